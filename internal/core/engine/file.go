@@ -1,0 +1,123 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"io"
+
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/record/event"
+)
+
+// ErrNoStream says that a file holds no hello, and so nothing that could be analysed.
+var ErrNoStream = errors.New("no stream in it: no line is a hello, with which every stream starts")
+
+// Splitter gives each line of a file to the stream it belongs to: a stream goes from its hello to the next one.
+type Splitter struct {
+	streams []*Stream
+	hello   event.Event
+	early   []Refusal // before the first hello
+	lines   int64
+}
+
+// Put takes the next line.
+func (f *Splitter) Put(line reader.Line) {
+	if line.Event != nil && line.Event.Kind == event.Hello && !f.repeats(line.Event) {
+		f.begin(line.Event)
+	}
+	if len(f.streams) > 0 {
+		f.streams[len(f.streams)-1].Put(line)
+		return
+	}
+	why := line.Refused
+	if why == "" {
+		why = "before any hello: a stream starts with one"
+	}
+	f.lines++
+	if len(f.early) < maxRefusals {
+		f.early = append(f.early, Refusal{line.Number, why})
+	}
+}
+
+// repeats tells whether a hello is that of the stream that is going on, once more: a line that was written twice.
+func (f *Splitter) repeats(hello *event.Event) bool {
+	return len(f.streams) > 0 && !f.streams[len(f.streams)-1].world.Ended &&
+		hello.Stream == f.hello.Stream && hello.Start == f.hello.Start && hello.App == f.hello.App
+}
+
+func (f *Splitter) begin(hello *event.Event) {
+	f.hello = event.Event{Stream: hello.Stream, Start: hello.Start, App: hello.App}
+	s := NewStream()
+	if len(f.streams) == 0 {
+		s.health.Lines, s.health.Refused, s.health.Refusals = f.lines, f.lines, f.early
+	} else {
+		f.streams[len(f.streams)-1].Finish()
+	}
+	f.streams = append(f.streams, s)
+}
+
+// Analyse reads a whole file, of one stream or several, plain or compressed. It returns what it could read together
+// with an error where the input broke off in the middle, and ErrNoStream where nothing could be read at all.
+func Analyse(in io.Reader, opts reader.Options) (*Result, error) {
+	plain, err := reader.Decompress(in)
+	if err != nil {
+		return nil, err
+	}
+	defer plain.Close()
+	r := reader.New(plain, opts)
+	f := &Splitter{}
+	var broken error
+	for {
+		line, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			broken = fmt.Errorf("read line %d: %w", line.Number+1, err)
+			break
+		}
+		f.Put(line)
+	}
+	if len(f.streams) == 0 {
+		if broken != nil {
+			return nil, broken
+		}
+		return nil, ErrNoStream
+	}
+	results := make([]*Result, 0, len(f.streams))
+	for _, s := range f.streams {
+		s.Finish()
+		results = append(results, s.Result())
+	}
+	return Merge(results), broken
+}
+
+// Merge puts the results of several streams together: the same mistake in two of them is one finding.
+func Merge(results []*Result) *Result {
+	all := &Result{Format: Format, Streams: []Info{}, Findings: []*finding.Finding{}}
+	byID := map[string]*finding.Finding{}
+	for _, r := range results {
+		all.Streams = append(all.Streams, r.Streams...)
+		for _, f := range r.Findings {
+			if one := byID[f.ID]; one != nil {
+				one.Merge(f)
+				continue
+			}
+			one := f.Clone()
+			byID[f.ID] = one
+			all.Findings = append(all.Findings, one)
+		}
+	}
+	Finalize(all.Findings)
+	return all
+}
+
+// Worst returns the gravest severity among the findings, 0 if there are none.
+func (r *Result) Worst() finding.Severity {
+	var worst finding.Severity
+	for _, f := range r.Findings {
+		worst = max(worst, f.Severity)
+	}
+	return worst
+}

@@ -1,0 +1,226 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/internal/core/order"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
+	"keenlantern.example/record/event"
+)
+
+// Stream analyses one stream while its lines arrive. It is not safe for use by several goroutines.
+type Stream struct {
+	order    *order.Order
+	world    *ledger.World
+	watchers [ledger.Happenings][]rules.Watcher
+	all      []rules.Watcher
+	found    *collector
+	health   Health
+	finished bool
+	apply    func(*event.Event) // s.used, bound once
+}
+
+// NewStream returns a Stream that waits for its hello.
+func NewStream() *Stream {
+	s := &Stream{order: order.New()}
+	s.world = ledger.New(s.changed)
+	s.found = newCollector(s.world)
+	s.apply = s.used
+	env := &rules.Env{World: s.world, Out: s.found}
+	for _, rule := range rules.All {
+		w := rule.New(env)
+		s.all = append(s.all, w)
+		for _, what := range rule.Sees {
+			s.watchers[what] = append(s.watchers[what], w)
+		}
+	}
+	return s
+}
+
+// Begun tells whether the stream's hello has come.
+func (s *Stream) Begun() bool { return !s.world.Stream.Start.IsZero() }
+
+// Put takes the next line.
+func (s *Stream) Put(line reader.Line) {
+	s.health.Lines++
+	switch {
+	case line.Refused != "":
+		s.refuse(line.Number, line.Refused)
+	case line.Unknown:
+		s.health.UnknownKinds++
+	case !s.Begun() && line.Event.Kind != event.Hello:
+		s.refuse(line.Number, "before any hello: a stream starts with one")
+	default:
+		s.order.Put(line.Event, s.apply)
+	}
+}
+
+// Refuse counts a line that was refused before it came here.
+func (s *Stream) Refuse(line int64, why string) {
+	s.health.Lines++
+	s.refuse(line, why)
+}
+
+func (s *Stream) refuse(line int64, why string) {
+	s.health.Refused++
+	if len(s.health.Refusals) < maxRefusals {
+		s.health.Refusals = append(s.health.Refusals, Refusal{Line: line, Why: why})
+	}
+}
+
+// used gives an event whose ids are known to the ledger.
+func (s *Stream) used(ev *event.Event) {
+	err := s.world.Apply(ev)
+	if err == nil {
+		s.health.Used++
+		return
+	}
+	if gone := (*ledger.Gone)(nil); errors.As(err, &gone) {
+		s.health.Unresolved++
+		return
+	}
+	s.refuse(ev.Line, err.Error())
+}
+
+func (s *Stream) changed(c *ledger.Change) {
+	for _, w := range s.watchers[c.What] {
+		w.See(c)
+	}
+}
+
+// Finish says that nothing more will come: what still waits is given up, and rules say what they have left to say.
+// Lines may come all the same; they then count as usual.
+func (s *Stream) Finish() {
+	s.order.GiveUp()
+	if s.finished {
+		return
+	}
+	s.finished = true
+	for _, w := range s.all {
+		if f, ok := w.(rules.Finisher); ok {
+			f.Finish()
+		}
+	}
+}
+
+// Health returns the stream's health as it is now.
+func (s *Stream) Health() Health {
+	h := s.health
+	h.Refusals = append([]Refusal{}, s.health.Refusals...)
+	h.Unresolved += s.order.Unresolved()
+	h.Held = s.order.Held()
+	h.Lost = s.world.Lost
+	h.CutOff = s.finished && !s.world.Ended
+	h.Sampled = 1
+	if s.world.ScopeWeight > 0 {
+		h.Sampled = float64(s.world.ScopesOpened) / float64(s.world.ScopeWeight)
+	}
+	h.Silent = s.silent()
+	return h
+}
+
+// silent lists the rules that this recorder cannot give the evidence for, at least for some instances.
+func (s *Stream) silent() []string {
+	list := []string{}
+	for _, rule := range rules.All {
+		if rule.Needs&^s.world.Sees != 0 {
+			list = append(list, rule.ID)
+		}
+	}
+	return list
+}
+
+// Result returns a copy of what is known now.
+func (s *Stream) Result() *Result {
+	st := s.world.Stream
+	health := s.Health()
+	info := Info{
+		App: st.App, Stream: st.Stream, Environment: st.Environment, Version: st.Version, Language: st.Language,
+		Host: st.Host, Recorder: st.Recorder, Labels: st.Labels, Start: st.StartText,
+		Ended: s.world.Ended, Lasted: s.world.T,
+		Figures: Figures{
+			Events: health.Used + health.UnknownKinds, Scopes: s.world.ScopesOpened, Instances: s.world.InstancesMade,
+			Registrations: int64(len(s.world.Regs)), Alive: int64(s.world.Alive()),
+		},
+		Health: health,
+	}
+	return &Result{Format: Format, Streams: []Info{info}, Findings: s.found.findings(health)}
+}
+
+// Figures say how much a stream holds.
+type Figures struct {
+	Events        int64 `json:"events"`
+	Scopes        int64 `json:"scopes"`
+	Instances     int64 `json:"instances"`
+	Registrations int64 `json:"registrations"`
+	Alive         int64 `json:"alive"`
+}
+
+// Info is one stream: what its hello said, how much it holds, and its health.
+type Info struct {
+	App         string            `json:"app"`
+	Stream      string            `json:"stream"`
+	Environment string            `json:"environment"`
+	Version     string            `json:"version,omitempty"`
+	Language    string            `json:"language,omitempty"`
+	Host        string            `json:"host,omitempty"`
+	Recorder    string            `json:"recorder,omitempty"`
+	Labels      map[string]string `json:"labels,omitempty"`
+	Start       string            `json:"start"`
+	Ended       bool              `json:"ended"`
+	Lasted      int64             `json:"lasted_ns"`
+	Figures     Figures           `json:"figures"`
+	Health      Health            `json:"health"`
+}
+
+// Format names the shape of a Result.
+const Format = "lantern-findings/1"
+
+// Result is what was found in one or more streams.
+type Result struct {
+	Format   string             `json:"format"`
+	Streams  []Info             `json:"streams"`
+	Findings []*finding.Finding `json:"findings"`
+}
+
+// maxRefusals is how many refused lines are shown.
+const maxRefusals = 20
+
+// Refusal is one line that could not be used.
+type Refusal struct {
+	Line int64  `json:"line"`
+	Why  string `json:"why"`
+}
+
+// Health says what a reader could not use. Lines = used + Refused + UnknownKinds + Unresolved + Held.
+type Health struct {
+	Lines        int64     `json:"lines"` // that are not empty
+	Used         int64     `json:"used"`
+	Refused      int64     `json:"refused"`
+	Refusals     []Refusal `json:"refusals"` // the first few
+	UnknownKinds int64     `json:"unknown_kinds"`
+	Unresolved   int64     `json:"unresolved"` // lines about an id that never came
+	Held         int64     `json:"held"`       // still waiting for an id
+	Lost         int64     `json:"lost"`       // events the recorder dropped
+	CutOff       bool      `json:"cut_off"`    // ended without bye
+	Sampled      float64   `json:"sampled"`    // share of scopes recorded
+	Silent       []string  `json:"silent"`     // rules whose evidence the recorder cannot see
+}
+
+// Whole tells whether nothing is missing.
+func (h *Health) Whole() bool {
+	return h.Refused == 0 && h.UnknownKinds == 0 && h.Unresolved == 0 && h.Lost == 0 && !h.CutOff && h.Sampled == 1
+}
+
+// Balance returns an error if the lines do not add up: each is used, refused, unknown, unresolved or held.
+func (h *Health) Balance() error {
+	if sum := h.Used + h.Refused + h.UnknownKinds + h.Unresolved + h.Held; sum != h.Lines {
+		return fmt.Errorf("%d lines, but %d used + %d refused + %d unknown + %d unresolved + %d held = %d",
+			h.Lines, h.Used, h.Refused, h.UnknownKinds, h.Unresolved, h.Held, sum)
+	}
+	return nil
+}

@@ -1,0 +1,220 @@
+package ledger
+
+import (
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/record/event"
+)
+
+// Instance is one object that was built.
+type Instance struct {
+	ID        event.InstID
+	Reg       *Registration // nil when it was constructed past the container, or nobody says of what it is
+	Container *Container
+	Scope     *Scope // where the asking work ran
+	By        string // "container", "factory", "external", "direct"
+	Made      int64  // ns
+	MadeSeq   int64
+	MadeLine  int64
+	NS        int64
+	Size      int64
+	Module    string
+
+	// Ended is set by disposal, by being forgotten, or by the end of its home; whatever comes first.
+	Ended    bool
+	EndedAt  int64 // ns
+	EndedSeq int64
+	End      End
+
+	DisposeLines int64 // dispose lines of any state
+	Begun        bool  // a disposal has begun and is neither done nor failed
+	Handed       bool  // given to the container to dispose
+
+	Keeps  []Edge
+	KeptBy []Keeper
+	Uses   int64
+
+	impl          string
+	at            string
+	disposable    bool
+	disposableSet bool
+	disposer      string
+
+	home      *Scope
+	homeIndex int // in home.Homed, -1 when not there
+	ownerNull bool
+	ownerSet  bool
+
+	handouts []handout
+
+	next, prev *Instance // among the remembered ended ones
+	remembered bool
+	pinned     bool
+
+	Watches []*Watch
+
+	tags     tags
+	dropNext int // which edge goes next when there are too many
+}
+
+// End says how an instance ended.
+type End uint8
+
+// The ends.
+const (
+	Alive End = iota
+	Disposed
+	Forgotten
+	HomeClosed
+)
+
+// String returns the end as drawings name it.
+func (e End) String() string { return [...]string{"alive", "disposed", "forgotten", "home closed"}[e] }
+
+// Edge says that an instance keeps another one.
+type Edge struct {
+	Kept *Instance
+	ID   event.InstID // the kept one's id, also while it is not known yet
+	Site string
+	At   int64 // ns
+	Slot int
+	All  bool
+
+	back int // the place in Kept.KeptBy, -1 where it is not noted there
+}
+
+// Keeper is an instance that keeps another, and by which of its edges.
+type Keeper struct {
+	Holder *Instance
+	edge   int
+}
+
+// handout is a hand-out to a receiver that is not seen to keep it yet.
+type handout struct {
+	to    *Instance
+	scope *Scope
+}
+
+// Home returns the scope with which i ends, nil if it has none (or none that is known).
+func (i *Instance) Home() *Scope { return i.home }
+
+// OwnerNull tells whether i lives as long as what keeps it.
+func (i *Instance) OwnerNull() bool { return i.ownerNull }
+
+// OwnerSet tells whether its make line named the owner.
+func (i *Instance) OwnerSet() bool { return i.ownerSet }
+
+// Root returns the root scope of i's container.
+func (i *Instance) Root() *Scope { return i.Container.Root }
+
+// Lifetime returns the lifetime in force, Unstated where there is no registration or it says nothing.
+func (i *Instance) Lifetime() Lifetime {
+	if i.Reg == nil {
+		return Unstated
+	}
+	return i.Reg.Lifetime
+}
+
+// Impl returns the implementation as made, else as registered.
+func (i *Instance) Impl() string {
+	if i.impl == "" && i.Reg != nil {
+		return i.Reg.Impl
+	}
+	return i.impl
+}
+
+// Disposable tells whether letting i go means disposing it.
+func (i *Instance) Disposable() bool {
+	if i.disposableSet || i.Reg == nil {
+		return i.disposable
+	}
+	return i.Reg.Disposable
+}
+
+// Disposer returns who has to dispose i: "container", "code" or "nobody".
+func (i *Instance) Disposer() string {
+	switch {
+	case i.disposer != "":
+		return i.disposer
+	case i.Reg != nil && i.Reg.Disposer != "":
+		return i.Reg.Disposer
+	case i.By == "external" || i.By == "direct":
+		return "code"
+	}
+	return "container"
+}
+
+// Sees returns what the recorder sees of i.
+func (i *Instance) Sees(w *World) Sight {
+	if i.Reg != nil && i.Reg.Known {
+		return i.Reg.Sees
+	}
+	return w.Sees
+}
+
+// Proxy tells whether i only looks another registration up at each call, so that keeping it keeps nothing.
+func (i *Instance) Proxy() bool { return i.Reg != nil && i.Reg.Proxy != nil }
+
+// Ref names what i is an instance of.
+func (i *Instance) Ref() finding.Ref {
+	if i.Reg != nil && i.Reg.Known {
+		return i.Reg.Ref(i.impl)
+	}
+	name := i.impl
+	if name == "" {
+		name = "an unregistered instance"
+	}
+	return finding.Ref{Service: name, Implementation: finding.Text(i.impl), At: finding.Text(i.at), Module: i.Module}
+}
+
+// AliveWhenClosed tells whether i was alive when s, which has ended, closed. A make whose line came late counts by its
+// time.
+func (i *Instance) AliveWhenClosed(s *Scope) bool {
+	return (i.MadeSeq <= s.ClosedSeq || i.Made < s.ClosedAt) && (!i.Ended || i.EndedSeq > s.ClosedSeq)
+}
+
+// keptAlive tells whether something alive keeps i, through any number of steps up to a depth that no application has.
+func (i *Instance) keptAlive(depth int) bool {
+	for _, k := range i.KeptBy {
+		h := k.Holder
+		if !h.Ended || h.pinned || (depth > 0 && h.keptAlive(depth-1)) {
+			return true
+		}
+	}
+	return false
+}
+
+// tags are what rules hang on an instance or a scope; they go when it goes.
+type tags []struct {
+	rule  string
+	value any
+}
+
+func (t tags) of(rule string) any {
+	for n := range t {
+		if t[n].rule == rule {
+			return t[n].value
+		}
+	}
+	return nil
+}
+
+func (t *tags) set(rule string, value any) {
+	for n := range *t {
+		if (*t)[n].rule == rule {
+			(*t)[n].value = value
+			return
+		}
+	}
+	*t = append(*t, struct {
+		rule  string
+		value any
+	}{rule, value})
+}
+
+// Tag returns what the rule hung on i, nil if nothing; SetTag hangs it there.
+func (i *Instance) Tag(rule string) any           { return i.tags.of(rule) }
+func (i *Instance) SetTag(rule string, value any) { i.tags.set(rule, value) }
+
+// Tag returns what the rule hung on s, nil if nothing; SetTag hangs it there.
+func (s *Scope) Tag(rule string) any           { return s.tags.of(rule) }
+func (s *Scope) SetTag(rule string, value any) { s.tags.set(rule, value) }

@@ -1,0 +1,125 @@
+package ledger
+
+import (
+	"slices"
+
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/record/event"
+)
+
+// Lifetime is how long a container keeps what it built, as registered.
+type Lifetime string
+
+// The lifetimes the format names. Any other text is kept and shown, and rules then go by what was seen alone.
+const (
+	Unstated    Lifetime = ""
+	Singleton   Lifetime = "singleton"
+	Scoped      Lifetime = "scoped"
+	Transient   Lifetime = "transient"
+	PerConsumer Lifetime = "per-consumer"
+	External    Lifetime = "external"
+)
+
+// Long tells whether instances of this lifetime live as long as their container.
+func (l Lifetime) Long() bool { return l == Singleton || l == PerConsumer || l == External }
+
+// Container is what builds and shares instances.
+type Container struct {
+	ID         event.ContainerID
+	Parent     *Container
+	Root       *Scope
+	Name, At   string
+	Duplicates string // "last" where the line says nothing
+	Cycles     string // "refused" where the line says nothing
+	Forgotten  bool
+}
+
+// Registration is one line of a container's set-up. One that has only been mentioned so far is not Known.
+type Registration struct {
+	ID        event.RegID
+	Known     bool
+	Place     int // the order in which registrations first came, from 1
+	T         int64
+	Line      int64
+	Container *Container
+
+	Service, Impl      string
+	Lifetime, Declared Lifetime
+	Key                string
+	HasKey             bool
+	Also               []event.Also
+	Needs              []event.Need
+	Wraps, Alias       *Registration
+	Proxy              *Registration
+	Primary, Local     bool
+	Internal           bool
+	Disposable         bool
+	Disposer           string
+	Shareable          bool
+	SharingKnown       bool // Shareable was said, one way or the other
+	Sees               Sight
+	At, Module         string
+
+	Made int64 // instances so far
+
+	// early holds the instances that were made before the registration was known, until it is.
+	early []*Instance
+}
+
+// Ref names the registration in a finding; impl, where given, prevails over the registered one.
+func (r *Registration) Ref(impl string) finding.Ref {
+	if impl == "" {
+		impl = r.Impl
+	}
+	ref := finding.Ref{
+		Service: r.Service, Implementation: finding.Text(impl), At: finding.Text(r.At),
+		Lifetime: string(r.Lifetime), Module: r.Module,
+	}
+	if r.HasKey {
+		key := r.Key
+		ref.Key = &key
+	}
+	return ref
+}
+
+// Sight is what a recorder can see.
+type Sight uint8
+
+// The things a hello or a registration may list in sees.
+const (
+	SeesWith Sight = 1 << iota
+	SeesShared
+	SeesUse
+	SeesDispose
+	SeesDisposeCode
+	SeesCloses
+	SeesFail
+	SeesAll = 1<<iota - 1
+)
+
+var sightNames = []string{"with", "shared", "use", "dispose", "dispose-code", "closes", "fail"}
+
+// sightOf reads a sees list; one that is absent means everything, an empty one births only.
+func sightOf(list []string, given bool) Sight {
+	if !given {
+		return SeesAll
+	}
+	var s Sight
+	for _, name := range list {
+		if i := slices.Index(sightNames, name); i >= 0 {
+			s |= 1 << i
+		}
+	}
+	return s
+}
+
+// Names lists what s has, as the format names it.
+func (s Sight) Names() []string {
+	var names []string
+	for i, name := range sightNames {
+		if s>>i&1 == 1 {
+			names = append(names, name)
+		}
+	}
+	return names
+}

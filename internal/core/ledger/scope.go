@@ -1,0 +1,60 @@
+package ledger
+
+import "keenlantern.example/record/event"
+
+// Scope is a stretch of work with its own instances. One that has only been mentioned so far is not Known.
+type Scope struct {
+	ID          event.ScopeID
+	Known       bool
+	Root        bool // a container's root
+	Parent      *Scope
+	Kind, Name  string
+	Trace       string
+	Weight      int64
+	EndsUnknown bool
+	Opened      int64 // ns
+	Line        int64
+
+	// Closed is set by its own close line, Ended also when a root around it closed.
+	Closed, Ended bool
+	ClosedAt      int64 // ns
+	ClosedSeq     int64
+
+	// Homed are the instances that end with the scope: those alive, and ended ones that something keeps.
+	Homed []*Instance
+
+	children   []*Scope // those open, and those open inside closed ones
+	listed     *Scope   // in whose children it stands
+	childIndex int
+	opened     bool // by an open line
+
+	active       int64 // the last make, give or use in it or inside it
+	closingSince int64 // the first disposal of a closing that seems to be going on; 0: none
+
+	next, prev *Scope // among the remembered closed ones
+	remembered bool
+
+	tags tags
+}
+
+// Inside tells whether s is outer or lies in it.
+func (s *Scope) Inside(outer *Scope) bool {
+	for ; s != nil; s = s.Parent {
+		if s == outer {
+			return true
+		}
+	}
+	return false
+}
+
+// Outlasts tells whether s is a proper ancestor of inner. A nil scope neither outlasts nor is outlasted.
+func (s *Scope) Outlasts(inner *Scope) bool {
+	return s != nil && inner != nil && s != inner && inner.Inside(s)
+}
+
+// Closing returns the sequence number of the first disposal of the closing that is going on, 0 if none is.
+func (s *Scope) Closing() int64 { return s.closingSince }
+
+// ActiveSince tells whether anything was made, given or used in s or inside it after the sequence number seq. Uses
+// between a closing's first disposal and its close are the disposers' own and do not count.
+func (s *Scope) ActiveSince(seq int64) bool { return s.active > seq }

@@ -1,0 +1,229 @@
+package order
+
+import (
+	"slices"
+
+	"keenlantern.example/record/event"
+)
+
+// Window is for how many lines a line is held, as the trace format asks of a reader.
+const Window = 65_536
+
+// maxHeld bounds what is held whatever the window: past it, the oldest is given up early.
+const maxHeld = Window
+
+// Order holds lines back. It is not safe for use by several goroutines.
+type Order struct {
+	known   [3]seen
+	waiting map[event.Ref][]*held
+	queue   []*held // by age; released ones stay until they reach the front
+	held    int
+	lines   int64
+	refs    []event.Ref
+
+	unresolved int64
+}
+
+type held struct {
+	ev       *event.Event
+	since    int64
+	released bool
+}
+
+// New returns an Order that knows the first container's root scope, which no line has to define.
+func New() *Order {
+	o := &Order{waiting: map[event.Ref][]*held{}}
+	o.known[event.InstRef].next = 1 // ids but scopes count from 1
+	o.known[event.ContainerRef].next = 1
+	o.known[event.ScopeRef].add(0)
+	return o
+}
+
+// Held returns how many lines are waiting, Unresolved how many were given up.
+func (o *Order) Held() int64       { return int64(o.held) }
+func (o *Order) Unresolved() int64 { return o.unresolved }
+
+// Put takes the next event and calls emit for every event that may now be used, in order. The event is copied if it
+// has to wait, and given up ones are dropped and counted.
+func (o *Order) Put(ev *event.Event, emit func(*event.Event)) {
+	o.lines++
+	if o.held > 0 {
+		o.expire()
+	}
+	if missing, ok := o.missing(ev); ok {
+		o.hold(ev.Clone(), missing)
+		return
+	}
+	o.release(ev, emit)
+}
+
+// GiveUp drops all that is still waiting, at the end of a stream, and counts it.
+func (o *Order) GiveUp() {
+	o.unresolved += int64(o.held)
+	o.held = 0
+	o.queue = nil
+	clear(o.waiting)
+}
+
+// release emits ev and then what was waiting for what it defines, breadth first.
+func (o *Order) release(ev *event.Event, emit func(*event.Event)) {
+	emit(ev)
+	defined := o.define(ev)
+	for len(defined) > 0 && o.held > 0 {
+		ref := defined[0]
+		defined = defined[1:]
+		list := o.waiting[ref]
+		if list == nil {
+			continue
+		}
+		delete(o.waiting, ref)
+		for _, h := range list {
+			if h.released {
+				continue
+			}
+			if missing, ok := o.missing(h.ev); ok {
+				o.waiting[missing] = append(o.waiting[missing], h)
+				continue
+			}
+			h.released = true
+			o.held--
+			emit(h.ev)
+			defined = append(defined, o.define(h.ev)...)
+		}
+	}
+}
+
+// define notes what ev brings into being.
+func (o *Order) define(ev *event.Event) []event.Ref {
+	ref, ok := ev.Defines()
+	if !ok {
+		return nil
+	}
+	fresh := o.known[ref.Kind].add(ref.ID)
+	// A container brings its root scope, which needs no open.
+	if ev.Kind == event.Container && ev.Has.Has(event.FScope) {
+		root := event.Ref{Kind: event.ScopeRef, ID: uint64(ev.Scope)}
+		o.known[event.ScopeRef].add(root.ID)
+		return []event.Ref{ref, root}
+	}
+	if !fresh || o.held == 0 {
+		return nil
+	}
+	return []event.Ref{ref}
+}
+
+func (o *Order) missing(ev *event.Event) (event.Ref, bool) {
+	o.refs = ev.About(o.refs[:0])
+	for _, ref := range o.refs {
+		if !o.known[ref.Kind].has(ref.ID) {
+			return ref, true
+		}
+	}
+	return event.Ref{}, false
+}
+
+func (o *Order) hold(ev *event.Event, missing event.Ref) {
+	h := &held{ev: ev, since: o.lines}
+	o.waiting[missing] = append(o.waiting[missing], h)
+	o.queue = append(o.queue, h)
+	o.held++
+}
+
+// expire gives up what has waited for longer than the window, or is over the bound.
+func (o *Order) expire() {
+	for len(o.queue) > 0 {
+		h := o.queue[0]
+		if !h.released {
+			if o.lines-h.since <= Window && o.held <= maxHeld {
+				return
+			}
+			h.released = true
+			o.held--
+			o.unresolved++
+			o.forget(h)
+		}
+		o.queue[0] = nil
+		o.queue = o.queue[1:]
+	}
+}
+
+// forget takes a given-up line out of the list it stands in, so that ids that never come do not pile up.
+func (o *Order) forget(h *held) {
+	missing, ok := o.missing(h.ev)
+	if !ok {
+		return
+	}
+	list := o.waiting[missing]
+	for len(list) > 0 && list[0].released {
+		list = list[1:]
+	}
+	if len(list) == 0 {
+		delete(o.waiting, missing)
+		return
+	}
+	o.waiting[missing] = list
+}
+
+// seen is a set of ids that recorders count up: all below next, and the few that came early. It stays small however
+// many ids there were, since the gap below an early one closes again.
+type seen struct {
+	next  uint64
+	early map[uint64]struct{}
+}
+
+// maxEarly bounds the early ones: past it, the gap below them is taken to be ids that never come. A line about such an
+// id is then released and found to be about nothing by whoever uses it.
+const maxEarly = 4 * Window
+
+func (s *seen) has(id uint64) bool {
+	if id < s.next {
+		return true
+	}
+	_, ok := s.early[id]
+	return ok
+}
+
+// add notes id and tells whether it is new.
+func (s *seen) add(id uint64) bool {
+	if s.has(id) {
+		return false
+	}
+	if id != s.next {
+		if s.early == nil {
+			s.early = map[uint64]struct{}{}
+		}
+		s.early[id] = struct{}{}
+		if len(s.early) > maxEarly {
+			s.skipGap()
+		}
+		return true
+	}
+	s.next++
+	s.catchUp()
+	return true
+}
+
+func (s *seen) catchUp() {
+	for len(s.early) > 0 {
+		if _, ok := s.early[s.next]; !ok {
+			return
+		}
+		delete(s.early, s.next)
+		s.next++
+	}
+}
+
+// skipGap closes the gaps below the lower half, so that the work comes to little for each id even where ids are sparse.
+func (s *seen) skipGap() {
+	ids := make([]uint64, 0, len(s.early))
+	for id := range s.early {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	half := ids[:len(ids)/2]
+	for _, id := range half {
+		delete(s.early, id)
+	}
+	s.next = half[len(half)-1] + 1
+	s.catchUp()
+}

@@ -1,0 +1,842 @@
+package reader
+
+import (
+	"fmt"
+	"time"
+	"unicode/utf16"
+	"unicode/utf8"
+
+	"keenlantern.example/record/event"
+)
+
+// maxDepth bounds how deep arrays and objects of unknown fields may nest.
+const maxDepth = 64
+
+// Parser parses lines one at a time into the same event. The zero value is ready.
+type Parser struct {
+	names interned
+	ev    event.Event
+	text  []byte
+	pos   int
+	plain []byte // room for a string whose escapes were resolved
+	why   string // the first thing that was wrong
+}
+
+// Parse parses one line. The Line's Event is overwritten by the next call; text is not kept.
+func (p *Parser) Parse(text []byte) Line {
+	p.text, p.pos, p.why = text, 0, ""
+	p.ev.Reset()
+	kind, named := p.kind()
+	if p.why == "" && !named {
+		p.fail("no ev: every event names its kind")
+	}
+	if p.why != "" {
+		return Line{Refused: p.why}
+	}
+	p.pos = 0
+	p.ev.Kind = kind
+	if p.members(); p.why != "" {
+		return Line{Refused: p.why}
+	}
+	if kind == event.Unknown {
+		return Line{Unknown: true}
+	}
+	if p.complete(); p.why != "" {
+		return Line{Refused: p.why}
+	}
+	return Line{Event: &p.ev}
+}
+
+func (p *Parser) fail(format string, args ...any) {
+	if p.why == "" {
+		p.why = fmt.Sprintf(format, args...)
+	}
+}
+
+func (p *Parser) syntax(what string) {
+	if p.pos >= len(p.text) {
+		p.fail("not JSON: it ends where %s should be", what)
+		return
+	}
+	p.fail("not JSON: at byte %d stands %q where %s should be", p.pos+1, p.text[p.pos], what)
+}
+
+// kind finds the ev member, which recorders write first but need not.
+func (p *Parser) kind() (event.Kind, bool) {
+	p.space()
+	if p.pos >= len(p.text) || p.text[p.pos] != '{' {
+		if p.skip(0); p.why == "" {
+			p.fail("not an object: an event is one JSON object a line")
+		}
+		return 0, false
+	}
+	p.pos++
+	p.space()
+	if p.peek() == '}' {
+		return 0, false
+	}
+	for p.why == "" {
+		name := p.stringBytes()
+		p.colon()
+		if string(name) == "ev" {
+			if p.peek() != '"' {
+				p.fail("ev is not a text")
+				return 0, false
+			}
+			return event.KindOf(p.stringBytes()), p.why == ""
+		}
+		p.skip(0)
+		p.space()
+		if p.peek() != ',' {
+			break
+		}
+		p.pos++
+		p.space()
+	}
+	return 0, false
+}
+
+// members reads the whole object, and that nothing stands behind it.
+func (p *Parser) members() {
+	p.object(func(name []byte) {
+		f, known := event.FieldOf(name)
+		if !known || !p.ev.Kind.Allows(f) || p.ev.Kind == event.Unknown || f == event.FEv {
+			p.skip(1)
+			return
+		}
+		p.field(f)
+	})
+	p.space()
+	if p.why == "" && p.pos < len(p.text) {
+		p.fail("not JSON: more than one value, at byte %d", p.pos+1)
+	}
+}
+
+// complete checks what a line of its kind must have.
+func (p *Parser) complete() {
+	e := &p.ev
+	if !e.Has.Has(event.FT) {
+		p.fail("%s without t", e.Kind)
+		return
+	}
+	if missing := e.Kind.Required() &^ e.Has; missing != 0 {
+		for f := event.Field(0); f < 64; f++ {
+			if missing.Has(f) {
+				p.fail("%s without %s", e.Kind, f)
+				return
+			}
+		}
+	}
+	switch e.Kind {
+	case event.Hello:
+		if e.Format != event.Format {
+			p.fail("format is %q: this version reads %s", e.Format, event.Format)
+		} else if _, err := time.Parse(time.RFC3339, e.Start); err != nil {
+			p.fail("start is %q: a time as in RFC 3339 is needed, such as 2026-03-02T05:40:00.000000000Z", e.Start)
+		} else if e.App == "" || e.Stream == "" {
+			p.fail("hello with an empty app or stream")
+		}
+	case event.Forget:
+		if !e.Has.Has(event.FInst) && !e.Has.Has(event.FContainer) {
+			p.fail("forget without inst or container")
+		}
+	}
+	if !e.Has.Has(event.FCount) {
+		e.Count = 1
+	}
+	if !e.Has.Has(event.FWeight) {
+		e.Weight = 1
+	}
+}
+
+// field reads the value of one known field. Null stands for an absent optional one, but for owner.
+func (p *Parser) field(f event.Field) {
+	e := &p.ev
+	if p.peek() == 'n' {
+		p.literal("null")
+		if f == event.FOwner {
+			e.OwnerNull = true
+			e.Has.Set(f)
+		}
+		return
+	}
+	switch f {
+	case event.FT:
+		e.T = p.integer(f, -event.MaxNumber)
+	case event.FInst:
+		e.Inst = event.InstID(p.integer(f, 1))
+	case event.FTo:
+		e.To = event.InstID(p.integer(f, 1))
+	case event.FScope:
+		e.Scope = event.ScopeID(p.integer(f, 0))
+	case event.FReg:
+		e.Reg = event.RegID(p.integer(f, 1))
+	case event.FNS:
+		e.NS = p.integer(f, 0)
+	case event.FBy:
+		if e.Kind == event.Use {
+			e.User = event.InstID(p.integer(f, 1))
+		} else {
+			e.By = p.name(f)
+		}
+	case event.FOwner:
+		e.Owner = event.ScopeID(p.integer(f, 0))
+	case event.FIn:
+		if e.Kind == event.Container {
+			e.InCont = event.ContainerID(p.integer(f, 1))
+		} else {
+			e.InScope = event.ScopeID(p.integer(f, 0))
+		}
+	case event.FContainer:
+		e.Container = event.ContainerID(p.integer(f, 1))
+	case event.FVia:
+		e.Via = event.RegID(p.integer(f, 1))
+	case event.FWraps:
+		e.Wraps = event.RegID(p.integer(f, 1))
+	case event.FAlias:
+		e.Alias = event.RegID(p.integer(f, 1))
+	case event.FProxy:
+		e.Proxy = event.RegID(p.integer(f, 1))
+	case event.FFor:
+		e.For = event.RegID(p.integer(f, 1))
+	case event.FCount:
+		e.Count = p.integer(f, 1)
+	case event.FWeight:
+		e.Weight = p.integer(f, 1)
+	case event.FSize:
+		e.Size = p.integer(f, 0)
+	case event.FLost:
+		e.Lost = p.integer(f, 0)
+	case event.FPID:
+		e.PID = p.integer(f, 0)
+	case event.FAll:
+		e.All = p.boolean(f)
+	case event.FPrimary:
+		e.Primary = p.boolean(f)
+	case event.FLocal:
+		e.Local = p.boolean(f)
+	case event.FInternal:
+		e.Internal = p.boolean(f)
+	case event.FDisposable:
+		e.Disposable = p.boolean(f)
+	case event.FShareable:
+		e.Shareable = p.boolean(f)
+	case event.FOptional:
+		e.Optional = p.boolean(f)
+	case event.FThread:
+		if p.peek() == '"' {
+			e.Thread = p.name(f)
+		} else {
+			from := p.pos
+			p.integer(f, -event.MaxNumber)
+			if p.why == "" {
+				e.Thread = p.names.text(p.text[from:p.pos])
+			}
+		}
+	case event.FLabels:
+		e.Labels = p.labels()
+	case event.FSees:
+		e.Sees = p.texts(f, e.Sees[:0])
+	case event.FPath:
+		e.Path = p.texts(f, e.Path[:0])
+	case event.FAlso:
+		e.Also = p.also(e.Also[:0])
+	case event.FNeeds:
+		e.Needs = p.needs(e.Needs[:0])
+	case event.FWith:
+		e.With = p.with(e.With[:0])
+	default:
+		*p.textField(f) = p.name(f)
+	}
+	e.Has.Set(f)
+}
+
+// textField returns where a field that is a text goes.
+func (p *Parser) textField(f event.Field) *string {
+	e := &p.ev
+	switch f {
+	case event.FFormat:
+		return &e.Format
+	case event.FApp:
+		return &e.App
+	case event.FStream:
+		return &e.Stream
+	case event.FStart:
+		return &e.Start
+	case event.FVersion:
+		return &e.Version
+	case event.FLanguage:
+		return &e.Language
+	case event.FHost:
+		return &e.Host
+	case event.FEnvironment:
+		return &e.Environment
+	case event.FRecorder:
+		return &e.Recorder
+	case event.FName:
+		return &e.Name
+	case event.FAt:
+		return &e.At
+	case event.FDuplicates:
+		return &e.Duplicates
+	case event.FCycles:
+		return &e.Cycles
+	case event.FService:
+		return &e.Service
+	case event.FImpl:
+		return &e.Impl
+	case event.FLifetime:
+		return &e.Lifetime
+	case event.FDeclared:
+		return &e.Declared
+	case event.FKey:
+		return &e.Key
+	case event.FDisposer:
+		return &e.Disposer
+	case event.FModule:
+		return &e.Module
+	case event.FKind:
+		return &e.ScopeKind
+	case event.FTrace:
+		return &e.Trace
+	case event.FEnds:
+		return &e.Ends
+	case event.FEntry:
+		return &e.Entry
+	case event.FHow:
+		return &e.How
+	case event.FSite:
+		return &e.Site
+	case event.FState:
+		return &e.State
+	case event.FError:
+		return &e.Error
+	case event.FWhy:
+		return &e.Why
+	}
+	return &e.Message
+}
+
+func (p *Parser) labels() map[string]string {
+	if p.peek() != '{' {
+		p.fail("labels is not an object")
+		return nil
+	}
+	labels := map[string]string{}
+	p.object(func(name []byte) {
+		if p.peek() != '"' {
+			p.skip(2)
+			return
+		}
+		key := string(name)
+		labels[key] = string(p.stringBytes())
+	})
+	return labels
+}
+
+func (p *Parser) texts(f event.Field, list []string) []string {
+	p.array(f.String(), func() { list = append(list, p.name(f)) })
+	return list
+}
+
+func (p *Parser) also(list []event.Also) []event.Also {
+	p.array("also", func() {
+		var a event.Also
+		p.record("also", func(name []byte) {
+			switch string(name) {
+			case "service":
+				a.Service = p.name(event.FService)
+			case "key":
+				a.Key, a.HasKey = p.optionalName(event.FKey)
+			default:
+				p.skip(3)
+			}
+		})
+		if a.Service == "" {
+			p.fail("also has an entry without service")
+		}
+		list = append(list, a)
+	})
+	return list
+}
+
+func (p *Parser) needs(list []event.Need) []event.Need {
+	p.array("needs", func() {
+		var n event.Need
+		p.record("needs", func(name []byte) {
+			switch string(name) {
+			case "service":
+				n.Service = p.name(event.FService)
+			case "key":
+				n.Key, n.HasKey = p.optionalName(event.FKey)
+			case "site":
+				n.Site, _ = p.optionalName(event.FSite)
+			case "how":
+				n.How, _ = p.optionalName(event.FHow)
+			case "all":
+				n.All = p.optionalBool(event.FAll)
+			case "optional":
+				n.Optional = p.optionalBool(event.FOptional)
+			case "lazy":
+				n.Lazy = p.optionalBool(event.FAll)
+			default:
+				p.skip(3)
+			}
+		})
+		if n.Service == "" {
+			p.fail("needs has an entry without service")
+		}
+		list = append(list, n)
+	})
+	return list
+}
+
+func (p *Parser) with(list []event.With) []event.With {
+	slot := 0
+	p.array("with", func() {
+		if p.peek() == '[' {
+			p.array("with", func() {
+				w := p.given()
+				w.Slot, w.All = slot, true
+				list = append(list, w)
+			})
+		} else {
+			w := p.given()
+			w.Slot = slot
+			list = append(list, w)
+		}
+		slot++
+	})
+	return list
+}
+
+// given reads one thing that an instance was given: an id, null, or an object that says more.
+func (p *Parser) given() (w event.With) {
+	switch p.peek() {
+	case 'n':
+		p.literal("null")
+		w.Absent = true
+	case '{':
+		known := false
+		p.object(func(name []byte) {
+			switch string(name) {
+			case "inst":
+				w.Inst, known = event.InstID(p.integer(event.FWith, 0)), true
+			case "site":
+				w.Site, _ = p.optionalName(event.FSite)
+			case "service":
+				w.Service, _ = p.optionalName(event.FService)
+			case "key":
+				w.Key, w.HasKey = p.optionalName(event.FKey)
+			case "via":
+				if p.peek() == 'n' {
+					p.literal("null")
+				} else {
+					w.Via = event.RegID(p.integer(event.FVia, 1))
+				}
+			case "kept":
+				if p.peek() == 'n' {
+					p.literal("null")
+				} else {
+					w.Passing = !p.boolean(event.FWith)
+				}
+			case "unknown":
+				w.Unseen = p.optionalBool(event.FWith)
+			default:
+				p.skip(3)
+			}
+		})
+		if !known {
+			p.fail("with has an entry without inst")
+		}
+	default:
+		w.Inst = event.InstID(p.integer(event.FWith, 0))
+	}
+	return w
+}
+
+// record reads an object that must be one.
+func (p *Parser) record(what string, member func(name []byte)) {
+	if p.peek() != '{' {
+		p.fail("%s has an entry that is not an object", what)
+		return
+	}
+	p.object(member)
+}
+
+func (p *Parser) optionalName(f event.Field) (string, bool) {
+	if p.peek() == 'n' {
+		p.literal("null")
+		return "", false
+	}
+	return p.name(f), true
+}
+
+func (p *Parser) optionalBool(f event.Field) bool {
+	if p.peek() == 'n' {
+		p.literal("null")
+		return false
+	}
+	return p.boolean(f)
+}
+
+// name reads a text that a field must be.
+func (p *Parser) name(f event.Field) string {
+	if p.peek() != '"' {
+		p.wrong(f, "a text")
+		return ""
+	}
+	return p.names.text(p.stringBytes())
+}
+
+func (p *Parser) wrong(f event.Field, want string) {
+	if p.pos >= len(p.text) {
+		p.syntax("a value")
+		return
+	}
+	// What is no value at all is bad JSON before it is a wrong type.
+	at := p.pos
+	if p.skip(1); p.why == "" {
+		p.pos = at
+		p.fail("%s is not %s", f, want)
+	}
+}
+
+func (p *Parser) boolean(f event.Field) bool {
+	switch p.peek() {
+	case 't':
+		p.literal("true")
+		return true
+	case 'f':
+		p.literal("false")
+		return false
+	}
+	p.wrong(f, "true or false")
+	return false
+}
+
+// integer reads a whole number of at least least.
+func (p *Parser) integer(f event.Field, least int64) int64 {
+	at, i := p.pos, p.pos
+	text := p.text
+	negative := i < len(text) && text[i] == '-'
+	if negative {
+		i++
+	}
+	first := i
+	var n int64
+	for i < len(text) {
+		d := text[i] - '0'
+		if d > 9 {
+			break
+		}
+		if n = n*10 + int64(d); n > event.MaxNumber {
+			p.wrong(f, "below 2^53")
+			return 0
+		}
+		i++
+	}
+	if i == first || (text[first] == '0' && i > first+1) || (i < len(text) && (text[i] == '.' || text[i]|0x20 == 'e')) {
+		p.wrong(f, "a whole number")
+		return 0
+	}
+	if negative {
+		n = -n
+	}
+	p.pos = i
+	if n < least {
+		p.pos = at
+		p.wrong(f, fmt.Sprintf("%d or more", least))
+		return 0
+	}
+	return n
+}
+
+// The rest is JSON (RFC 8259) itself.
+
+func (p *Parser) space() {
+	for p.pos < len(p.text) {
+		switch p.text[p.pos] {
+		case ' ', '\t', '\r', '\n':
+			p.pos++
+		default:
+			return
+		}
+	}
+}
+
+func (p *Parser) peek() byte {
+	if p.pos < len(p.text) {
+		return p.text[p.pos]
+	}
+	return 0
+}
+
+func (p *Parser) colon() {
+	p.space()
+	if p.why == "" && p.peek() != ':' {
+		p.syntax("a colon")
+		return
+	}
+	p.pos++
+	p.space()
+}
+
+func (p *Parser) literal(word string) {
+	if len(p.text)-p.pos >= len(word) && string(p.text[p.pos:p.pos+len(word)]) == word {
+		p.pos += len(word)
+		return
+	}
+	p.syntax("a value")
+}
+
+// object reads the object at pos and calls member with pos at each value, which member has to read. The name is
+// overwritten when member reads a text.
+func (p *Parser) object(member func(name []byte)) {
+	p.space()
+	p.pos++
+	p.space()
+	if p.peek() == '}' {
+		p.pos++
+		return
+	}
+	for {
+		if p.peek() != '"' {
+			p.syntax("a name")
+			return
+		}
+		name := p.stringBytes()
+		p.colon()
+		if p.why != "" {
+			return
+		}
+		if member(name); p.why != "" {
+			return
+		}
+		p.space()
+		switch p.peek() {
+		case ',':
+			p.pos++
+			p.space()
+		case '}':
+			p.pos++
+			return
+		default:
+			p.syntax("a comma or the end of the object")
+			return
+		}
+	}
+}
+
+// array reads the array at pos and calls element with pos at each value, which element has to read.
+func (p *Parser) array(what string, element func()) {
+	if p.peek() != '[' {
+		p.fail("%s is not a list", what)
+		return
+	}
+	p.pos++
+	p.space()
+	if p.peek() == ']' {
+		p.pos++
+		return
+	}
+	for {
+		if element(); p.why != "" {
+			return
+		}
+		p.space()
+		switch p.peek() {
+		case ',':
+			p.pos++
+			p.space()
+		case ']':
+			p.pos++
+			return
+		default:
+			p.syntax("a comma or the end of the list")
+			return
+		}
+	}
+}
+
+// skip passes over one value of any shape and checks it on the way. The nesting is bounded.
+func (p *Parser) skip(depth int) {
+	if depth > maxDepth {
+		p.fail("nested deeper than %d", maxDepth)
+		return
+	}
+	switch c := p.peek(); {
+	case c == '"':
+		p.stringBytes()
+	case c == '{':
+		p.object(func([]byte) { p.skip(depth + 1) })
+	case c == '[':
+		p.array("", func() { p.skip(depth + 1) })
+	case c == 't':
+		p.literal("true")
+	case c == 'f':
+		p.literal("false")
+	case c == 'n':
+		p.literal("null")
+	case c == '-' || c >= '0' && c <= '9':
+		p.number()
+	default:
+		p.syntax("a value")
+	}
+}
+
+func (p *Parser) digits() bool {
+	from := p.pos
+	for p.pos < len(p.text) && p.text[p.pos]-'0' <= 9 {
+		p.pos++
+	}
+	return p.pos > from
+}
+
+func (p *Parser) number() {
+	if p.peek() == '-' {
+		p.pos++
+	}
+	from := p.pos
+	if !p.digits() {
+		p.syntax("a digit")
+		return
+	}
+	if p.text[from] == '0' && p.pos > from+1 {
+		p.pos = from + 1
+		p.syntax("the end of a number that starts with 0")
+		return
+	}
+	if p.peek() == '.' {
+		p.pos++
+		if !p.digits() {
+			p.syntax("a digit")
+			return
+		}
+	}
+	if p.peek()|0x20 == 'e' {
+		p.pos++
+		if c := p.peek(); c == '+' || c == '-' {
+			p.pos++
+		}
+		if !p.digits() {
+			p.syntax("a digit")
+		}
+	}
+}
+
+// stringBytes reads the string at pos. The bytes are the line's own, or p.plain where it had escapes.
+func (p *Parser) stringBytes() []byte {
+	if p.peek() != '"' {
+		p.syntax("a text")
+		return nil
+	}
+	p.pos++
+	from := p.pos
+	text := p.text
+	ascii := true
+	for i := from; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == '"':
+			p.pos = i + 1
+			if !ascii && !utf8.Valid(text[from:i]) {
+				p.fail("not UTF-8: in the text at byte %d", from)
+			}
+			return text[from:i]
+		case c == '\\':
+			return p.escaped(from)
+		case c < 0x20:
+			p.pos = i
+			p.syntax("an escaped control character")
+			return nil
+		case c >= utf8.RuneSelf:
+			ascii = false
+		}
+	}
+	p.pos = len(text)
+	p.syntax("the end of a text")
+	return nil
+}
+
+// escaped reads the string that starts at from with its escapes resolved.
+func (p *Parser) escaped(from int) []byte {
+	p.plain = p.plain[:0]
+	text := p.text
+	for i := from; i < len(text); {
+		c := text[i]
+		switch {
+		case c == '"':
+			p.pos = i + 1
+			if !utf8.Valid(p.plain) {
+				p.fail("not UTF-8: in the text at byte %d", from)
+			}
+			return p.plain
+		case c < 0x20:
+			p.pos = i
+			p.syntax("an escaped control character")
+			return nil
+		case c != '\\':
+			p.plain = append(p.plain, c)
+			i++
+		default:
+			n := p.escape(text[i:])
+			if n == 0 {
+				p.pos = i
+				p.fail("not JSON: a bad escape at byte %d", i+1)
+				return nil
+			}
+			i += n
+		}
+	}
+	p.pos = len(text)
+	p.syntax("the end of a text")
+	return nil
+}
+
+var simpleEscapes = [256]byte{'"': '"', '\\': '\\', '/': '/', 'b': '\b', 'f': '\f', 'n': '\n', 'r': '\r', 't': '\t'}
+
+// escape appends what the escape at the start of s stands for and returns its length, 0 if it is none.
+func (p *Parser) escape(s []byte) int {
+	if len(s) < 2 {
+		return 0
+	}
+	if s[1] != 'u' {
+		if b := simpleEscapes[s[1]]; b != 0 {
+			p.plain = append(p.plain, b)
+			return 2
+		}
+		return 0
+	}
+	r, ok := unicodeEscape(s)
+	if !ok {
+		return 0
+	}
+	if utf16.IsSurrogate(r) {
+		if low, ok := unicodeEscape(s[6:]); ok {
+			if both := utf16.DecodeRune(r, low); both != utf8.RuneError {
+				p.plain = utf8.AppendRune(p.plain, both)
+				return 12
+			}
+		}
+		r = utf8.RuneError
+	}
+	p.plain = utf8.AppendRune(p.plain, r)
+	return 6
+}
+
+func unicodeEscape(s []byte) (r rune, ok bool) {
+	if len(s) < 6 || s[0] != '\\' || s[1] != 'u' {
+		return 0, false
+	}
+	for _, c := range s[2:6] {
+		switch {
+		case c >= '0' && c <= '9':
+			r = r<<4 | rune(c-'0')
+		case c|0x20 >= 'a' && c|0x20 <= 'f':
+			r = r<<4 | rune(c|0x20-'a'+10)
+		default:
+			return 0, false
+		}
+	}
+	return r, true
+}

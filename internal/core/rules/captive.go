@@ -1,0 +1,409 @@
+package rules
+
+import (
+	"slices"
+
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// captiveScoped reports captive/scoped: a holder keeps, directly or through others, a scoped instance (or an external
+// one of a scope) whose home is an inner scope that closed while the holder was alive; or a singleton, per-consumer or
+// external holder keeps a scoped instance whose home is the root.
+//
+// Not: a holder that ended before that closing or in the same one; what a singleton resolved in a scope of its own and
+// was not seen to use after it; anything behind a proxy.
+type captiveScoped struct {
+	world *ledger.World
+	out   Reporter
+	// pending are the pairs whose kept one's home has closed with nothing else having happened since, by the holder's
+	// home: if the holder ends before anything does, both went in the same closing.
+	pending map[*ledger.Scope][]*captivePair
+}
+
+var captiveScopedRule = Rule{
+	ID: "captive/scoped", Severity: finding.Error, Basis: finding.Observed,
+	Doc: "Something that lives longer keeps, directly or through others, a scoped instance whose scope has closed, or a " +
+		"scoped instance that was built in the root as part of it.",
+	Not: "A holder that ended before the scope or in the same closing; what a singleton resolved in a scope of its own and " +
+		"did not use afterwards; a shorter-lived holder; anything behind a proxy.",
+	Sees: []ledger.Happening{
+		ledger.Made, ledger.Bound, ledger.Given, ledger.Used, ledger.DisposeSeen, ledger.ForgottenSeen,
+		ledger.ScopeClosed, ledger.HomeKnown, ledger.StreamEnded,
+	},
+	New: func(e *Env) Watcher {
+		return &captiveScoped{world: e.World, out: e.Out, pending: map[*ledger.Scope][]*captivePair{}}
+	},
+	Hidden: "the end of the holder",
+	Tell:   tellCaptiveScoped,
+}
+
+// captivePair is one holder that keeps one instance along one path.
+type captivePair struct {
+	holder, kept *ledger.Instance
+	path         []*ledger.Instance // from the holder to the kept one, both included
+	line, t      int64
+	scope        *ledger.Scope
+	fromRoot     bool
+	hold         *captiveHold // nil while pending or after it was dropped
+	usesAfter    int64        // while pending
+}
+
+// captiveHold is what one holder instance shares between its pairs of one finding.
+type captiveHold struct {
+	found   Case
+	sinceNS int64 // counts hand-outs after this time
+}
+
+// maxPairs bounds how many pairs are followed one by one for each holder and for each kept instance.
+const maxPairs = 64
+
+// maxSteps bounds how long a chain of keeping is followed.
+const maxSteps = 16
+
+func (r *captiveScoped) See(c *ledger.Change) {
+	if len(r.pending) > 0 {
+		r.settle(c)
+	}
+	switch c.What {
+	case ledger.ScopeClosed:
+		for _, i := range c.Scope.Homed {
+			r.judge(i)
+		}
+	case ledger.HomeKnown:
+		r.judge(c.Inst)
+	case ledger.Bound:
+		r.judgeBelow(c.Inst, 0)
+		r.context(c.Inst, c.Holder)
+		r.handedOut(c)
+	case ledger.Given:
+		r.handedOut(c)
+	case ledger.Used:
+		r.used(c)
+	}
+}
+
+// Finish confirms what is pending: the holder was alive when the scope closed and was never seen to end.
+func (r *captiveScoped) Finish() {
+	homes := make([]*ledger.Scope, 0, len(r.pending))
+	for home := range r.pending {
+		homes = append(homes, home)
+	}
+	slices.SortFunc(homes, func(a, b *ledger.Scope) int { return int(a.ID) - int(b.ID) })
+	for _, home := range homes {
+		for _, p := range r.pending[home] {
+			if !p.holder.Ended {
+				r.confirm(p)
+			}
+		}
+	}
+	clear(r.pending)
+}
+
+// captivable tells whether i is something that a holder could outlive.
+func captivable(i *ledger.Instance) bool {
+	if i.Home() == nil || i.Proxy() {
+		return false
+	}
+	switch i.Lifetime() {
+	case ledger.Scoped:
+		return true
+	case ledger.External:
+		return i.Home() != i.Root()
+	}
+	return false
+}
+
+// judge looks for holders of d, now that something about it has changed.
+func (r *captiveScoped) judge(d *ledger.Instance) {
+	if len(d.KeptBy) == 0 || !captivable(d) {
+		return
+	}
+	if d.Home() != d.Root() && !d.Home().Ended {
+		return
+	}
+	r.climb(d, d, []*ledger.Instance{d})
+}
+
+// judgeBelow judges d and what it keeps: a new edge above may complete a chain to something further down.
+func (r *captiveScoped) judgeBelow(d *ledger.Instance, depth int) {
+	r.judge(d)
+	if depth == maxSteps || captivable(d) || d.Lifetime().Long() {
+		return
+	}
+	for n := range d.Keeps {
+		if k := d.Keeps[n].Kept; k != nil {
+			r.judgeBelow(k, depth+1)
+		}
+	}
+}
+
+// climb follows the keepers of at upwards until one outlasts d by its own lifetime. The chain runs from there down.
+// Found tells whether a holder was reported.
+func (r *captiveScoped) climb(d, at *ledger.Instance, chain []*ledger.Instance) (found bool) {
+	if len(chain) > maxSteps || at != d && at.Proxy() {
+		return false
+	}
+	fromRoot := d.Home() == d.Root()
+	for _, keeper := range at.KeptBy {
+		h := keeper.Holder
+		if slices.Contains(chain, h) {
+			continue
+		}
+		up := append([]*ledger.Instance{h}, chain...)
+		transient := h.Lifetime() == ledger.Transient
+		outlasts := h.Home().Outlasts(d.Home())
+		switch {
+		case fromRoot && h.Lifetime().Long(), outlasts && !transient && !fromRoot:
+			r.pair(d, up, fromRoot)
+			found = true
+		case captivable(h):
+			// It is captive itself or belongs where d belongs; d is carried by its finding.
+		default:
+			above := r.climb(d, h, up)
+			if !above && transient && outlasts && !fromRoot && len(h.KeptBy) == 0 {
+				// A transient of an outer scope that nothing keeps lives by its own home.
+				r.pair(d, up, false)
+				above = true
+			}
+			found = found || above
+		}
+	}
+	return found
+}
+
+// pair notes that path's first instance holds d, once.
+func (r *captiveScoped) pair(d *ledger.Instance, path []*ledger.Instance, fromRoot bool) {
+	holder := path[0]
+	closed := d.Home().ClosedSeq
+	if !fromRoot && !holder.AliveWhenClosed(d.Home()) {
+		return
+	}
+	pairs, _ := d.Tag(captiveScopedRule.ID).([]*captivePair)
+	for _, p := range pairs {
+		if samePath(p.path, path) {
+			return
+		}
+	}
+	p := &captivePair{
+		holder: holder, kept: d, path: path, fromRoot: fromRoot, line: max(holder.MadeLine, d.MadeLine),
+		t: r.world.T, scope: d.Scope,
+	}
+	if len(pairs) < maxPairs {
+		d.SetTag(captiveScopedRule.ID, append(pairs, p))
+	}
+	if fromRoot || holder.Home().ActiveSince(closed) {
+		r.confirm(p)
+		return
+	}
+	if home := holder.Home(); len(r.pending[home]) < maxPending {
+		r.pending[home] = append(r.pending[home], p)
+	}
+}
+
+// maxPending bounds the pairs that wait for something to happen in one scope; one event there settles them all.
+const maxPending = 4096
+
+func samePath(a, b []*ledger.Instance) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for n := range a {
+		if a[n] != b[n] {
+			return false
+		}
+	}
+	return true
+}
+
+// settle decides the pairs that the change concerns: something happened in their holder's home, or the holder ended.
+func (r *captiveScoped) settle(c *ledger.Change) {
+	s := c.Scope
+	if c.What == ledger.DisposeSeen || c.What == ledger.ForgottenSeen {
+		s = c.Inst.Home()
+	}
+	for ; s != nil; s = s.Parent {
+		waiting := r.pending[s]
+		if waiting == nil {
+			continue
+		}
+		left := waiting[:0]
+		for _, p := range waiting {
+			switch {
+			case s.ActiveSince(p.kept.Home().ClosedSeq):
+				r.confirm(p)
+			case p.holder.Ended:
+			default:
+				left = append(left, p)
+			}
+		}
+		if len(left) == 0 {
+			delete(r.pending, s)
+		} else {
+			r.pending[s] = left
+		}
+	}
+}
+
+// confirm reports a pair.
+func (r *captiveScoped) confirm(p *captivePair) {
+	subject := p.kept.Ref()
+	holder := p.holder.Ref()
+	o := Occurrence{
+		Rule: &captiveScopedRule, Subject: subject, Holder: &holder, Scope: p.scope, Line: p.line, T: p.t,
+		Insts: slices.Clone(p.path), Roles: make([]string, len(p.path)),
+	}
+	slices.Reverse(o.Insts)
+	for n := range o.Roles {
+		o.Path = append(o.Path, p.path[n].Ref())
+		o.Roles[n] = "path"
+	}
+	o.Roles[0], o.Roles[len(o.Roles)-1] = "kept", "holder"
+	found := r.out.Report(o)
+	found.Count("instances", 1)
+	found.Count("uses_after", p.usesAfter)
+	found.Count("later_scopes", 0)
+	found.Fact("scope_kinds", kindOf(p.scope))
+	if p.fromRoot {
+		found.Count("built_in_root", 1)
+	}
+	for _, k := range p.holder.KeptBy {
+		r.contextOf(found, p.holder, k.Holder)
+	}
+	carried(found, p.kept, 0)
+	holds, _ := p.holder.Tag(captiveScopedRule.ID + " holds").([]*captiveHold)
+	for _, h := range holds {
+		if h.found == found {
+			p.hold = h
+			return
+		}
+	}
+	p.hold = &captiveHold{found: found, sinceNS: p.kept.Home().ClosedAt}
+	if p.fromRoot {
+		p.hold.sinceNS = p.holder.Made
+	}
+	if len(holds) < maxPairs {
+		p.holder.SetTag(captiveScopedRule.ID+" holds", append(holds, p.hold))
+	}
+}
+
+func kindOf(s *ledger.Scope) string {
+	if s == nil || s.Root {
+		return ""
+	}
+	if s.Kind == "" {
+		return "scope"
+	}
+	return s.Kind
+}
+
+// carried names the scoped instances that an already captive one keeps.
+func carried(found Case, i *ledger.Instance, depth int) {
+	for n := range i.Keeps {
+		k := i.Keeps[n].Kept
+		if k == nil || depth == maxSteps || k.Lifetime().Long() && !captivable(k) {
+			continue
+		}
+		if captivable(k) {
+			found.Fact("carried", k.Ref().Name())
+		}
+		carried(found, k, depth+1)
+	}
+}
+
+// context names what keeps a holder: it is no finding of its own.
+func (r *captiveScoped) context(holder, above *ledger.Instance) {
+	holds, _ := holder.Tag(captiveScopedRule.ID + " holds").([]*captiveHold)
+	for _, h := range holds {
+		r.contextOf(h.found, holder, above)
+	}
+}
+
+func (r *captiveScoped) contextOf(found Case, holder, above *ledger.Instance) {
+	if home := above.Home(); home != nil && (home == holder.Home() || home.Outlasts(holder.Home())) {
+		found.Fact("kept_by", above.Ref().Name())
+	}
+}
+
+// handedOut counts the later scopes in which a holder was handed out, each once.
+func (r *captiveScoped) handedOut(c *ledger.Change) {
+	s := c.Scope
+	if s == nil || s.Root || c.Event == nil {
+		return
+	}
+	holds, _ := c.Inst.Tag(captiveScopedRule.ID + " holds").([]*captiveHold)
+	if len(holds) == 0 {
+		return
+	}
+	counted, _ := s.Tag(captiveScopedRule.ID).([]*captiveHold)
+	for _, h := range holds {
+		if c.Event.T > h.sinceNS && !slices.Contains(counted, h) {
+			counted = append(counted, h)
+			h.found.Count("later_scopes", 1)
+		}
+	}
+	s.SetTag(captiveScopedRule.ID, counted)
+}
+
+// used counts the uses of a captive after its home has closed, and by whom.
+func (r *captiveScoped) used(c *ledger.Change) {
+	pairs, _ := c.Inst.Tag(captiveScopedRule.ID).([]*captivePair)
+	for _, p := range pairs {
+		if !c.Inst.Home().Ended {
+			continue
+		}
+		if p.hold == nil {
+			p.usesAfter += c.Event.Count
+			continue
+		}
+		p.hold.found.Count("uses_after", c.Event.Count)
+		p.hold.found.Last(c.Event.T)
+		if c.Holder != nil {
+			p.hold.found.Fact("used_by", c.Holder.Ref().Name())
+		}
+	}
+}
+
+func tellCaptiveScoped(f *finding.Finding) {
+	kind := "scope"
+	if kinds := f.Facts["scope_kinds"]; len(kinds) == 1 {
+		kind = kinds[0]
+	}
+	holder, kept := f.Holder.Name(), f.Subject.Name()
+	if f.Counts["built_in_root"] == f.Counts["instances"] {
+		f.Title = sentence("%s, %s, was built with a %s of its own outside any scope and keeps it", holder, lifetimeOf(*f.Holder), kept)
+		f.Why = sentence("%s is registered as scoped, and this one was built in the root as part of %s: it lives as long as %s does, and every scope shares it.",
+			kept, holder, holder)
+	} else {
+		f.Title = sentence("%s, %s, keeps %s of a %s that has closed", holder, lifetimeOf(*f.Holder), article(kept), kind)
+		f.Why = sentence("%s was built with the %s of the %s in which it was first asked for, and still holds it although that %s is over.",
+			holder, kept, kind, kind)
+	}
+	if len(f.Path) > 2 {
+		f.Why += " " + sentence("It gets there through %s, which %s as long as whoever keeps %s.", names(f.Path[1:len(f.Path)-1]),
+			plural(len(f.Path)-2, "lives", "live"), plural(len(f.Path)-2, "it", "them"))
+	}
+	later, uses := f.Counts["later_scopes"], f.Counts["uses_after"]
+	switch {
+	case later > 0 && uses > 0:
+		f.Why += " " + sentence("Since then %s been handed the same %s, and its %s was used %s after its end%s.",
+			count(later, "later scope has", "later scopes have"), holder, kept, times(uses), usedBy(f))
+	case later > 0:
+		f.Why += " " + sentence("Since then %s been handed the same %s.", count(later, "later scope has", "later scopes have"), holder)
+	case uses > 0:
+		f.Why += " " + sentence("Its %s was used %s after its end%s.", kept, times(uses), usedBy(f))
+	}
+	if c := f.Facts["carried"]; len(c) > 0 {
+		f.Why += " " + sentence("With it come %s.", list(c))
+	}
+	f.Fix = sentence("Register %s%s as scoped, or give it a way to ask for %s in each %s instead of holding one.",
+		holder, place(*f.Holder), kept, kind)
+	f.Fix += " " + sentence("Make %s%s a singleton only if nothing in it belongs to one %s.", kept, place(f.Subject), kind)
+}
+
+func usedBy(f *finding.Finding) string {
+	if by := f.Facts["used_by"]; len(by) > 0 {
+		return " by " + list(by)
+	}
+	return ""
+}

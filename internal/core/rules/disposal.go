@@ -1,0 +1,152 @@
+package rules
+
+import (
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// leaked reports disposal/leaked: a disposable instance made by the container or a factory, whose home (not the root)
+// closed and which was never disposed, before or after.
+//
+// Not: one with a dispose line of any state, or handed to its container; one made between the first disposal of its
+// home's closing and the close; anything in a scope of unknown end, or that ended only because a root around it did.
+type leaked struct {
+	world *ledger.World
+	out   Reporter
+	cases map[leakedOf]Case
+}
+
+type leakedOf struct {
+	reg      *ledger.Registration
+	impl     string
+	disposer string
+}
+
+var leakedRule = Rule{
+	ID: "disposal/leaked", Severity: finding.Error, Basis: finding.Observed,
+	Doc: "A disposable instance that the container or a factory of it made was never disposed, although the scope it " +
+		"belongs to has closed.",
+	Not: "One that was disposed in any way, before or after, or handed to its container to dispose; one made while its " +
+		"scope was already disposing; anything in a scope whose end cannot be seen.",
+	Needs: ledger.SeesDispose | ledger.SeesDisposeCode | ledger.SeesCloses,
+	Sees:  []ledger.Happening{ledger.ScopeClosed, ledger.HomeKnown, ledger.DisposeSeen},
+	New: func(e *Env) Watcher {
+		return &leaked{world: e.World, out: e.Out, cases: map[leakedOf]Case{}}
+	},
+	Hidden: "a disposal",
+	Tell:   tellLeaked,
+}
+
+func (r *leaked) See(c *ledger.Change) {
+	switch c.What {
+	case ledger.ScopeClosed:
+		for _, i := range c.Scope.Homed {
+			r.judge(i, c.Scope, c.Event.T)
+		}
+	case ledger.HomeKnown:
+		r.judge(c.Inst, c.Scope, c.Scope.ClosedAt)
+	case ledger.DisposeSeen:
+		// Disposed after all: late, and so no leak.
+		if of, ok := c.Inst.Tag(leakedRule.ID).(*leakTally); ok {
+			c.Inst.SetTag(leakedRule.ID, nil)
+			of.found.Withdraw(c.Inst)
+			of.found.Count("instances", -1)
+			if of.instances--; of.instances == 0 {
+				of.found.Count("scopes", -1)
+			}
+		}
+	}
+}
+
+func (r *leaked) judge(i *ledger.Instance, home *ledger.Scope, t int64) {
+	if i.DisposeLines > 0 || !i.Disposable() || !home.Closed || home.EndsUnknown || home == i.Root() {
+		return
+	}
+	if i.By != "container" && i.By != "factory" {
+		return
+	}
+	if since := home.Closing(); since > 0 && i.MadeSeq > since {
+		return
+	}
+	if !seesDisposal(i, r.world) || i.Sees(r.world)&ledger.SeesCloses == 0 {
+		return
+	}
+	of := leakedOf{i.Reg, i.Impl(), i.Disposer()}
+	found := r.out.Report(Occurrence{
+		Rule: &leakedRule, Subject: i.Ref(), Scope: home, Insts: []*ledger.Instance{i}, Roles: []string{"subject"},
+		Line: i.MadeLine, T: t,
+	})
+	if r.cases[of] == nil {
+		r.cases[of] = found
+		found.Fact("disposer", of.disposer)
+	}
+	found.Count("instances", 1)
+	found.Fact("scope_kinds", kindOf(home))
+	found.Fact("scope_names", home.Name)
+	tally := tallyOf(home, found)
+	if tally.instances++; tally.instances == 1 {
+		found.Count("scopes", 1)
+	}
+	i.SetTag(leakedRule.ID, tally)
+}
+
+// leakTally counts what one scope leaked of one finding.
+type leakTally struct {
+	found     Case
+	instances int
+}
+
+func tallyOf(home *ledger.Scope, found Case) *leakTally {
+	tallies, _ := home.Tag(leakedRule.ID).([]*leakTally)
+	for _, t := range tallies {
+		if t.found == found {
+			return t
+		}
+	}
+	t := &leakTally{found: found}
+	home.SetTag(leakedRule.ID, append(tallies, t))
+	return t
+}
+
+// seesDisposal tells whether the recorder would have seen i being disposed by whoever has to do it.
+func seesDisposal(i *ledger.Instance, w *ledger.World) bool {
+	if i.Disposer() == "container" {
+		return i.Sees(w)&ledger.SeesDispose != 0
+	}
+	return i.Sees(w)&ledger.SeesDisposeCode != 0
+}
+
+func tellLeaked(f *finding.Finding) {
+	kind := "scope"
+	if kinds := f.Facts["scope_kinds"]; len(kinds) == 1 {
+		kind = kinds[0]
+	}
+	name := f.Subject.Name()
+	n := f.Counts["instances"]
+	f.Title = sentence("%s is not disposed when its %s ends", name, kind)
+	f.Why = sentence("%s of %s%s %s made for %s that %s closed since, and no disposal was ever seen.",
+		count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"),
+		count(f.Counts["scopes"], "scope", "scopes"), plural(int(f.Counts["scopes"]), "has", "have"))
+	if where := f.Facts["scope_names"]; len(where) > 0 {
+		f.Why += " " + sentence("It happened in %s.", list(where))
+	}
+	nobody := false
+	code := false
+	for _, d := range f.Facts["disposer"] {
+		nobody = nobody || d == "nobody"
+		code = code || d == "code"
+	}
+	switch {
+	case nobody:
+		f.Why += " " + sentence("This container never disposes what it builds under this registration.")
+		f.Fix = sentence("Dispose %s%s in the application when the %s ends, or register it so that the container does.",
+			name, place(f.Subject), kind)
+	case code:
+		f.Why += " " + sentence("The container leaves the disposal of these to the application.")
+		f.Fix = sentence("Dispose %s%s where the %s ends, on every way out of it, failures included.", name, place(f.Subject), kind)
+	default:
+		f.Why += " " + sentence("Its container disposes such instances when their scope is closed, so this one was kept out of it or the scope was let go without closing its instances.")
+		f.Fix = sentence("See that the %s of %s%s is closed through the container on every way out, and that nothing takes the instance out of its hands.",
+			kind, name, place(f.Subject))
+	}
+}

@@ -1,0 +1,97 @@
+package rules
+
+import (
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// Rule is what a rule is: a value that never changes. One run of it over one stream is a Watcher.
+type Rule struct {
+	ID       string
+	Severity finding.Severity // the gravest it reports
+	Basis    finding.Basis
+	Doc      string                 // the condition, in a sentence
+	Not      string                 // what it must not report
+	Needs    ledger.Sight           // what a recorder has to see for it; where that is missing it stays silent
+	Sees     []ledger.Happening     // the kinds of change it is given
+	Hidden   string                 // what lost events could have shown, so that the finding would not stand
+	New      func(*Env) Watcher     // a run of it
+	Tell     func(*finding.Finding) // writes Title, Why and Fix from the rest of the finding
+}
+
+// Env is what a run of a rule works with.
+type Env struct {
+	World *ledger.World
+	Out   Reporter
+}
+
+// Watcher is one run of a rule over one stream.
+type Watcher interface {
+	// See is called for each change of the kinds the rule sees, while it is true. The change is not kept.
+	See(c *ledger.Change)
+}
+
+// Finisher is a Watcher that has something left to say when nothing more will come.
+type Finisher interface {
+	// Finish is called once, after the last event, whether or not the stream said bye.
+	Finish()
+}
+
+// Reporter takes what rules saw.
+type Reporter interface {
+	// Report counts one occurrence and returns the case that it belongs to. It keeps what o points to.
+	Report(o Occurrence) Case
+}
+
+// Case is one mistake in one stream, adding up.
+type Case interface {
+	// Count adds n to one of the finding's figures.
+	Count(figure string, n int64)
+	// Fact adds a name to one of the finding's lists, once.
+	Fact(list, name string)
+	// Last notes that it was seen again at t, in ns since the stream's start.
+	Last(t int64)
+	// Withdraw takes an occurrence with this first instance back: it turned out to be none.
+	Withdraw(inst *ledger.Instance)
+	// ID is the finding's id.
+	ID() string
+}
+
+// Occurrence is one time that a rule's condition held.
+type Occurrence struct {
+	Rule     *Rule
+	Severity finding.Severity // 0: the rule's
+	Subject  finding.Ref
+	Holder   *finding.Ref
+	Path     []finding.Ref
+	Site     string
+	Scope    *ledger.Scope
+	Insts    []*ledger.Instance // the subject's first
+	Roles    []string           // what each of Insts is in a drawing; shorter or nil: the rest are not drawn
+	Line     int64
+	T        int64
+	Because  string // the id of the finding that explains it
+}
+
+// All lists the rules, by family.
+var All = []*Rule{
+	&captiveScopedRule,
+	&leakedRule,
+}
+
+// ByID returns the rule with this id, nil if there is none.
+func ByID(id string) *Rule {
+	for _, r := range All {
+		if r.ID == id {
+			return r
+		}
+	}
+	return nil
+}
+
+// Tell writes the sentences of a finding whose figures are complete.
+func Tell(f *finding.Finding) {
+	if r := ByID(f.Rule); r != nil {
+		r.Tell(f)
+	}
+}

@@ -1,0 +1,203 @@
+package rules_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/txtar"
+
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
+)
+
+var update = flag.Bool("update", false, "rewrite the expected findings")
+
+// TestRules runs every trace under testdata and compares the findings of all rules with those beside it: whole, byte by
+// byte, and with each defining line moved behind its first mention. Line numbers apart, all must agree.
+func TestRules(t *testing.T) {
+	files, err := filepath.Glob("testdata/*/*.txtar")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, file := range files {
+		t.Run(strings.TrimSuffix(strings.TrimPrefix(filepath.ToSlash(file), "testdata/"), ".txtar"), func(t *testing.T) {
+			archive, err := txtar.ParseFile(file)
+			require.NoError(t, err)
+			changed := false
+			for n := 0; n+1 < len(archive.Files); n += 2 {
+				trace, want := archive.Files[n], &archive.Files[n+1]
+				require.True(t, strings.HasSuffix(trace.Name, ".ndjson"), "files come in pairs: a trace, then its findings; %s", trace.Name)
+				got := outline(t, bytes.NewReader(trace.Data), true)
+				if *update && got != string(want.Data) {
+					want.Data, changed = []byte(got), true
+				}
+				assert.Equal(t, string(want.Data), got, trace.Name)
+				assert.Equal(t, got, outline(t, iotest.OneByteReader(bytes.NewReader(trace.Data)), true), "%s, byte by byte", trace.Name)
+				plain := outline(t, bytes.NewReader(trace.Data), false)
+				for what, moved := range moves(t, trace.Data) {
+					assert.Equal(t, plain, outline(t, bytes.NewReader(moved), false), "%s, with the line of %s moved behind its first mention", trace.Name, what)
+				}
+			}
+			if changed {
+				require.NoError(t, os.WriteFile(file, txtar.Format(archive), 0o644))
+			}
+		})
+	}
+}
+
+// outline analyses a trace and writes a line for each finding.
+func outline(t *testing.T, in io.Reader, lines bool) string {
+	t.Helper()
+	result, err := engine.Analyse(in, reader.Options{})
+	require.NoError(t, err)
+	for _, s := range result.Streams {
+		require.NoError(t, s.Health.Balance())
+	}
+	byID := map[string]*finding.Finding{}
+	for _, f := range result.Findings {
+		byID[f.ID] = f
+	}
+	out := &strings.Builder{}
+	for _, f := range result.Findings {
+		require.NotEmpty(t, f.Title)
+		require.NotEmpty(t, f.Why)
+		require.NotEmpty(t, f.Fix)
+		fmt.Fprintf(out, "%s %s subject=%s", f.Severity, f.Rule, named(f.Subject))
+		if f.Holder != nil {
+			fmt.Fprintf(out, " holder=%s", named(*f.Holder))
+		}
+		if len(f.Path) > 0 {
+			names := make([]string, len(f.Path))
+			for n := range f.Path {
+				names[n] = f.Path[n].Name()
+			}
+			fmt.Fprintf(out, " path=%s", strings.Join(names, ">"))
+		}
+		figures := make([]string, 0, len(f.Counts))
+		for name, n := range f.Counts {
+			if n != 0 {
+				figures = append(figures, fmt.Sprintf(" %s=%d", name, n))
+			}
+		}
+		slices.Sort(figures)
+		out.WriteString(strings.Join(figures, ""))
+		facts := make([]string, 0, len(f.Facts))
+		for name, list := range f.Facts {
+			if name == "carried" || name == "kept_by" || name == "used_by" || name == "disposer" {
+				facts = append(facts, fmt.Sprintf(" %s=%s", name, strings.Join(list, ",")))
+			}
+		}
+		slices.Sort(facts)
+		out.WriteString(strings.Join(facts, ""))
+		if f.Because != nil {
+			fmt.Fprintf(out, " because=%s", byID[*f.Because].Rule)
+		}
+		if f.Caveat != nil {
+			out.WriteString(" caveat")
+		}
+		if lines {
+			for n, e := range f.Examples {
+				sep := ","
+				if n == 0 {
+					sep = " lines="
+				}
+				fmt.Fprintf(out, "%s%d", sep, e.Line)
+			}
+		}
+		out.WriteByte('\n')
+	}
+	return out.String()
+}
+
+func named(r finding.Ref) string {
+	name := strings.ReplaceAll(r.Name(), " ", "")
+	if impl := r.Impl(); impl != "" && impl != r.Service {
+		name += "(" + impl + ")"
+	}
+	return name
+}
+
+// moves returns the trace with each line that defines an id moved behind the first line that mentions it.
+func moves(t *testing.T, trace []byte) map[string][]byte {
+	t.Helper()
+	lines := strings.Split(strings.TrimSuffix(string(trace), "\n"), "\n")
+	type fields map[string]any
+	parsed := make([]fields, len(lines))
+	for n, line := range lines {
+		if json.Unmarshal([]byte(line), &parsed[n]) != nil {
+			parsed[n] = fields{}
+		}
+	}
+	defines := map[string]string{"register": "reg", "open": "scope", "make": "inst"}
+	mentions := func(f fields, id string, value any) bool {
+		for name, v := range f {
+			same := name == id || id == "inst" && (name == "to" || name == "by" && f["ev"] == "use") ||
+				id == "scope" && name == "in" && f["ev"] == "open"
+			if same && v == value {
+				return true
+			}
+		}
+		return id == "inst" && slices.ContainsFunc(anyList(f["with"]), func(v any) bool {
+			m, _ := v.(map[string]any)
+			return v == value || m["inst"] == value || slices.Contains(anyList(v), value)
+		})
+	}
+	out := map[string][]byte{}
+	for n, f := range parsed {
+		id := defines[fmt.Sprint(f["ev"])]
+		if id == "" {
+			continue
+		}
+		for m := n + 1; m < len(lines); m++ {
+			if !mentions(parsed[m], id, f[id]) {
+				continue
+			}
+			if parsed[m]["ev"] == f["ev"] && parsed[m][id] == f[id] {
+				break // said again rather than mentioned
+			}
+			moved := slices.Concat(lines[:n], lines[n+1:m+1], lines[n:n+1], lines[m+1:])
+			out[fmt.Sprintf("%s %v", id, f[id])] = []byte(strings.Join(moved, "\n") + "\n")
+			break
+		}
+	}
+	return out
+}
+
+func anyList(v any) []any {
+	list, _ := v.([]any)
+	return list
+}
+
+// TestEveryRuleIsDescribed holds each rule to its description, its entry in the contract and its two files of test data.
+func TestEveryRuleIsDescribed(t *testing.T) {
+	contract, err := os.ReadFile("../../../docs/findings.md")
+	require.NoError(t, err)
+	seen := map[string]bool{}
+	for _, r := range rules.All {
+		assert.False(t, seen[r.ID], "%s is listed twice", r.ID)
+		seen[r.ID] = true
+		assert.NotEmpty(t, r.Doc, r.ID)
+		assert.NotEmpty(t, r.Not, r.ID)
+		assert.NotEmpty(t, r.Sees, r.ID)
+		assert.NotZero(t, r.Severity, r.ID)
+		assert.NotEmpty(t, r.Basis, r.ID)
+		assert.NotNil(t, r.New, r.ID)
+		assert.NotNil(t, r.Tell, r.ID)
+		assert.Contains(t, string(contract), "**"+r.ID+"**", "docs/findings.md has no entry for %s", r.ID)
+		for _, kind := range []string{"", "-not"} {
+			assert.FileExists(t, "testdata/"+r.ID+kind+".txtar")
+		}
+	}
+}

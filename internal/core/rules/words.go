@@ -1,0 +1,109 @@
+package rules
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"keenlantern.example/internal/core/finding"
+)
+
+// sentence formats and begins with a capital letter unless a name comes first, whose spelling is the application's.
+func sentence(format string, args ...any) string {
+	return fmt.Sprintf(format, args...)
+}
+
+// count says "1 scope" or "3 scopes".
+func count(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return number(n) + " " + many
+}
+
+// number groups thousands by a thin space.
+func number(n int64) string {
+	s := strconv.FormatInt(n, 10)
+	for at := len(s) - 3; at > 0 && s[at-1] != '-'; at -= 3 {
+		s = s[:at] + "\u202f" + s[at:]
+	}
+	return s
+}
+
+func times(n int64) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return number(n) + " times"
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// article puts a or an before a name.
+func article(name string) string {
+	if name != "" && strings.ContainsRune("AEIOUaeiou", rune(name[0])) {
+		return "an " + name
+	}
+	return "a " + name
+}
+
+// lifetimeOf says "a singleton", or what is known instead.
+func lifetimeOf(r finding.Ref) string {
+	switch r.Lifetime {
+	case "":
+		return "which lives longer"
+	case "singleton":
+		return "a singleton"
+	case "per-consumer":
+		return "one for each consumer"
+	case "external":
+		return "built outside the container"
+	case "scoped":
+		return "scoped to an outer scope"
+	}
+	return article(r.Lifetime)
+}
+
+// place says " (wiring.go:34)", or nothing.
+func place(r finding.Ref) string {
+	if r.Place() == "" {
+		return ""
+	}
+	return " (" + r.Place() + ")"
+}
+
+// implementedBy says ", built as RosterBoard,", or nothing where that adds nothing.
+func implementedBy(r finding.Ref) string {
+	if impl := r.Impl(); impl != "" && impl != r.Service {
+		return " (" + impl + ")"
+	}
+	return ""
+}
+
+// list says "a", "a and b", "a, b and c".
+func list(names []string) string {
+	switch n := len(names); n {
+	case 0:
+		return ""
+	case 1:
+		return names[0]
+	default:
+		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
+	}
+}
+
+func names(refs []finding.Ref) string {
+	out := make([]string, len(refs))
+	for n, r := range refs {
+		out[n] = r.Name()
+	}
+	return list(out)
+}

@@ -1,0 +1,3 @@
+module keenlantern.example/record
+
+go 1.26
