@@ -132,10 +132,10 @@ type Event struct {
 
 	Format, App, Stream, Start, Version, Language, Host, Environment, Recorder string
 
-	Name, At, Duplicates, Cycles                        string
-	Service, Impl, Lifetime, Declared, Key, Disposer    string
+	Name, At, Duplicates, Cycles                         string
+	Service, Impl, Lifetime, Declared, Key, Disposer     string
 	Module, ScopeKind, Trace, Ends, By, Entry, How, Site string
-	Thread, State, Error, Why, Message                  string
+	Thread, State, Error, Why, Message                   string
 
 	Sees   []string
 	Path   []string

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/reader"
@@ -40,6 +41,18 @@ func (f *Splitter) Put(line reader.Line) {
 	}
 }
 
+// Streams returns how many streams have begun.
+func (f *Splitter) Streams() int { return len(f.streams) }
+
+// Finish ends the n-th stream, from 0, and returns what was found in it. Its memory is let go of: nothing may be put
+// into it afterwards.
+func (f *Splitter) Finish(n int) *Result {
+	f.streams[n].Finish()
+	result := f.streams[n].Result()
+	f.streams[n] = nil
+	return result
+}
+
 // repeats tells whether a hello is that of the stream that is going on, once more: a line that was written twice.
 func (f *Splitter) repeats(hello *event.Event) bool {
 	return len(f.streams) > 0 && !f.streams[len(f.streams)-1].world.Ended &&
@@ -51,8 +64,6 @@ func (f *Splitter) begin(hello *event.Event) {
 	s := NewStream()
 	if len(f.streams) == 0 {
 		s.health.Lines, s.health.Refused, s.health.Refusals = f.lines, f.lines, f.early
-	} else {
-		f.streams[len(f.streams)-1].Finish()
 	}
 	f.streams = append(f.streams, s)
 }
@@ -86,9 +97,8 @@ func Analyse(in io.Reader, opts reader.Options) (*Result, error) {
 		return nil, ErrNoStream
 	}
 	results := make([]*Result, 0, len(f.streams))
-	for _, s := range f.streams {
-		s.Finish()
-		results = append(results, s.Result())
+	for n := range f.streams {
+		results = append(results, f.Finish(n))
 	}
 	return Merge(results), broken
 }
@@ -113,6 +123,26 @@ func Merge(results []*Result) *Result {
 	return all
 }
 
+// Finding returns the finding with this id, or with an id that begins so if there is just one.
+func (r *Result) Finding(id string) (*finding.Finding, error) {
+	var found *finding.Finding
+	for _, f := range r.Findings {
+		if f.ID == id {
+			return f, nil
+		}
+		if id != "" && strings.HasPrefix(f.ID, id) {
+			if found != nil {
+				return nil, fmt.Errorf("several findings begin with %q", id)
+			}
+			found = f
+		}
+	}
+	if found == nil {
+		return nil, fmt.Errorf("there is no finding %q", id)
+	}
+	return found, nil
+}
+
 // Worst returns the gravest severity among the findings, 0 if there are none.
 func (r *Result) Worst() finding.Severity {
 	var worst finding.Severity
@@ -120,4 +150,17 @@ func (r *Result) Worst() finding.Severity {
 		worst = max(worst, f.Severity)
 	}
 	return worst
+}
+
+// AtLeast returns the findings of this severity ("error", "warning", "note") and above.
+func AtLeast(list []*finding.Finding, severity string) []*finding.Finding {
+	var least finding.Severity
+	_ = least.UnmarshalText([]byte(severity)) // it takes any text; an unknown one is a note
+	out := []*finding.Finding{}
+	for _, f := range list {
+		if f.Severity >= least {
+			out = append(out, f)
+		}
+	}
+	return out
 }

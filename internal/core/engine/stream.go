@@ -44,6 +44,9 @@ func NewStream() *Stream {
 // Begun tells whether the stream's hello has come.
 func (s *Stream) Begun() bool { return !s.world.Stream.Start.IsZero() }
 
+// Ended tells whether the stream's bye has come.
+func (s *Stream) Ended() bool { return s.world.Ended }
+
 // Put takes the next line.
 func (s *Stream) Put(line reader.Line) {
 	s.health.Lines++
@@ -57,12 +60,6 @@ func (s *Stream) Put(line reader.Line) {
 	default:
 		s.order.Put(line.Event, s.apply)
 	}
-}
-
-// Refuse counts a line that was refused before it came here.
-func (s *Stream) Refuse(line int64, why string) {
-	s.health.Lines++
-	s.refuse(line, why)
 }
 
 func (s *Stream) refuse(line int64, why string) {

@@ -270,6 +270,15 @@ func (f *Finding) Clone() *Finding {
 	return &c
 }
 
+// Brief returns a copy without what only a drawing of its examples needs.
+func (f *Finding) Brief() *Finding {
+	c := f.Clone()
+	for n := range c.Examples {
+		c.Examples[n].Evidence = nil
+	}
+	return c
+}
+
 // Sort puts the worst first: errors before warnings before notes, causes before what follows from them, the most
 // often seen first, and then by rule and names, so that equal input gives equal output.
 func Sort(list []*Finding) {

@@ -29,6 +29,7 @@ type Options struct {
 // Line is what one line held: an Event, or the reason why it was Refused, or neither for an event of an Unknown kind.
 type Line struct {
 	Number  int64
+	Text    []byte // as it came, without its newline; nil for one that was too long; overwritten by the next call
 	Event   *event.Event
 	Refused string
 	Unknown bool
@@ -104,7 +105,7 @@ func (r *Reader) Next() (Line, error) {
 			continue
 		}
 		out := r.parser.Parse(text)
-		out.Number = r.line
+		out.Number, out.Text = r.line, text
 		if out.Event != nil {
 			out.Event.Line = r.line
 		}

@@ -264,6 +264,8 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	found.Count("uses_after", p.usesAfter)
 	found.Count("later_scopes", 0)
 	found.Fact("scope_kinds", kindOf(p.scope))
+	found.Fact("scope_names", nameOf(p.scope))
+	found.Fact("kept_as", p.keptAs())
 	if p.fromRoot {
 		found.Count("built_in_root", 1)
 	}
@@ -285,6 +287,23 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	if len(holds) < maxPairs {
 		p.holder.SetTag(captiveScopedRule.ID+" holds", append(holds, p.hold))
 	}
+}
+
+// keptAs says how the holder came by what it keeps first: built with it, or handed it later.
+func (p *captivePair) keptAs() string {
+	for _, edge := range p.holder.Keeps {
+		if edge.Kept == p.path[1] && edge.Slot >= 0 {
+			return "built with"
+		}
+	}
+	return "handed"
+}
+
+func nameOf(s *ledger.Scope) string {
+	if s == nil || s.Root {
+		return ""
+	}
+	return s.Name
 }
 
 func kindOf(s *ledger.Scope) string {
@@ -376,8 +395,11 @@ func tellCaptiveScoped(f *finding.Finding) {
 			kept, holder, holder)
 	} else {
 		f.Title = sentence("%s, %s, keeps %s of a %s that has closed", holder, lifetimeOf(*f.Holder), article(kept), kind)
-		f.Why = sentence("%s was built with the %s of the %s in which it was first asked for, and still holds it although that %s is over.",
-			holder, kept, kind, kind)
+		how := "was built with"
+		if f.Facts["kept_as"][0] == "handed" {
+			how = "was handed"
+		}
+		f.Why = sentence("%s %s the %s of one %s%s and still holds it although that %s is over.", holder, how, kept, kind, among(f.Facts["scope_names"]), kind)
 	}
 	if len(f.Path) > 2 {
 		f.Why += " " + sentence("It gets there through %s, which %s as long as whoever keeps %s.", names(f.Path[1:len(f.Path)-1]),
@@ -394,7 +416,7 @@ func tellCaptiveScoped(f *finding.Finding) {
 		f.Why += " " + sentence("Its %s was used %s after its end%s.", kept, times(uses), usedBy(f))
 	}
 	if c := f.Facts["carried"]; len(c) > 0 {
-		f.Why += " " + sentence("With it come %s.", list(c))
+		f.Why += " " + sentence("With it %s %s, which it keeps in turn.", plural(len(c), "comes", "come"), list(c))
 	}
 	f.Fix = sentence("Register %s%s as scoped, or give it a way to ask for %s in each %s instead of holding one.",
 		holder, place(*f.Holder), kept, kind)

@@ -82,7 +82,7 @@ func (r *leaked) judge(i *ledger.Instance, home *ledger.Scope, t int64) {
 	}
 	found.Count("instances", 1)
 	found.Fact("scope_kinds", kindOf(home))
-	found.Fact("scope_names", home.Name)
+	found.Fact("scope_names", nameOf(home))
 	tally := tallyOf(home, found)
 	if tally.instances++; tally.instances == 1 {
 		found.Count("scopes", 1)

@@ -107,3 +107,11 @@ func names(refs []finding.Ref) string {
 	}
 	return list(out)
 }
+
+// among says " (GET /pilots)", or nothing where there are no names or too many to help.
+func among(names []string) string {
+	if len(names) == 0 || len(names) > 3 {
+		return ""
+	}
+	return " (" + list(names) + ")"
+}

@@ -1,0 +1,52 @@
+# make demo and make test do all the set-up on a fresh machine with Go, Node and npm.
+
+BIN     := bin/keenlantern
+DATA    := .data
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+MODULES := . ./record ./record/samberdo
+
+.PHONY: all build console demo test test-go lint bench check clean screenshots chromium
+
+all: build
+
+build: $(BIN)
+
+# The console is built again when any of its sources is newer than what was built.
+console/dist/index.html: console/package-lock.json $(shell find console/src console/index.html console/*.ts console/*.json -type f 2>/dev/null)
+	cd console && npm ci --no-audit --no-fund && npm run build
+	@touch $@
+
+console: console/dist/index.html
+
+.PHONY: $(BIN)
+$(BIN): console/dist/index.html
+	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w -X keenlantern.example/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/keenlantern
+
+# Runs the harbour pilot office under the service; DEMO="--once" ends after printing.
+demo: build
+	$(BIN) demo --data $(DATA) $(DEMO)
+
+chromium:
+	@sh ./scripts/chromium.sh
+
+test: build chromium lint test-go
+
+test-go:
+	@for m in $(MODULES); do echo "go test $$m"; (cd $$m && go test -race ./...) || exit 1; done
+
+lint:
+	@test -z "$$(gofmt -l cmd console/*.go demo docs internal record)" || { gofmt -l cmd console/*.go demo docs internal record; echo "gofmt these"; exit 1; }
+	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool -modfile=$(CURDIR)/go.mod staticcheck ./...) || exit 1; done
+	cd console && npm run lint
+
+bench:
+	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/ingest/...
+	cd record && go test -run '^$$' -bench . -benchmem ./...
+
+screenshots: build chromium
+	go run ./internal/browser/screenshots
+
+check: test
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules $(DATA)

@@ -1,0 +1,9 @@
+// Package docs carries the documents that the program itself hands out.
+package docs
+
+import _ "embed"
+
+// OpenAPI is the description of the service's API, as YAML.
+//
+//go:embed openapi.yaml
+var OpenAPI []byte

@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/report"
+)
+
+func check(ctx context.Context, std IO, args []string) error {
+	f := newFlags(std, "check", "check FILE… [options]",
+		"Analyses trace files (.ndjson, or the same as gzip or zstd; - is standard input) and prints what is wrong.\nNo service is needed. Several files are taken as the streams of one recording.",
+		"keenlantern check testdata/harbour.ndjson --fail-on warning")
+	format := f.formatFlag("text", "json")
+	failOn := f.failOnFlag()
+	names, err := f.parse(args, 1, -1)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(oneOf("format", *format, "text", "json"), oneOf("fail-on", *failOn, "error", "warning", "note", "never")); err != nil {
+		return err
+	}
+	var results []*engine.Result
+	var broken []error
+	for _, name := range names {
+		r, err := analyse(ctx, name)
+		if r == nil {
+			return err
+		}
+		if err != nil {
+			broken = append(broken, err)
+		}
+		results = append(results, r)
+	}
+	result := engine.Merge(results)
+	if *format == "json" {
+		err = report.JSON(std.Out, report.Brief(result))
+	} else {
+		report.Findings(std.Out, result, std.style())
+	}
+	if err := errors.Join(append(broken, err)...); err != nil {
+		return err
+	}
+	return failed(*failOn, result.Findings)
+}
+
+// analyse reads one trace file. A result may come with an error: what could be read of a file that breaks off.
+func analyse(ctx context.Context, name string) (*engine.Result, error) {
+	in := os.Stdin
+	if name != "-" {
+		file, err := os.Open(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("read %s: there is no such file", name)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("read %s: %w", name, err)
+		}
+		defer file.Close()
+		in = file
+	}
+	r, err := engine.Analyse(&stoppable{ctx, in}, reader.Options{})
+	if errors.Is(err, engine.ErrNoStream) {
+		return nil, fmt.Errorf("read %s: %w; it is no lantern trace (docs/trace-format.md)", name, err)
+	}
+	if err != nil {
+		return r, fmt.Errorf("read %s: %w", name, err)
+	}
+	return r, nil
+}
+
+// stoppable is a file whose reading ends with the context.
+type stoppable struct {
+	ctx context.Context
+	*os.File
+}
+
+func (s *stoppable) Read(p []byte) (int, error) {
+	if err := s.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return s.File.Read(p)
+}

@@ -1,0 +1,119 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"strings"
+
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/report"
+)
+
+func findings(ctx context.Context, std IO, args []string) error {
+	f := newFlags(std, "findings", "findings RECORDING [options]",
+		"Lists what was found in a recording, the worst first. RECORDING is an id, the beginning of one, latest, or a\ntrace file, which is analysed here without a service.",
+		"keenlantern findings latest --severity warning")
+	server := f.serverFlag()
+	format := f.formatFlag("text", "json")
+	severity := f.String("severity", "note", "the least `severity` to list: error, warning or note")
+	failOn := f.failOnFlag()
+	words, err := f.parse(args, 1, 1)
+	if err != nil {
+		return err
+	}
+	err = errors.Join(oneOf("format", *format, "text", "json"), oneOf("severity", *severity, "error", "warning", "note"),
+		oneOf("fail-on", *failOn, "error", "warning", "note", "never"))
+	if err != nil {
+		return err
+	}
+	found, err := recordingFindings(ctx, *server, words[0], *severity)
+	if err != nil {
+		return err
+	}
+	if *format == "json" {
+		if err := report.JSON(std.Out, found); err != nil {
+			return err
+		}
+		return failed(*failOn, found.Findings)
+	}
+	for n := range found.Streams {
+		i := &found.Streams[n]
+		fmt.Fprintf(std.Out, "%s %s, stream %s: %s\n", report.Clean(i.App), report.Clean(i.Version), report.Clean(i.Stream), report.HealthLine(&i.Health))
+	}
+	if len(found.Findings) > 0 {
+		fmt.Fprintln(std.Out)
+		report.FindingTable(std.Out, found.Findings, std.style())
+		fmt.Fprintln(std.Out)
+	}
+	fmt.Fprintln(std.Out, report.Totals(found.Findings))
+	if len(found.Findings) > 0 {
+		fmt.Fprintf(std.Out, "'keenlantern finding %s --recording %s' shows the first with its evidence.\n", found.Findings[0].ID, found.Recording)
+	}
+	return failed(*failOn, found.Findings)
+}
+
+// recordingFindings asks the service, or analyses name if it is a file.
+func recordingFindings(ctx context.Context, server, name, severity string) (views.RecordingFindings, error) {
+	if !isFile(name) {
+		return ask(server).Findings(ctx, name, url.Values{"severity": {severity}})
+	}
+	r, err := analyse(ctx, name)
+	if err != nil {
+		return views.RecordingFindings{}, err
+	}
+	all := report.Brief(r)
+	all.Findings = engine.AtLeast(all.Findings, severity)
+	return views.RecordingFindings{Recording: name, Result: all}, nil
+}
+
+// isFile tells a path from a recording's id: it has something an id cannot have, or is there.
+func isFile(name string) bool {
+	if strings.ContainsAny(name, `./\`) || name == "-" {
+		return true
+	}
+	info, err := os.Stat(name)
+	return err == nil && info.Mode().IsRegular()
+}
+
+func oneFinding(ctx context.Context, std IO, args []string) error {
+	f := newFlags(std, "finding", "finding ID [options]",
+		"Shows one finding: what keeps or loses what, why that is wrong, what to change, and the examples. ID is the\nfinding's id or the beginning of it.",
+		"keenlantern finding k2v7 --recording latest")
+	server := f.serverFlag()
+	format := f.formatFlag("text", "json")
+	recording := f.String("recording", "latest", "the `recording` to look in: an id, latest, or a trace file")
+	words, err := f.parse(args, 1, 1)
+	if err != nil {
+		return err
+	}
+	if err := oneOf("format", *format, "text", "json"); err != nil {
+		return err
+	}
+	var one views.FindingDetail
+	if isFile(*recording) {
+		r, err := analyse(ctx, *recording)
+		if err != nil {
+			return err
+		}
+		found, err := r.Finding(words[0])
+		if err != nil {
+			return fmt.Errorf("%w in %s", err, *recording)
+		}
+		one = views.FindingDetail{Recording: *recording, Finding: found}
+	} else if one, err = ask(*server).Finding(ctx, *recording, words[0]); err != nil {
+		return err
+	}
+	if *format == "json" {
+		return report.JSON(std.Out, one)
+	}
+	report.Finding(std.Out, one.Finding, std.style())
+	for _, e := range one.Examples[:min(1, len(one.Examples))] {
+		fmt.Fprintln(std.Out)
+		report.Timeline(std.Out, e, std.style())
+	}
+	return nil
+}

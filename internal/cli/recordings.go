@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/report"
+)
+
+func recordings(ctx context.Context, std IO, args []string) error {
+	f := newFlags(std, "recordings", "recordings [options]", "Lists the recordings of a service, newest first.", "keenlantern recordings --limit 10")
+	server := f.serverFlag()
+	format := f.formatFlag("text", "json")
+	limit := f.Int("limit", 50, "how `many` to list, 500 at most")
+	offset := f.Int("offset", 0, "how `many` to leave out, the newest first")
+	if _, err := f.parse(args, 0, 0); err != nil {
+		return err
+	}
+	if err := oneOf("format", *format, "text", "json"); err != nil {
+		return err
+	}
+	list, err := ask(*server).Recordings(ctx, *limit, *offset)
+	if err != nil {
+		return err
+	}
+	if *format == "json" {
+		return report.JSON(std.Out, list)
+	}
+	if len(list.Recordings) == 0 {
+		fmt.Fprintln(std.Out, "No recordings yet. 'keenlantern demo' makes two; 'keenlantern import FILE' takes a trace.")
+		return nil
+	}
+	rows := [][]string{}
+	for _, r := range list.Recordings {
+		rows = append(rows, []string{
+			r.ID, report.Clean(r.App), report.Clean(r.Version), r.State, localTime(r.Start), report.Took(r.LastedNS),
+			report.Number(r.Figures.Scopes), report.Number(r.Figures.Events), tally(r.Findings), overallHealth(&r.Health),
+		})
+	}
+	report.Table(std.Out, []string{"RECORDING", "APPLICATION", "VERSION", "STATE", "BEGAN", "LASTED", "SCOPES", "EVENTS", "FOUND", "HEALTH"}, rows, 5, 6, 7)
+	if more := list.Total - len(list.Recordings) - *offset; more > 0 {
+		fmt.Fprintf(std.Out, "and %s; see --offset\n", report.Count(int64(more), "older one", "older ones"))
+	}
+	return nil
+}
+
+func tally(t views.Tally) string {
+	var parts []string
+	for _, p := range []struct {
+		n         int
+		one, many string
+	}{{t.Error, "error", "errors"}, {t.Warning, "warning", "warnings"}, {t.Note, "note", "notes"}} {
+		if p.n > 0 {
+			parts = append(parts, report.Count(int64(p.n), p.one, p.many))
+		}
+	}
+	if len(parts) == 0 {
+		return "nothing"
+	}
+	return strings.Join(parts, ", ")
+}
+
+func overallHealth(h *views.Overall) string {
+	if h.Whole {
+		return "complete"
+	}
+	var parts []string
+	for _, p := range []struct {
+		n    int64
+		what string
+	}{{h.Refused, "refused"}, {h.UnknownKinds, "of unknown kind"}, {h.Unresolved, "unresolved"}, {h.Lost, "lost"}, {int64(h.CutOff), "cut off"}} {
+		if p.n > 0 {
+			parts = append(parts, report.Number(p.n)+" "+p.what)
+		}
+	}
+	if h.Sampled < 1 {
+		parts = append(parts, fmt.Sprintf("%.0f %% sampled", 100*h.Sampled))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func localTime(text string) string {
+	t, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil {
+		return "-"
+	}
+	return t.Local().Format("2006-01-02 15:04:05")
+}
+
+func importFile(ctx context.Context, std IO, args []string) error {
+	f := newFlags(std, "import", "import FILE… [options]",
+		"Sends trace files to the service; each becomes a recording of its own. They may be gzip or zstd.",
+		"keenlantern import testdata/harbour.ndjson")
+	server := f.serverFlag()
+	format := f.formatFlag("text", "json")
+	names, err := f.parse(args, 1, -1)
+	if err != nil {
+		return err
+	}
+	if err := oneOf("format", *format, "text", "json"); err != nil {
+		return err
+	}
+	for _, name := range names {
+		file, err := os.Open(name)
+		if err != nil {
+			return fmt.Errorf("read %s: %w", name, err)
+		}
+		s, err := ask(*server).PutFile(ctx, file)
+		file.Close() // it was only read
+		if err != nil {
+			return fmt.Errorf("import %s: %w", name, err)
+		}
+		if *format == "json" {
+			if err := report.JSON(std.Out, s); err != nil {
+				return err
+			}
+			continue
+		}
+		fmt.Fprintf(std.Out, "%s: recording %s, %s, found %s\n", name, s.ID, report.Count(s.Figures.Events, "event", "events"), tally(s.Findings))
+	}
+	return nil
+}

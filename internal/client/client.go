@@ -1,0 +1,121 @@
+// Package client asks a running service, as the command-line client does. It knows the API's addresses and problems and
+// decodes answers into the core's own types.
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"keenlantern.example/internal/core/views"
+)
+
+// Client asks the service at Base, such as "http://127.0.0.1:7460". The zero Client of HTTP waits up to a minute.
+type Client struct {
+	Base  string
+	Token string
+	HTTP  *http.Client
+}
+
+// Problem is what the service said was wrong, as RFC 9457 has it.
+type Problem struct {
+	Type     string `json:"type"`
+	Title    string `json:"title"`
+	Status   int    `json:"status"`
+	Detail   string `json:"detail"`
+	Expected int64  `json:"expected"`
+}
+
+// Error says what was wrong.
+func (p *Problem) Error() string { return strings.TrimSuffix(p.Detail, ".") }
+
+// Unreachable says that no service answered.
+type Unreachable struct {
+	Base string
+	Err  error
+}
+
+// Error says what to do about it.
+func (u *Unreachable) Error() string {
+	return fmt.Sprintf("no service answers at %s (%v); start one with 'keenlantern serve', or name another with --server", u.Base, u.Err)
+}
+
+// Unwrap returns the cause.
+func (u *Unreachable) Unwrap() error { return u.Err }
+
+var patient = &http.Client{Timeout: time.Minute}
+
+// maxAnswer bounds what is read of an answer, in bytes.
+const maxAnswer = 256 << 20
+
+func (c *Client) do(ctx context.Context, method, path string, body io.Reader, into any) error {
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.Base, "/")+path, body)
+	if err != nil {
+		return fmt.Errorf("ask the service: %w", err)
+	}
+	if c.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	with := c.HTTP
+	if with == nil {
+		with = patient
+	}
+	res, err := with.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if u, ok := err.(*url.Error); ok {
+			err = u.Err
+		}
+		return &Unreachable{c.Base, err}
+	}
+	defer res.Body.Close()
+	in := io.LimitReader(res.Body, maxAnswer)
+	if res.StatusCode >= 300 {
+		p := &Problem{Status: res.StatusCode, Detail: "the service answered " + res.Status}
+		_ = json.NewDecoder(in).Decode(p) // an answer that is no problem document keeps the status
+		return p
+	}
+	if err := json.NewDecoder(in).Decode(into); err != nil {
+		return &Unreachable{c.Base, fmt.Errorf("the answer is not from a Keen Lantern service: %w", err)}
+	}
+	return nil
+}
+
+// Recordings returns a page of recordings, newest first.
+func (c *Client) Recordings(ctx context.Context, limit, offset int) (list views.RecordingList, err error) {
+	err = c.do(ctx, http.MethodGet, fmt.Sprintf("/api/v1/recordings?limit=%d&offset=%d", limit, offset), nil, &list)
+	return list, err
+}
+
+// Recording returns the recording that name means, with its streams.
+func (c *Client) Recording(ctx context.Context, name string) (r views.RecordingDetail, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/recordings/"+url.PathEscape(name), nil, &r)
+	return r, err
+}
+
+// Findings returns what was found in a recording, narrowed by severity, family and service where the query has them.
+func (c *Client) Findings(ctx context.Context, recording string, query url.Values) (f views.RecordingFindings, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/recordings/"+url.PathEscape(recording)+"/findings?"+query.Encode(), nil, &f)
+	return f, err
+}
+
+// Finding returns one finding with what its examples are drawn from.
+func (c *Client) Finding(ctx context.Context, recording, id string) (f views.FindingDetail, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/recordings/"+url.PathEscape(recording)+"/findings/"+url.PathEscape(id), nil, &f)
+	return f, err
+}
+
+// PutFile sends a whole trace.
+func (c *Client) PutFile(ctx context.Context, in io.Reader) (s views.Summary, err error) {
+	long := *c
+	long.HTTP = &http.Client{} // a long file takes as long as it takes; ctx ends it
+	err = long.do(ctx, http.MethodPost, "/api/v1/recordings", in, &s)
+	return s, err
+}

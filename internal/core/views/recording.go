@@ -1,0 +1,137 @@
+package views
+
+import (
+	"time"
+
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/finding"
+)
+
+// Recording is what is known of a recording besides its streams.
+type Recording struct {
+	ID, App, Version, Environment string
+	Source                        string // "live" or "file"
+	Created                       time.Time
+}
+
+// Summary is what a list shows of a recording.
+type Summary struct {
+	ID          string         `json:"id"`
+	App         string         `json:"app"`
+	Version     string         `json:"version"`
+	Environment string         `json:"environment"`
+	Source      string         `json:"source"` // "live" or "file"
+	State       string         `json:"state"`  // "running", "ended", "silent", "cut off"
+	Created     string         `json:"created"`
+	Start       string         `json:"start"` // of the first stream
+	LastedNS    int64          `json:"lasted_ns"`
+	Streams     int            `json:"streams"`
+	Figures     engine.Figures `json:"figures"`
+	Findings    Tally          `json:"findings"`
+	Worst       string         `json:"worst"` // "" if nothing was found
+	Health      Overall        `json:"health"`
+}
+
+// Tally counts findings by severity.
+type Tally struct {
+	Error   int `json:"error"`
+	Warning int `json:"warning"`
+	Note    int `json:"note"`
+}
+
+// Overall is the health of all streams together.
+type Overall struct {
+	Whole        bool    `json:"whole"`
+	Lines        int64   `json:"lines"`
+	Refused      int64   `json:"refused"`
+	UnknownKinds int64   `json:"unknown_kinds"`
+	Unresolved   int64   `json:"unresolved"`
+	Lost         int64   `json:"lost"`
+	CutOff       int     `json:"cut_off"` // streams
+	Sampled      float64 `json:"sampled"` // the least share of any stream
+}
+
+// Summarise adds a recording's streams up.
+func Summarise(rec Recording, r *engine.Result) Summary {
+	s := Summary{
+		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
+		Created: rec.Created.UTC().Format(time.RFC3339Nano), Streams: len(r.Streams),
+		Health: Overall{Whole: true, Sampled: 1},
+	}
+	ended := 0
+	for n := range r.Streams {
+		i := &r.Streams[n]
+		if n == 0 {
+			s.Start = i.Start
+		}
+		s.LastedNS = max(s.LastedNS, i.Lasted)
+		s.Figures.Events += i.Figures.Events
+		s.Figures.Scopes += i.Figures.Scopes
+		s.Figures.Instances += i.Figures.Instances
+		s.Figures.Registrations = max(s.Figures.Registrations, i.Figures.Registrations)
+		s.Figures.Alive += i.Figures.Alive
+		s.Health.add(&i.Health)
+		if i.Ended {
+			ended++
+		}
+	}
+	for _, f := range r.Findings {
+		switch f.Severity {
+		case finding.Error:
+			s.Findings.Error++
+		case finding.Warning:
+			s.Findings.Warning++
+		default:
+			s.Findings.Note++
+		}
+	}
+	if worst := r.Worst(); worst != 0 {
+		s.Worst = worst.String()
+	}
+	switch {
+	case ended == len(r.Streams) && ended > 0:
+		s.State = "ended"
+	case s.Health.CutOff > 0 && s.Health.CutOff+ended == len(r.Streams):
+		s.State = "cut off"
+	default:
+		s.State = "silent"
+	}
+	return s
+}
+
+func (o *Overall) add(h *engine.Health) {
+	o.Whole = o.Whole && h.Whole()
+	o.Lines += h.Lines
+	o.Refused += h.Refused
+	o.UnknownKinds += h.UnknownKinds
+	o.Unresolved += h.Unresolved
+	o.Lost += h.Lost
+	o.Sampled = min(o.Sampled, h.Sampled)
+	if h.CutOff {
+		o.CutOff++
+	}
+}
+
+// RecordingList is a page of recordings, newest first.
+type RecordingList struct {
+	Recordings []Summary `json:"recordings"`
+	Total      int       `json:"total"`
+}
+
+// RecordingDetail is a recording with its streams.
+type RecordingDetail struct {
+	Summary
+	StreamList []engine.Info `json:"stream_list"`
+}
+
+// RecordingFindings is what was found in a recording.
+type RecordingFindings struct {
+	Recording string `json:"recording"`
+	*engine.Result
+}
+
+// FindingDetail is one finding of a recording, with what its examples are drawn from.
+type FindingDetail struct {
+	Recording string `json:"recording"`
+	*finding.Finding
+}

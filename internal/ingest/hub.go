@@ -1,0 +1,235 @@
+package ingest
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/store"
+)
+
+// Hub owns the streams that are being recorded. Start one with New, and end it with Close.
+type Hub struct {
+	store *store.Store
+	log   *slog.Logger
+	ctx   context.Context // of all runners; ends with Close
+	stop  context.CancelFunc
+	wg    sync.WaitGroup
+
+	mu      sync.Mutex
+	closed  bool
+	runners map[string]*runner // live streams that are loaded, by name
+	news    map[*Listener]struct{}
+}
+
+// maxRunners bounds how many live streams are loaded at once.
+const maxRunners = 1000
+
+// New returns a Hub on a store. It starts no goroutine until a stream is loaded.
+func New(s *store.Store, log *slog.Logger) *Hub {
+	ctx, stop := context.WithCancel(context.Background())
+	return &Hub{store: s, log: log, ctx: ctx, stop: stop, runners: map[string]*runner{}, news: map[*Listener]struct{}{}}
+}
+
+// Resume analyses what was accepted and not analysed when the last process ended. It returns when that is done.
+func (h *Hub) Resume(ctx context.Context) error {
+	list, err := h.store.Unfinished(ctx)
+	if err != nil {
+		return fmt.Errorf("look for unfinished streams: %w", err)
+	}
+	for _, st := range list {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		h.log.Info("analysing again what was accepted before the last stop", "stream", st.Name, "batches", st.Batches)
+		if st.Live {
+			if _, err := h.load(ctx, st.Name, nil); err != nil {
+				return err
+			}
+			continue
+		}
+		s, err := h.replay(ctx, st)
+		if err != nil {
+			return err
+		}
+		s.Finish()
+		if err := h.keep(ctx, st.ID, st.Batches, s.Result()); err != nil {
+			return err
+		}
+		if err := h.summarise(ctx, st.Recording); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Close finishes what was accepted, stores what was found, and ends all goroutines.
+func (h *Hub) Close() {
+	h.mu.Lock()
+	h.closed = true
+	h.mu.Unlock()
+	h.stop()
+	h.wg.Wait()
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for l := range h.news {
+		close(l.wake)
+	}
+	clear(h.news)
+}
+
+// Accepted is the answer to a batch.
+type Accepted struct {
+	Recording string `json:"recording"`
+	Stream    string `json:"stream"`
+	Batch     int64  `json:"batch"`
+	Lines     int64  `json:"lines"`
+}
+
+// PutBatch takes the n-th batch of a live stream, plain lines. It returns once the batch is on disk. A batch that was
+// taken before is answered the same and counts nothing twice.
+func (h *Hub) PutBatch(ctx context.Context, stream string, n int64, lines []byte) (Accepted, error) {
+	if n < 1 {
+		return Accepted{}, &Unusable{"batches are numbered from 1"}
+	}
+	var first []byte
+	if n == 1 {
+		first = lines
+	}
+	r, err := h.load(ctx, stream, first)
+	if errors.Is(err, store.ErrNotFound) {
+		return Accepted{}, &OutOfTurn{Stream: stream, Expected: 1, Got: n}
+	}
+	if err != nil {
+		return Accepted{}, err
+	}
+	return r.put(ctx, n, lines)
+}
+
+// load returns the runner of a live stream, begun with the lines of its first batch if it is new.
+func (h *Hub) load(ctx context.Context, name string, first []byte) (*runner, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.closed {
+		return nil, ErrClosed
+	}
+	if r := h.runners[name]; r != nil {
+		return r, nil
+	}
+	if len(h.runners) >= maxRunners {
+		return nil, ErrBusy
+	}
+	st, err := h.store.LiveStream(ctx, name)
+	if errors.Is(err, store.ErrNotFound) && first != nil {
+		st, err = h.begin(ctx, name, first)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r := &runner{
+		hub: h, stored: st, jobs: make(chan job, queueLength), gone: make(chan struct{}),
+		log: h.log.With("stream", name, "recording", st.Recording),
+	}
+	h.runners[name] = r
+	h.wg.Go(r.run)
+	return r, nil
+}
+
+// begin stores a new live stream, in the recording it belongs to. The caller holds mu.
+func (h *Hub) begin(ctx context.Context, name string, lines []byte) (store.Stream, error) {
+	hello, err := helloOf(lines)
+	if err != nil {
+		return store.Stream{}, err
+	}
+	if hello.Stream != name {
+		return store.Stream{}, &Unusable{fmt.Sprintf("the hello is of stream %q, and was sent to stream %q", hello.Stream, name)}
+	}
+	recording := ""
+	for _, r := range h.runners {
+		// A replica or a quick restart joins the recording that its application is writing.
+		if i := r.info(); i != nil && i.App == hello.App && i.Environment == hello.Environment && i.Version == hello.Version && r.live() {
+			recording = r.stored.Recording
+		}
+	}
+	if recording == "" {
+		if recording, err = h.addRecording(ctx, hello.App, hello.Version, hello.Environment, "live"); err != nil {
+			return store.Stream{}, err
+		}
+	}
+	id, err := h.store.AddStream(ctx, recording, name, true)
+	if err != nil {
+		return store.Stream{}, err
+	}
+	return store.Stream{ID: id, Recording: recording, Name: name, Live: true}, nil
+}
+
+func (h *Hub) addRecording(ctx context.Context, app, version, environment, source string) (string, error) {
+	id := newID()
+	return id, h.store.AddRecording(ctx, store.Recording{
+		ID: id, App: app, Version: version, Environment: environment, Source: source,
+		CreatedNS: time.Now().UnixNano(), Summary: []byte("{}"),
+	})
+}
+
+// newID returns a recording's id: eight letters and digits that are hard to mistake for each other.
+func newID() string {
+	var b [5]byte
+	rand.Read(b[:]) // never fails, see crypto/rand
+	return strings.ToLower(base32.NewEncoding("ABCDEFGHJKMNPQRSTUVWXYZ234567890").EncodeToString(b[:]))
+}
+
+// Result returns what was found in a recording so far, all streams together.
+func (h *Hub) Result(ctx context.Context, recording string) (*engine.Result, error) {
+	list, err := h.store.Streams(ctx, recording)
+	if err != nil {
+		return nil, err
+	}
+	results := make([]*engine.Result, 0, len(list))
+	for _, st := range list {
+		r, err := h.streamResult(st)
+		if err != nil {
+			return nil, err
+		}
+		if r != nil {
+			results = append(results, r)
+		}
+	}
+	return engine.Merge(results), nil
+}
+
+// streamResult returns what a runner last made known, or what is stored; nil if there is neither.
+func (h *Hub) streamResult(st store.Stream) (*engine.Result, error) {
+	h.mu.Lock()
+	run := h.runners[st.Name]
+	h.mu.Unlock()
+	if run != nil && st.Live {
+		if now := run.latest.Load(); now != nil {
+			return now, nil
+		}
+	}
+	if st.Result == nil {
+		return nil, nil
+	}
+	r := &engine.Result{}
+	if err := json.Unmarshal(st.Result, r); err != nil {
+		return nil, fmt.Errorf("read the result of stream %s: %w", st.Name, err)
+	}
+	return r, nil
+}
+
+// keep stores what was found in a stream.
+func (h *Hub) keep(ctx context.Context, stream, batches int64, r *engine.Result) error {
+	packed, err := json.Marshal(r)
+	if err != nil {
+		return fmt.Errorf("pack the result of stream %d: %w", stream, err)
+	}
+	return h.store.SetResult(ctx, stream, batches, r.Streams[0].Ended, packed)
+}

@@ -1,0 +1,290 @@
+package ingest
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"sync/atomic"
+	"time"
+
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/store"
+	"keenlantern.example/record/event"
+)
+
+const (
+	queueLength  = 4                      // batches that wait in one stream
+	publishEvery = 250 * time.Millisecond // how often what was found is made known while batches come
+	keepEvery    = 10 * time.Second       // how often it is stored
+	silentAfter  = 30 * time.Second       // a stream without a batch for so long is not running any more
+	unloadAfter  = 5 * time.Minute        // and leaves memory; a later batch loads it again
+)
+
+// runner owns one live stream. Its run method is the only one that touches the engine and the stored counters.
+type runner struct {
+	hub    *Hub
+	log    *slog.Logger
+	stored store.Stream // batches, lines and received change in run only; id, recording and name never do
+	jobs   chan job
+	gone   chan struct{} // closed when run has ended
+
+	stream   *engine.Stream
+	latest   atomic.Pointer[engine.Result] // what is known, for anybody
+	received atomic.Int64                  // Unix ns of the last batch
+}
+
+type job struct {
+	n      int64
+	lines  []byte
+	answer chan answer
+}
+
+type answer struct {
+	accepted Accepted
+	err      error
+}
+
+// put hands a batch to the runner and waits for it to be on disk.
+func (r *runner) put(ctx context.Context, n int64, lines []byte) (Accepted, error) {
+	j := job{n: n, lines: lines, answer: make(chan answer, 1)}
+	select {
+	case r.jobs <- j:
+	default:
+		return Accepted{}, ErrBusy
+	}
+	select {
+	case a := <-j.answer:
+		return a.accepted, a.err
+	case <-ctx.Done():
+		return Accepted{}, ctx.Err()
+	case <-r.gone:
+		select {
+		case a := <-j.answer:
+			return a.accepted, a.err
+		default:
+			return Accepted{}, ErrBusy // it was unloading: the sender tries again
+		}
+	}
+}
+
+// info returns the stream's hello, nil before it is known.
+func (r *runner) info() *engine.Info {
+	if now := r.latest.Load(); now != nil {
+		return &now.Streams[0]
+	}
+	return nil
+}
+
+// live tells whether the stream is being written.
+func (r *runner) live() bool {
+	i := r.info()
+	return i != nil && !i.Ended && time.Since(time.Unix(0, r.received.Load())) < silentAfter
+}
+
+// run takes batches until the hub closes or nothing has come for long.
+func (r *runner) run() {
+	defer close(r.gone)
+	// What was accepted is finished even when the hub is closing; the store stays open until then.
+	ctx := context.WithoutCancel(r.hub.ctx)
+	stream, err := r.hub.replay(ctx, r.stored)
+	if err != nil {
+		r.log.Error("read the stream again", "error", err)
+		r.hub.unload(r)
+		r.refuseWaiting(err)
+		return
+	}
+	r.stream = stream
+	r.received.Store(r.stored.ReceivedNS)
+	kept, dirty := r.stored.Analysed, r.stored.Analysed < r.stored.Batches
+	if r.stored.Batches > 0 {
+		r.publish()
+	}
+	publish := time.NewTicker(publishEvery)
+	defer publish.Stop()
+	keep := time.NewTicker(keepEvery)
+	defer keep.Stop()
+	save := func() {
+		if kept == r.stored.Batches {
+			return
+		}
+		if err := r.save(ctx); err != nil {
+			r.log.Error("store what was found", "error", err)
+			return
+		}
+		kept = r.stored.Batches
+	}
+	for {
+		select {
+		case j := <-r.jobs:
+			r.take(ctx, j)
+			if r.latest.Load() == nil && r.stored.Batches > 0 {
+				r.publish()
+			} else {
+				dirty = true
+			}
+		case <-publish.C:
+			if dirty && r.stored.Batches > 0 {
+				r.publish()
+				dirty = false
+				if r.latest.Load().Streams[0].Ended {
+					save()
+				}
+			}
+		case <-keep.C:
+			if time.Since(time.Unix(0, r.received.Load())) > unloadAfter && r.hub.unload(r) {
+				r.stream.Finish()
+				kept = -1
+				save()
+				return
+			}
+			save()
+		case <-r.hub.ctx.Done():
+			for more := true; more; {
+				select {
+				case j := <-r.jobs:
+					r.take(ctx, j)
+				default:
+					more = false
+				}
+			}
+			r.hub.unload(r)
+			if r.stored.Batches > 0 {
+				save()
+			}
+			return
+		}
+	}
+}
+
+func (r *runner) refuseWaiting(err error) {
+	for {
+		select {
+		case j := <-r.jobs:
+			j.answer <- answer{err: err}
+		default:
+			return
+		}
+	}
+}
+
+// take stores a batch, answers, and analyses it.
+func (r *runner) take(ctx context.Context, j job) {
+	accepted, fresh, err := r.store(ctx, j)
+	j.answer <- answer{accepted, err}
+	if err != nil || !fresh {
+		return
+	}
+	analyse(r.stream, j.lines, r.stored.Lines-accepted.Lines+1)
+	if r.stream.Ended() {
+		r.stream.Finish()
+	}
+}
+
+func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err error) {
+	a = Accepted{Recording: r.stored.Recording, Stream: r.stored.Name, Batch: j.n}
+	next := r.stored.Batches + 1
+	switch {
+	case j.n > next:
+		return a, false, &OutOfTurn{Stream: r.stored.Name, Expected: next, Got: j.n}
+	case j.n < next:
+		b, err := r.hub.store.Batch(ctx, r.stored.ID, j.n)
+		a.Lines = b.Lines
+		return a, false, err
+	}
+	if j.n == 1 {
+		if _, err := helloOf(j.lines); err != nil {
+			return a, false, err
+		}
+	}
+	a.Lines = int64(bytes.Count(j.lines, []byte{'\n'}))
+	if n := len(j.lines); n > 0 && j.lines[n-1] != '\n' {
+		a.Lines++
+	}
+	now := time.Now().UnixNano()
+	b := store.Batch{N: j.n, FirstLine: r.stored.Lines + 1, Lines: a.Lines, Body: j.lines}
+	if err := r.hub.store.AppendBatch(ctx, r.stored.ID, b, now); err != nil {
+		return a, false, err
+	}
+	r.stored.Batches, r.stored.Lines = j.n, r.stored.Lines+a.Lines
+	r.received.Store(now)
+	return a, true, nil
+}
+
+// publish makes known what was found so far.
+func (r *runner) publish() {
+	r.latest.Store(r.stream.Result())
+	r.hub.tell(r.stored.Recording)
+}
+
+// save stores what was found, and what lists show of it.
+func (r *runner) save(ctx context.Context) error {
+	now := r.stream.Result()
+	r.latest.Store(now)
+	if err := r.hub.keep(ctx, r.stored.ID, r.stored.Batches, now); err != nil {
+		return err
+	}
+	if err := r.hub.summarise(ctx, r.stored.Recording); err != nil {
+		return err
+	}
+	r.hub.tell(r.stored.Recording)
+	return nil
+}
+
+// unload takes the runner out of the hub unless a batch is waiting, and tells whether it did.
+func (h *Hub) unload(r *runner) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(r.jobs) > 0 {
+		return false
+	}
+	delete(h.runners, r.stored.Name)
+	return true
+}
+
+// replay analyses a stream's stored batches.
+func (h *Hub) replay(ctx context.Context, st store.Stream) (*engine.Stream, error) {
+	s := engine.NewStream()
+	for n := int64(1); n <= st.Batches; n++ {
+		b, err := h.store.Batch(ctx, st.ID, n)
+		if err != nil {
+			return nil, fmt.Errorf("read stream %s again: %w", st.Name, err)
+		}
+		analyse(s, b.Body, b.FirstLine)
+	}
+	if s.Ended() {
+		s.Finish()
+	}
+	return s, nil
+}
+
+// analyse gives the lines of one batch to a stream.
+func analyse(s *engine.Stream, lines []byte, firstLine int64) {
+	in := reader.New(bytes.NewReader(lines), reader.Options{FirstLine: firstLine})
+	for {
+		line, err := in.Next()
+		if err != nil {
+			return // io.EOF: bytes in memory fail in no other way
+		}
+		s.Put(line)
+	}
+}
+
+// helloOf returns the hello with which a first batch has to start.
+func helloOf(lines []byte) (event.Event, error) {
+	line, err := reader.New(bytes.NewReader(lines), reader.Options{}).Next()
+	switch {
+	case errors.Is(err, io.EOF):
+		return event.Event{}, &Unusable{"the first batch of a stream is empty; it starts with a hello"}
+	case err != nil:
+		return event.Event{}, err
+	case line.Refused != "":
+		return event.Event{}, &Unusable{"the first line of a stream has to be its hello, and this one was refused: " + line.Refused}
+	case line.Event == nil || line.Event.Kind != event.Hello:
+		return event.Event{}, &Unusable{"the first line of a stream has to be its hello"}
+	}
+	return *line.Event.Clone(), nil
+}

@@ -1,0 +1,79 @@
+package ingest
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"keenlantern.example/internal/core/views"
+)
+
+// summarise stores what a list shows of a recording.
+func (h *Hub) summarise(ctx context.Context, recording string) error {
+	s, err := h.Summary(ctx, recording)
+	if err != nil {
+		return err
+	}
+	packed, err := json.Marshal(s)
+	if err != nil {
+		return fmt.Errorf("pack the summary of recording %s: %w", recording, err)
+	}
+	return h.store.SetSummary(ctx, s.ID, packed)
+}
+
+// Summary returns what a list shows of the recording that name means, as it is now.
+func (h *Hub) Summary(ctx context.Context, name string) (views.Summary, error) {
+	rec, err := h.store.Recording(ctx, name)
+	if err != nil {
+		return views.Summary{}, err
+	}
+	r, err := h.Result(ctx, rec.ID)
+	if err != nil {
+		return views.Summary{}, err
+	}
+	s := views.Summarise(views.Recording{
+		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
+		Created: time.Unix(0, rec.CreatedNS),
+	}, r)
+	if h.running(rec.ID) {
+		s.State = "running"
+	}
+	return s, nil
+}
+
+// Summaries returns a page of them, newest first, and how many recordings there are in all.
+func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary, int, error) {
+	list, total, err := h.store.Recordings(ctx, limit, offset)
+	if err != nil {
+		return nil, 0, err
+	}
+	out := make([]views.Summary, 0, len(list))
+	for _, rec := range list {
+		var s views.Summary
+		if h.loaded(rec.ID) || json.Unmarshal(rec.Summary, &s) != nil || s.ID == "" {
+			if s, err = h.Summary(ctx, rec.ID); err != nil {
+				return nil, 0, err
+			}
+		}
+		out = append(out, s)
+	}
+	return out, total, nil
+}
+
+// loaded tells whether a stream of the recording has a runner, running whether one is being written.
+func (h *Hub) loaded(recording string) bool {
+	return h.any(recording, func(*runner) bool { return true })
+}
+func (h *Hub) running(recording string) bool { return h.any(recording, (*runner).live) }
+
+func (h *Hub) any(recording string, is func(*runner) bool) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, r := range h.runners {
+		if r.stored.Recording == recording && is(r) {
+			return true
+		}
+	}
+	return false
+}

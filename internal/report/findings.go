@@ -1,0 +1,269 @@
+package report
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/finding"
+)
+
+// JSON writes v, indented, ending in a newline.
+func JSON(out io.Writer, v any) error {
+	enc := json.NewEncoder(out)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+// Brief returns r without what only drawings need.
+func Brief(r *engine.Result) *engine.Result {
+	c := *r
+	c.Findings = make([]*finding.Finding, len(r.Findings))
+	for n, f := range r.Findings {
+		c.Findings[n] = f.Brief()
+	}
+	return &c
+}
+
+// Findings writes what was found for people: what was read, every finding, a line of totals.
+func Findings(out io.Writer, r *engine.Result, s Style) {
+	for n := range r.Streams {
+		stream(out, &r.Streams[n], s)
+	}
+	fmt.Fprintln(out)
+	for _, f := range causesFirst(r.Findings) {
+		Finding(out, f, s)
+		fmt.Fprintln(out)
+	}
+	fmt.Fprintln(out, Totals(r.Findings))
+}
+
+// Totals says how many findings there are of each severity.
+func Totals(list []*finding.Finding) string {
+	var n [finding.Error + 1]int64
+	for _, f := range list {
+		n[f.Severity]++
+	}
+	if len(list) == 0 {
+		return "Nothing found."
+	}
+	parts := []string{}
+	for _, s := range []finding.Severity{finding.Error, finding.Warning, finding.Note} {
+		if n[s] > 0 {
+			parts = append(parts, Count(n[s], s.String(), s.String()+"s"))
+		}
+	}
+	return Count(int64(len(list)), "finding", "findings") + ": " + strings.Join(parts, ", ") + "."
+}
+
+// causesFirst puts what follows from a finding right behind it.
+func causesFirst(list []*finding.Finding) []*finding.Finding {
+	there := map[string]bool{}
+	for _, f := range list {
+		there[f.ID] = true
+	}
+	follows := map[string][]*finding.Finding{}
+	var roots []*finding.Finding
+	for _, f := range list {
+		if f.Because != nil && there[*f.Because] && *f.Because != f.ID {
+			follows[*f.Because] = append(follows[*f.Because], f)
+		} else {
+			roots = append(roots, f)
+		}
+	}
+	out := make([]*finding.Finding, 0, len(list))
+	put := map[string]bool{}
+	var add func(f *finding.Finding)
+	add = func(f *finding.Finding) {
+		if put[f.ID] {
+			return
+		}
+		put[f.ID] = true
+		out = append(out, f)
+		for _, g := range follows[f.ID] {
+			add(g)
+		}
+	}
+	for _, f := range append(roots, list...) { // the second time for circles, which should not be
+		add(f)
+	}
+	return out
+}
+
+func stream(out io.Writer, i *engine.Info, s Style) {
+	about := []string{}
+	for _, word := range []string{i.Version, i.Environment} {
+		if word != "" {
+			about = append(about, Clean(word))
+		}
+	}
+	fmt.Fprintf(out, "%s: %s, %s, %s, %s in %s; %s\n",
+		strings.Join(append([]string{s.paint(bold, Clean(i.App))}, about...), " "),
+		Count(i.Figures.Scopes, "scope", "scopes"), Count(i.Figures.Instances, "instance", "instances"),
+		Count(i.Figures.Registrations, "registration", "registrations"), Count(i.Figures.Events, "event", "events"),
+		Took(i.Lasted), HealthLine(&i.Health))
+	for _, r := range i.Health.Refusals {
+		fmt.Fprintf(out, "  line %d refused: %s\n", r.Line, Clean(r.Why))
+	}
+	if more := i.Health.Refused - int64(len(i.Health.Refusals)); more > 0 {
+		fmt.Fprintf(out, "  and %s refused\n", Count(more, "line", "lines"))
+	}
+	if len(i.Health.Silent) > 0 {
+		wrapped(out, "  this recorder cannot see enough for: ", 4, s.width(), strings.Join(i.Health.Silent, ", "))
+	}
+}
+
+// HealthLine says in a few words what of a stream is missing.
+func HealthLine(h *engine.Health) string {
+	if h.Whole() {
+		return "complete"
+	}
+	var parts []string
+	add := func(n int64, one, many string) {
+		if n > 0 {
+			parts = append(parts, Count(n, one, many))
+		}
+	}
+	add(h.Refused, "line refused", "lines refused")
+	add(h.UnknownKinds, "event of unknown kind", "events of unknown kinds")
+	add(h.Unresolved, "line about an id that never came", "lines about ids that never came")
+	add(h.Lost, "event lost", "events lost")
+	if h.CutOff {
+		parts = append(parts, "cut off at its end")
+	}
+	if h.Sampled < 1 {
+		parts = append(parts, fmt.Sprintf("%.0f %% of scopes recorded", 100*h.Sampled))
+	}
+	return strings.Join(parts, ", ")
+}
+
+var severityColours = map[finding.Severity]string{finding.Error: red, finding.Warning: amber, finding.Note: blue}
+
+const indent = 9
+
+// Finding writes one finding for people.
+func Finding(out io.Writer, f *finding.Finding, s Style) {
+	width := s.width()
+	label := strings.ToUpper(f.Severity.String())
+	fmt.Fprintf(out, "%s%s %s\n", s.paint(severityColours[f.Severity]+bold, label), strings.Repeat(" ", indent-1-len(label)), s.paint(bold, Clean(f.Rule)+"  "+f.ID))
+	row := func(name, text string) {
+		if text != "" {
+			wrapped(out, "  "+name, indent, width, Clean(text))
+		}
+	}
+	row("", f.Title)
+	if f.Because != nil {
+		row("after", "this follows from finding "+*f.Because)
+	}
+	row("path", pathLine(f))
+	row("why", f.Why)
+	row("fix", f.Fix)
+	row("seen", seenLine(f))
+	for n, e := range f.Examples {
+		if n == 2 {
+			row("", fmt.Sprintf("and %s", Count(int64(len(f.Examples)-n), "more example", "more examples")))
+			break
+		}
+		row(map[bool]string{true: "as in", false: ""}[n == 0], exampleLine(e))
+	}
+	if f.Caveat != nil {
+		row("but", *f.Caveat)
+	}
+}
+
+// pathLine names holder, path and subject, each with its place.
+func pathLine(f *finding.Finding) string {
+	refs := f.Path
+	if len(refs) == 0 {
+		if f.Holder != nil {
+			refs = append(refs, *f.Holder)
+		}
+		refs = append(refs, f.Subject)
+	}
+	parts := make([]string, len(refs))
+	for n, r := range refs {
+		parts[n] = r.Name()
+		if impl := r.Impl(); impl != "" && impl != r.Service {
+			parts[n] += " = " + impl
+		}
+		if r.Place() != "" {
+			parts[n] += " (" + r.Place() + ")"
+		}
+	}
+	return strings.Join(parts, " → ")
+}
+
+func seenLine(f *finding.Finding) string {
+	names := make([]string, 0, len(f.Counts))
+	for name, n := range f.Counts {
+		if n != 0 {
+			names = append(names, name)
+		}
+	}
+	slices.SortFunc(names, func(a, b string) int { return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a, b)) })
+	for n, name := range names {
+		names[n] = strings.ReplaceAll(name, "_", " ") + " " + Number(f.Counts[name])
+	}
+	return strings.Join(names, ", ") + "; first " + clock(f.First) + ", last " + clock(f.Last)
+}
+
+func rank(figure string) int {
+	if figure == "instances" {
+		return 0
+	}
+	return 1
+}
+
+// clock writes a time of a finding in local time.
+func clock(text string) string {
+	t, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil {
+		return text
+	}
+	return t.Local().Format("2006-01-02 15:04:05.000")
+}
+
+func exampleLine(e finding.Example) string {
+	marks := make([]string, len(e.Instances))
+	for n, id := range e.Instances {
+		marks[n] = fmt.Sprintf("%s (instance %d)", finding.Mark(id), id)
+	}
+	text := strings.Join(marks, ", ")
+	if e.Scope != nil {
+		text += fmt.Sprintf(" in scope %d", *e.Scope)
+		if e.ScopeName != "" {
+			text += ", " + e.ScopeName
+		}
+	}
+	return fmt.Sprintf("%s; line %d", text, e.Line)
+}
+
+// FindingTable writes a line a finding.
+func FindingTable(out io.Writer, list []*finding.Finding, s Style) {
+	rows := make([][]string, 0, len(list))
+	wide := 0
+	for _, f := range list {
+		wide = max(wide, len(f.Rule))
+	}
+	for _, f := range causesFirst(list) {
+		place := f.Subject.Place()
+		if f.Holder != nil && f.Holder.Place() != "" {
+			place = f.Holder.Place()
+		}
+		if place != "" {
+			place = " (" + Clean(place) + ")"
+		}
+		title := Clean(f.Title)
+		if f.Because != nil {
+			title = "└ " + title
+		}
+		rows = append(rows, []string{f.Severity.String(), f.Rule, f.ID, Shorten(title, max(24, s.width()-wide-27-len([]rune(place)))) + place})
+	}
+	Table(out, []string{"SEVERITY", "RULE", "FINDING", "WHAT"}, rows)
+}

@@ -1,0 +1,123 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// Style is how text is written.
+type Style struct {
+	Colour bool // on a terminal that wants it; never the only sign of anything
+	Width  int  // columns; 0: 100
+}
+
+func (s Style) width() int {
+	if s.Width <= 0 {
+		return 100
+	}
+	return max(s.Width, 40)
+}
+
+// Clean makes a text from a trace fit for a terminal: control and invisible formatting characters become visible.
+func Clean(s string) string {
+	if strings.IndexFunc(s, steers) < 0 && utf8.ValidString(s) {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		if steers(r) || r == utf8.RuneError {
+			fmt.Fprintf(&b, "\\u%04x", r)
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+func steers(r rune) bool {
+	return r != '\u202f' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029')
+}
+
+// Shorten cuts a text to width by leaving out its middle: names tell more at both ends.
+func Shorten(s string, width int) string {
+	r := []rune(s)
+	if len(r) <= width || width < 5 {
+		return s
+	}
+	tail := (width - 1) * 2 / 3
+	return string(r[:width-1-tail]) + "…" + string(r[len(r)-tail:])
+}
+
+const (
+	bold  = "\x1b[1m"
+	dim   = "\x1b[2m"
+	red   = "\x1b[31m"
+	amber = "\x1b[33m"
+	blue  = "\x1b[34m"
+	plain = "\x1b[0m"
+)
+
+func (s Style) paint(colour, text string) string {
+	if !s.Colour || text == "" {
+		return text
+	}
+	return colour + text + plain
+}
+
+// wrapped writes text in a column that starts at indent, the first line behind lead.
+func wrapped(out io.Writer, lead string, indent, width int, text string) {
+	line := lead + strings.Repeat(" ", max(0, indent-utf8.RuneCountInString(lead)))
+	at := indent
+	empty := true
+	for _, word := range strings.Split(text, " ") {
+		n := utf8.RuneCountInString(word)
+		if !empty && at+1+n > width {
+			fmt.Fprintln(out, line)
+			line, at, empty = strings.Repeat(" ", indent), indent, true
+		}
+		if !empty {
+			line += " "
+			at++
+		}
+		line += word
+		at += n
+		empty = false
+	}
+	fmt.Fprintln(out, line)
+}
+
+// Table writes rows under a head in columns as wide as their widest cell. Numeric columns, named by their index, stand
+// to the right. The last column is not padded.
+func Table(out io.Writer, head []string, rows [][]string, numeric ...int) {
+	wide := make([]int, len(head))
+	right := make([]bool, len(head))
+	for _, n := range numeric {
+		right[n] = true
+	}
+	for _, row := range append([][]string{head}, rows...) {
+		for n, cell := range row {
+			wide[n] = max(wide[n], utf8.RuneCountInString(cell))
+		}
+	}
+	for _, row := range append([][]string{head}, rows...) {
+		var b strings.Builder
+		for n, cell := range row {
+			pad := strings.Repeat(" ", wide[n]-utf8.RuneCountInString(cell))
+			switch {
+			case right[n]:
+				b.WriteString(pad + cell)
+			case n == len(row)-1:
+				b.WriteString(cell)
+			default:
+				b.WriteString(cell + pad)
+			}
+			if n < len(row)-1 {
+				b.WriteString("  ")
+			}
+		}
+		fmt.Fprintln(out, strings.TrimRight(b.String(), " "))
+	}
+}

@@ -1,0 +1,50 @@
+package service
+
+import (
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+
+	"github.com/gin-gonic/gin"
+)
+
+// foreignRequest is one that a page of another site made a browser send here.
+type foreignRequest struct{ why string }
+
+func (e *foreignRequest) Error() string { return e.why }
+
+// guarded refuses requests by which another site could use a reader's browser to reach a service on loopback, and sets
+// the headers that keep the console from loading or being loaded by anything else.
+func (s *service) guarded(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("X-Frame-Options", "DENY")
+	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+		"font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+	if err := foreign(c.Request); err != nil {
+		s.problem(c, err)
+		return
+	}
+	c.Next()
+}
+
+// foreign tells whether a request names a host that is not the one it came to, or comes from a page of another one.
+func foreign(r *http.Request) error {
+	if local, _ := r.Context().Value(http.LocalAddrContextKey).(*net.TCPAddr); local != nil && local.IP.IsLoopback() {
+		host, _, err := net.SplitHostPort(r.Host)
+		if err != nil {
+			host = r.Host
+		}
+		if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			return &foreignRequest{fmt.Sprintf("this service is on loopback and is not called %q", host)}
+		}
+	}
+	if origin := r.Header.Get("Origin"); origin != "" {
+		if from, err := url.Parse(origin); err != nil || from.Host != r.Host {
+			return &foreignRequest{fmt.Sprintf("a page of %q may not ask this service", origin)}
+		}
+	}
+	return nil
+}

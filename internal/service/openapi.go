@@ -1,0 +1,30 @@
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+	"github.com/goccy/go-yaml"
+
+	"keenlantern.example/docs"
+)
+
+// openapiJSON turns the document that is written by hand into JSON.
+func openapiJSON() ([]byte, error) {
+	var doc map[string]any
+	if err := yaml.Unmarshal(docs.OpenAPI, &doc); err != nil {
+		return nil, fmt.Errorf("read the OpenAPI document: %w", err)
+	}
+	out, err := json.Marshal(doc)
+	if err != nil {
+		return nil, fmt.Errorf("write the OpenAPI document: %w", err)
+	}
+	return out, nil
+}
+
+func (s *service) getOpenAPI(c *gin.Context) error {
+	c.Data(http.StatusOK, "application/json; charset=utf-8", s.openapi)
+	return nil
+}

@@ -1,0 +1,101 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"keenlantern.example/internal/ingest"
+	"keenlantern.example/internal/store"
+)
+
+// What only the HTTP side can get wrong.
+var (
+	errMethod = errors.New("this address does not take that method")
+	errFault  = errors.New("the service met a fault of its own; its log says more")
+)
+
+// badRequest is a request that cannot be understood.
+type badRequest struct{ why string }
+
+func (e *badRequest) Error() string { return e.why }
+
+// notHere is an address or a name behind which there is nothing.
+type notHere struct{ what string }
+
+func (e *notHere) Error() string { return e.what }
+
+// tooLarge is a body over a bound.
+type tooLarge struct {
+	what  string
+	bound int64
+}
+
+func (e *tooLarge) Error() string {
+	return fmt.Sprintf("%s is larger than %d bytes; send it in smaller pieces", e.what, e.bound)
+}
+
+// problem answers with an error, as RFC 9457 has it. It is the only place where errors become statuses.
+func (s *service) problem(c *gin.Context, err error) {
+	status, kind, title, extra := describe(err)
+	detail := err.Error()
+	if status == http.StatusInternalServerError {
+		s.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
+		detail = errFault.Error()
+	}
+	body := gin.H{
+		"type": "urn:keenlantern:problem:" + kind, "title": title, "status": status,
+		"detail": strings.ToUpper(detail[:1]) + detail[1:] + ".",
+	}
+	for name, value := range extra {
+		body[name] = value
+	}
+	if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {
+		c.Header("Retry-After", "1")
+	}
+	c.Abort()
+	if c.Writer.Written() {
+		return // the answer had begun; there is no room for another
+	}
+	c.Header("Content-Type", "application/problem+json")
+	c.JSON(status, body)
+}
+
+func describe(err error) (status int, kind, title string, extra map[string]any) {
+	var (
+		turn     *ingest.OutOfTurn
+		unusable *ingest.Unusable
+		bad      *badRequest
+		nothing  *notHere
+		large    *tooLarge
+		cut      *http.MaxBytesError
+		foreign  *foreignRequest
+	)
+	switch {
+	case errors.As(err, &turn):
+		return http.StatusConflict, "batch-out-of-turn", "A batch before this one is missing", map[string]any{"expected": turn.Expected}
+	case errors.As(err, &large), errors.As(err, &cut):
+		return http.StatusRequestEntityTooLarge, "too-large", "The body is over its bound", nil
+	case errors.As(err, &unusable):
+		return http.StatusUnprocessableEntity, "not-a-trace", "This cannot be taken as a trace", nil
+	case errors.As(err, &bad):
+		return http.StatusBadRequest, "bad-request", "The request cannot be understood", nil
+	case errors.As(err, &nothing), errors.Is(err, store.ErrNotFound):
+		return http.StatusNotFound, "not-found", "There is nothing here", nil
+	case errors.Is(err, store.ErrAmbiguous):
+		return http.StatusConflict, "ambiguous", "The name fits more than one", nil
+	case errors.As(err, &foreign):
+		return http.StatusForbidden, "foreign-request", "The request comes from another site", nil
+	case errors.Is(err, errMethod):
+		return http.StatusMethodNotAllowed, "method", "The method is not known here", nil
+	case errors.Is(err, ingest.ErrBusy):
+		return http.StatusTooManyRequests, "busy", "Too much at once", nil
+	case errors.Is(err, ingest.ErrClosed), errors.Is(err, context.Canceled):
+		return http.StatusServiceUnavailable, "closing", "The service is shutting down", nil
+	}
+	return http.StatusInternalServerError, "fault", "The service has a fault", nil
+}

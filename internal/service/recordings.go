@@ -1,0 +1,122 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/store"
+)
+
+// Pages of recordings.
+const (
+	defaultLimit = 50
+	maxLimit     = 500
+)
+
+func (s *service) getRecordings(c *gin.Context) error {
+	limit, err := number(c, "limit", defaultLimit, 1, maxLimit)
+	if err != nil {
+		return err
+	}
+	offset, err := number(c, "offset", 0, 0, 1<<31)
+	if err != nil {
+		return err
+	}
+	list, total, err := s.Hub.Summaries(c.Request.Context(), limit, offset)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, views.RecordingList{Recordings: list, Total: total})
+	return nil
+}
+
+// number reads a query parameter.
+func number(c *gin.Context, name string, otherwise, least, most int) (int, error) {
+	text := c.Query(name)
+	if text == "" {
+		return otherwise, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < least || n > most {
+		return 0, &badRequest{fmt.Sprintf("%s is %q; it is a whole number from %d to %d", name, text, least, most)}
+	}
+	return n, nil
+}
+
+// recording returns the summary and the result of the recording that the address names.
+func (s *service) recording(c *gin.Context) (views.Summary, *engine.Result, error) {
+	name := c.Param("recording")
+	summary, err := s.Hub.Summary(c.Request.Context(), name)
+	if errors.Is(err, store.ErrNotFound) {
+		return summary, nil, &notHere{fmt.Sprintf("there is no recording %q; GET /api/v1/recordings lists those there are", name)}
+	}
+	if err != nil {
+		return summary, nil, err
+	}
+	result, err := s.Hub.Result(c.Request.Context(), summary.ID)
+	return summary, result, err
+}
+
+func (s *service) getRecording(c *gin.Context) error {
+	summary, result, err := s.recording(c)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, views.RecordingDetail{Summary: summary, StreamList: result.Streams})
+	return nil
+}
+
+func (s *service) getFindings(c *gin.Context) error {
+	least, err := severityOf(c.Query("severity"))
+	if err != nil {
+		return err
+	}
+	summary, result, err := s.recording(c)
+	if err != nil {
+		return err
+	}
+	family, service := c.Query("family"), c.Query("service")
+	result.Findings = slices.DeleteFunc(result.Findings, func(f *finding.Finding) bool {
+		return f.Severity < least || family != "" && !strings.HasPrefix(f.Rule, family+"/") ||
+			service != "" && f.Subject.Service != service && (f.Holder == nil || f.Holder.Service != service)
+	})
+	for n, f := range result.Findings {
+		result.Findings[n] = f.Brief()
+	}
+	c.JSON(http.StatusOK, views.RecordingFindings{Recording: summary.ID, Result: result})
+	return nil
+}
+
+func severityOf(name string) (finding.Severity, error) {
+	var s finding.Severity
+	if name == "" {
+		return finding.Note, nil
+	}
+	_ = s.UnmarshalText([]byte(name)) // it takes any text
+	if s.String() != name {
+		return 0, &badRequest{fmt.Sprintf("severity is %q; it is error, warning or note", name)}
+	}
+	return s, nil
+}
+
+func (s *service) getFinding(c *gin.Context) error {
+	summary, result, err := s.recording(c)
+	if err != nil {
+		return err
+	}
+	f, err := result.Finding(c.Param("finding"))
+	if err != nil {
+		return &notHere{fmt.Sprintf("%v in recording %s", err, summary.ID)}
+	}
+	c.JSON(http.StatusOK, views.FindingDetail{Recording: summary.ID, Finding: f})
+	return nil
+}

@@ -1,0 +1,101 @@
+package service
+
+import (
+	"io/fs"
+	"log/slog"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"keenlantern.example/internal/ingest"
+)
+
+// Config is what a service works with.
+type Config struct {
+	Hub     *ingest.Hub
+	Console fs.FS // the built console, index.html at its root
+	Log     *slog.Logger
+	Version string
+
+	// MaxBatch and MaxFile bound bodies, in bytes, compressed and unpacked alike; 0 is the default.
+	MaxBatch int64
+	MaxFile  int64
+}
+
+// The bounds unless configured.
+const (
+	DefaultMaxBatch = 8 << 20
+	DefaultMaxFile  = 64 << 30
+)
+
+type service struct {
+	Config
+	openapi []byte // JSON
+}
+
+// New returns the handler of the whole service.
+func New(cfg Config) (http.Handler, error) {
+	if cfg.MaxBatch == 0 {
+		cfg.MaxBatch = DefaultMaxBatch
+	}
+	if cfg.MaxFile == 0 {
+		cfg.MaxFile = DefaultMaxFile
+	}
+	doc, err := openapiJSON()
+	if err != nil {
+		return nil, err
+	}
+	s := &service{Config: cfg, openapi: doc}
+	gin.SetMode(gin.ReleaseMode)
+	g := gin.New()
+	g.HandleMethodNotAllowed = true
+	g.UseRawPath, g.UnescapePathValues = true, true
+	g.Use(s.recovered, s.guarded)
+	s.routes(g)
+	return g, nil
+}
+
+// handler is what a route does; the error becomes a problem.
+type handler func(c *gin.Context) error
+
+func (s *service) do(h handler) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if err := h(c); err != nil {
+			s.problem(c, err)
+		}
+	}
+}
+
+func (s *service) routes(g *gin.Engine) {
+	api := g.Group("/api/v1")
+	api.PUT("/streams/:stream/batches/:n", s.do(s.putBatch))
+	api.POST("/recordings", s.do(s.postRecording))
+	api.GET("/recordings", s.do(s.getRecordings))
+	api.GET("/recordings/:recording", s.do(s.getRecording))
+	api.GET("/recordings/:recording/findings", s.do(s.getFindings))
+	api.GET("/recordings/:recording/findings/:finding", s.do(s.getFinding))
+	api.GET("/live", s.do(s.getLive))
+	api.GET("/openapi.json", s.do(s.getOpenAPI))
+	g.GET("/healthz", s.do(s.getHealth))
+	g.NoRoute(s.do(s.getConsole))
+	g.NoMethod(s.do(func(*gin.Context) error { return errMethod }))
+}
+
+func (s *service) getHealth(c *gin.Context) error {
+	c.JSON(http.StatusOK, gin.H{"status": "ok", "version": s.Version})
+	return nil
+}
+
+// recovered keeps a fault of ours in one request from ending the service.
+func (s *service) recovered(c *gin.Context) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			if fault == http.ErrAbortHandler {
+				panic(fault)
+			}
+			s.Log.Error("a handler broke", "path", c.Request.URL.Path, "fault", fault)
+			s.problem(c, errFault)
+		}
+	}()
+	c.Next()
+}

@@ -1,0 +1,113 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Recording is the streams of one application over one stretch of time.
+type Recording struct {
+	ID          string
+	App         string
+	Version     string
+	Environment string
+	Source      string // "live" or "file"
+	CreatedNS   int64  // Unix time
+	Summary     []byte // JSON
+}
+
+const recordingColumns = `id, app, version, environment, source, created_ns, summary`
+
+const insertRecording = `INSERT INTO recordings (` + recordingColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?)`
+
+// AddRecording stores a new recording.
+func (s *Store) AddRecording(ctx context.Context, r Recording) error {
+	_, err := s.write.ExecContext(ctx, insertRecording, r.ID, r.App, r.Version, r.Environment, r.Source, r.CreatedNS, string(r.Summary))
+	if err != nil {
+		return fmt.Errorf("add recording %s: %w", r.ID, err)
+	}
+	return nil
+}
+
+const listRecordings = `SELECT ` + recordingColumns + ` FROM recordings ORDER BY created_ns DESC, id LIMIT ? OFFSET ?`
+
+// Recordings returns a page of them, newest first, and how many there are in all.
+func (s *Store) Recordings(ctx context.Context, limit, offset int) ([]Recording, int, error) {
+	var total int
+	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM recordings`).Scan(&total); err != nil {
+		return nil, 0, fmt.Errorf("count recordings: %w", err)
+	}
+	list, err := s.recordings(ctx, listRecordings, limit, offset)
+	return list, total, err
+}
+
+func (s *Store) recordings(ctx context.Context, query string, args ...any) ([]Recording, error) {
+	rows, err := s.read.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, fmt.Errorf("list recordings: %w", err)
+	}
+	defer rows.Close()
+	var list []Recording
+	for rows.Next() {
+		var r Recording
+		if err := rows.Scan(&r.ID, &r.App, &r.Version, &r.Environment, &r.Source, &r.CreatedNS, &r.Summary); err != nil {
+			return nil, fmt.Errorf("list recordings: %w", err)
+		}
+		list = append(list, r)
+	}
+	return list, rows.Err()
+}
+
+const (
+	recordingByID     = `SELECT ` + recordingColumns + ` FROM recordings WHERE id = ? ORDER BY id`
+	recordingByPrefix = `SELECT ` + recordingColumns + ` FROM recordings WHERE substr(id, 1, length(?1)) = ?1 ORDER BY id LIMIT 2`
+)
+
+// Recording returns the one that name means: an id, the beginning of one, or "latest".
+func (s *Store) Recording(ctx context.Context, name string) (Recording, error) {
+	name = strings.ToLower(name)
+	query, args := recordingByID, []any{name}
+	if name == "latest" {
+		query, args = listRecordings, []any{1, 0}
+	}
+	list, err := s.recordings(ctx, query, args...)
+	if err == nil && len(list) == 0 && name != "latest" && name != "" {
+		list, err = s.recordings(ctx, recordingByPrefix, name)
+	}
+	switch {
+	case err != nil:
+		return Recording{}, err
+	case len(list) == 0:
+		return Recording{}, ErrNotFound
+	case len(list) > 1:
+		return Recording{}, ErrAmbiguous
+	}
+	return list[0], nil
+}
+
+// DeleteRecording removes a recording with its streams.
+func (s *Store) DeleteRecording(ctx context.Context, id string) error {
+	if _, err := s.write.ExecContext(ctx, `DELETE FROM recordings WHERE id = ?`, id); err != nil {
+		return fmt.Errorf("delete recording %s: %w", id, err)
+	}
+	return nil
+}
+
+// SetSummary replaces what a list shows of a recording.
+func (s *Store) SetSummary(ctx context.Context, id string, summary []byte) error {
+	if _, err := s.write.ExecContext(ctx, `UPDATE recordings SET summary = ? WHERE id = ?`, string(summary), id); err != nil {
+		return fmt.Errorf("summarise recording %s: %w", id, err)
+	}
+	return nil
+}
+
+// one maps the driver's word for an absent row to ours.
+func one(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}

@@ -1,0 +1,137 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is the database. It is safe for use by several goroutines.
+type Store struct {
+	write *sql.DB // one connection
+	read  *sql.DB
+	zip   *zstd.Encoder
+	unzip *zstd.Decoder
+}
+
+// querier is what a database, a connection and a transaction have in common.
+type querier interface {
+	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+}
+
+// FileName is the database's name in the data folder.
+const FileName = "keenlantern.db"
+
+// maxBatch bounds what a stored batch may unpack to; the service accepts less.
+const maxBatch = 256 << 20
+
+// Open opens the database in folder, creating both if need be, and brings it up to date.
+func Open(ctx context.Context, folder string) (*Store, error) {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("create the data folder: %w", err)
+	}
+	s := &Store{}
+	var err error
+	if s.write, err = sql.Open("sqlite", dsn(folder, false)); err != nil {
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	s.write.SetMaxOpenConns(1)
+	if err := s.migrate(ctx); err != nil {
+		return nil, errors.Join(err, s.write.Close())
+	}
+	if s.read, err = sql.Open("sqlite", dsn(folder, true)); err != nil {
+		return nil, errors.Join(fmt.Errorf("open the database for reading: %w", err), s.write.Close())
+	}
+	s.read.SetMaxOpenConns(4)
+	if s.zip, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2)); err != nil {
+		return nil, errors.Join(fmt.Errorf("prepare compression: %w", err), s.Close())
+	}
+	if s.unzip, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxBatch)); err != nil {
+		return nil, errors.Join(fmt.Errorf("prepare decompression: %w", err), s.Close())
+	}
+	return s, nil
+}
+
+// dsn carries the pragmas, so that every connection has them. Synchronous FULL is what makes an acknowledged batch
+// survive a crash of the machine.
+func dsn(folder string, readOnly bool) string {
+	q := url.Values{"_pragma": {
+		"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(ON)", "journal_size_limit(67108864)",
+	}}
+	if readOnly {
+		q["_pragma"] = []string{"busy_timeout(10000)", "query_only(ON)"}
+	} else {
+		q.Set("_txlock", "immediate")
+	}
+	return "file:" + (&url.URL{Path: filepath.Join(folder, FileName)}).EscapedPath() + "?" + q.Encode()
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	dir, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return fmt.Errorf("read migrations: %w", err)
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, s.write, dir, goose.WithDisableGlobalRegistry(true))
+	if err != nil {
+		return fmt.Errorf("read migrations: %w", err)
+	}
+	have, err := p.GetDBVersion(ctx)
+	if err != nil {
+		return fmt.Errorf("read the database's version: %w", err)
+	}
+	sources := p.ListSources()
+	if newest := sources[len(sources)-1].Version; have > newest {
+		return fmt.Errorf("the database has version %d, this program knows %d: %w", have, newest, ErrNewer)
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("bring the database up to date: %w", err)
+	}
+	return nil
+}
+
+// Close closes the database.
+func (s *Store) Close() error {
+	var errs []error
+	if s.zip != nil {
+		errs = append(errs, s.zip.Close())
+	}
+	if s.unzip != nil {
+		s.unzip.Close()
+	}
+	for _, db := range []*sql.DB{s.read, s.write} {
+		if db != nil {
+			errs = append(errs, db.Close())
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// update runs f in one transaction.
+func (s *Store) update(ctx context.Context, f func(q querier) error) error {
+	tx, err := s.write.BeginTx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("begin: %w", err)
+	}
+	if err := f(tx); err != nil {
+		return errors.Join(err, tx.Rollback())
+	}
+	if err := tx.Commit(); err != nil {
+		return fmt.Errorf("commit: %w", err)
+	}
+	return nil
+}
