@@ -3,12 +3,20 @@ module keenlantern.example
 go 1.26.0
 
 require (
+	github.com/chromedp/cdproto v0.159.2
+	github.com/chromedp/chromedp v0.23.0
 	github.com/klauspost/compress v1.20.3
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/stretchr/testify v1.12.1
 	golang.org/x/tools v0.52.0
 	keenlantern.example/record v0.0.0
 	modernc.org/sqlite v1.61.1
+)
+
+require (
+	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875 // indirect
+	github.com/rogpeppe/go-internal v1.16.0 // indirect
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3 // indirect
 )
 
 require (
@@ -62,3 +70,5 @@ require (
 replace keenlantern.example/record => ./record
 
 replace keenlantern.example/record/samberdo => ./record/samberdo
+
+ignore ./console/node_modules

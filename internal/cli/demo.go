@@ -80,7 +80,7 @@ func runDemo(ctx context.Context, std IO, server string, mistakes []string, requ
 		if v.name != "1.4.0" && len(mistakes) == 0 {
 			continue
 		}
-		fmt.Fprintf(std.Out, "\nThe harbour pilot office %s, %s: ", v.name, v.what)
+		fmt.Fprintf(std.Out, "\nThe harbour pilot office %s, %s\n", v.name, v.what)
 		totals, recording, err := recordOffice(ctx, server, v.name, v.mistakes, requests)
 		if err != nil {
 			return err
@@ -89,9 +89,9 @@ func runDemo(ctx context.Context, std IO, server string, mistakes []string, requ
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(std.Out, "%s answered, %s recorded (%s lost), %s and %s; recording %s.\n\n",
-			report.Count(int64(requests), "request", "requests"), report.Count(totals.Events, "event", "events"), report.Number(totals.Lost),
-			report.Count(recording.Figures.Scopes, "scope", "scopes"), report.Count(recording.Figures.Instances, "instance", "instances"), recording.ID)
+		fmt.Fprintf(std.Out, "  recording %s: %s answered, %s recorded (%s lost), %s, %s\n\n",
+			recording.ID, report.Count(int64(requests), "request", "requests"), report.Count(totals.Events, "event", "events"), report.Number(totals.Lost),
+			report.Count(recording.Figures.Scopes, "scope", "scopes"), report.Count(recording.Figures.Instances, "instance", "instances"))
 		for _, f := range found.Findings {
 			report.Finding(std.Out, f, std.style())
 			fmt.Fprintln(std.Out)

@@ -42,7 +42,8 @@ func findings(ctx context.Context, std IO, args []string) error {
 	}
 	for n := range found.Streams {
 		i := &found.Streams[n]
-		fmt.Fprintf(std.Out, "%s %s, stream %s: %s\n", report.Clean(i.App), report.Clean(i.Version), report.Clean(i.Stream), report.HealthLine(&i.Health))
+		app := strings.TrimSpace(i.App + " " + i.Version)
+		fmt.Fprintf(std.Out, "%s, stream %s: %s\n", report.Clean(app), report.Clean(i.Stream), report.HealthLine(&i.Health))
 	}
 	if len(found.Findings) > 0 {
 		fmt.Fprintln(std.Out)

@@ -11,6 +11,8 @@ import (
 	"net/url"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"keenlantern.example/internal/core/views"
 )
@@ -31,8 +33,12 @@ type Problem struct {
 	Expected int64  `json:"expected"`
 }
 
-// Error says what was wrong.
-func (p *Problem) Error() string { return strings.TrimSuffix(p.Detail, ".") }
+// Error says what was wrong, as an error of ours begins and ends.
+func (p *Problem) Error() string {
+	text := strings.TrimSuffix(p.Detail, ".")
+	first, size := utf8.DecodeRuneInString(text)
+	return string(unicode.ToLower(first)) + text[size:]
+}
 
 // Unreachable says that no service answered.
 type Unreachable struct {

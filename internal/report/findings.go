@@ -210,7 +210,11 @@ func seenLine(f *finding.Finding) string {
 	for n, name := range names {
 		names[n] = strings.ReplaceAll(name, "_", " ") + " " + Number(f.Counts[name])
 	}
-	return strings.Join(names, ", ") + "; first " + clock(f.First) + ", last " + clock(f.Last)
+	first, last := clock(f.First), clock(f.Last)
+	if day := len("2006-01-02 "); len(last) > day && strings.HasPrefix(last, first[:min(day, len(first))]) {
+		last = last[day:]
+	}
+	return strings.Join(names, ", ") + "; first " + first + ", last " + last
 }
 
 func rank(figure string) int {
@@ -244,26 +248,29 @@ func exampleLine(e finding.Example) string {
 	return fmt.Sprintf("%s; line %d", text, e.Line)
 }
 
-// FindingTable writes a line a finding.
+// FindingTable writes a few lines a finding: what the columns before it leave room for.
 func FindingTable(out io.Writer, list []*finding.Finding, s Style) {
-	rows := make([][]string, 0, len(list))
-	wide := 0
+	rule := len("RULE")
 	for _, f := range list {
-		wide = max(wide, len(f.Rule))
+		rule = max(rule, len(f.Rule))
 	}
+	row := func(severity, name, id, what string) {
+		lead := fmt.Sprintf("%-8s  %-*s  %-12s  ", severity, rule, name, id)
+		wrapped(out, lead, len(lead), s.width(), what)
+	}
+	row("SEVERITY", "RULE", "FINDING", "WHAT")
 	for _, f := range causesFirst(list) {
+		what := Clean(f.Title)
+		if f.Because != nil {
+			what = "└ " + what
+		}
 		place := f.Subject.Place()
 		if f.Holder != nil && f.Holder.Place() != "" {
 			place = f.Holder.Place()
 		}
 		if place != "" {
-			place = " (" + Clean(place) + ")"
+			what += " (" + Clean(place) + ")"
 		}
-		title := Clean(f.Title)
-		if f.Because != nil {
-			title = "└ " + title
-		}
-		rows = append(rows, []string{f.Severity.String(), f.Rule, f.ID, Shorten(title, max(24, s.width()-wide-27-len([]rune(place)))) + place})
+		row(f.Severity.String(), f.Rule, f.ID, what)
 	}
-	Table(out, []string{"SEVERITY", "RULE", "FINDING", "WHAT"}, rows)
 }

@@ -11,12 +11,12 @@ import (
 // Style is how text is written.
 type Style struct {
 	Colour bool // on a terminal that wants it; never the only sign of anything
-	Width  int  // columns; 0: 100
+	Width  int  // columns; 0: 120
 }
 
 func (s Style) width() int {
 	if s.Width <= 0 {
-		return 100
+		return 120
 	}
 	return max(s.Width, 40)
 }
@@ -69,6 +69,7 @@ func (s Style) paint(colour, text string) string {
 
 // wrapped writes text in a column that starts at indent, the first line behind lead.
 func wrapped(out io.Writer, lead string, indent, width int, text string) {
+	width = max(width, indent+24)
 	line := lead + strings.Repeat(" ", max(0, indent-utf8.RuneCountInString(lead)))
 	at := indent
 	empty := true

@@ -10,6 +10,8 @@ type (
 const (
 	FEv Field = iota
 	FT
+	FInst
+	FReg
 	FFormat
 	FApp
 	FStream
@@ -29,7 +31,6 @@ const (
 	FAt
 	FDuplicates
 	FCycles
-	FReg
 	FService
 	FImpl
 	FLifetime
@@ -51,7 +52,6 @@ const (
 	FTrace
 	FWeight
 	FEnds
-	FInst
 	FOwner
 	FWith
 	FNS
@@ -97,10 +97,10 @@ func (s *Fields) Set(f Field) {
 }
 
 var fieldNames = [...]string{
-	"ev", "t", "format", "app", "stream", "start", "version", "language", "host", "pid", "environment", "labels",
-	"recorder", "sees", "container", "in", "scope", "name", "at", "duplicates", "cycles", "reg", "service", "impl",
+	"ev", "t", "inst", "reg", "format", "app", "stream", "start", "version", "language", "host", "pid", "environment", "labels",
+	"recorder", "sees", "container", "in", "scope", "name", "at", "duplicates", "cycles", "service", "impl",
 	"lifetime", "declared", "key", "also", "needs", "wraps", "alias", "proxy", "primary", "local", "internal",
-	"disposable", "disposer", "shareable", "module", "kind", "trace", "weight", "ends", "inst", "owner", "with", "ns",
+	"disposable", "disposer", "shareable", "module", "kind", "trace", "weight", "ends", "owner", "with", "ns",
 	"by", "size", "to", "entry", "via", "how", "site", "all", "thread", "count", "state", "error", "why", "optional",
 	"for", "path", "lost", "message",
 }

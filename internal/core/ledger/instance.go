@@ -92,6 +92,8 @@ type Keeper struct {
 type handout struct {
 	to    *Instance
 	scope *Scope
+	at    int64 // ns
+	site  string
 }
 
 // Home returns the scope with which i ends, nil if it has none (or none that is known).

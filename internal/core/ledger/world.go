@@ -615,15 +615,15 @@ func (w *World) give(ev *event.Event) error {
 		return nil
 	}
 	if ev.How == "property" {
-		w.keep(to, i, ev)
+		w.keep(to, i, handout{scope: s, at: ev.T, site: ev.Site}, ev)
 		return nil
 	}
-	w.handOut(i, to, s)
+	w.handOut(i, to, s, ev)
 	return nil
 }
 
 // keep notes an edge that came after the holder's make.
-func (w *World) keep(holder, kept *Instance, ev *event.Event) {
+func (w *World) keep(holder, kept *Instance, how handout, ev *event.Event) {
 	for n := range holder.Keeps {
 		if holder.Keeps[n].ID == kept.ID {
 			return
@@ -631,7 +631,7 @@ func (w *World) keep(holder, kept *Instance, ev *event.Event) {
 	}
 	// A property that is set again holds one thing at a time; what it held before is let go of by nobody's word, so
 	// the edge stays, but not without bound.
-	edge := Edge{Kept: kept, ID: kept.ID, Site: ev.Site, At: ev.T, Slot: -1, back: -1}
+	edge := Edge{Kept: kept, ID: kept.ID, Site: how.site, At: how.at, Slot: -1, back: -1}
 	n := len(holder.Keeps)
 	if n < maxKept {
 		holder.Keeps = append(holder.Keeps, edge)
@@ -651,7 +651,7 @@ const maxKept = 4096
 const maxHandouts = 1024
 
 // handOut remembers a hand-out that may turn out to be kept, where that could ever matter.
-func (w *World) handOut(i, to *Instance, s *Scope) {
+func (w *World) handOut(i, to *Instance, s *Scope, ev *event.Event) {
 	if s == nil || i.home == nil || (i.home.Root && (to.home == nil || !to.home.Root)) {
 		return
 	}
@@ -664,7 +664,7 @@ func (w *World) handOut(i, to *Instance, s *Scope) {
 	if len(kept) == maxHandouts {
 		kept = kept[1:]
 	}
-	i.handouts = append(kept, handout{to, s})
+	i.handouts = append(kept, handout{to, s, ev.T, ev.Site})
 }
 
 func (w *World) use(ev *event.Event) error {
@@ -701,7 +701,7 @@ func (w *World) usedLater(i, user *Instance, ev *event.Event) {
 	for n, h := range i.handouts {
 		if h.to == user && h.scope.Ended {
 			i.handouts = append(i.handouts[:n], i.handouts[n+1:]...)
-			w.keep(user, i, ev)
+			w.keep(user, i, h, ev)
 			return
 		}
 	}

@@ -1,0 +1,42 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { Ref } from '@/api/types'
+import CopyButton from '@/components/CopyButton.vue'
+import { nameOf } from '@/format'
+
+/** A registration by name, with its implementation, lifetime and place in the source. */
+const props = defineProps<{ of: Ref; role?: string }>()
+const name = computed(() => nameOf(props.of))
+const implementation = computed(() => {
+  const impl = props.of.implementation
+  return impl && impl !== props.of.service ? impl : ''
+})
+const about = computed(() => [implementation.value, props.of.lifetime].filter(Boolean).join(' · '))
+</script>
+
+<template>
+  <div class="ref">
+    <div v-if="role" class="role quiet">{{ role }}</div>
+    <div class="name">{{ name }}</div>
+    <div class="quiet small">{{ about }}</div>
+    <div v-if="of.at" class="code place">{{ of.at }}<CopyButton :text="of.at" what="the place in the source" /></div>
+  </div>
+</template>
+
+<style scoped>
+.ref {
+  min-width: 0;
+  overflow-wrap: anywhere;
+}
+.role,
+.small {
+  font-size: 0.8rem;
+}
+.name {
+  font-weight: 600;
+}
+.place {
+  white-space: nowrap;
+}
+</style>

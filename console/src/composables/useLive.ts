@@ -1,0 +1,51 @@
+import { onScopeDispose, ref } from 'vue'
+
+import { openLive } from '@/api/client'
+import type { Recording } from '@/api/types'
+
+type Hear = (recording: Recording) => void
+
+// One line to the service is shared by everything on the page.
+const hearing = new Set<Hear>()
+const returned = new Set<() => void>()
+let line: EventSource | undefined
+
+/** Whether the live line is open; the browser opens it again by itself. */
+export const connected = ref(true)
+
+function open() {
+  line = openLive()
+  let lost = false
+  line.addEventListener('recording', (event) => {
+    const recording = JSON.parse((event as MessageEvent<string>).data) as Recording
+    hearing.forEach((hear) => hear(recording))
+  })
+  line.onopen = () => {
+    connected.value = true
+    if (lost) returned.forEach((again) => again())
+    lost = false
+  }
+  line.onerror = () => {
+    connected.value = false
+    lost = true
+    // A browser gives up for good on some answers; then a new line is tried.
+    if (line?.readyState === EventSource.CLOSED) {
+      setTimeout(() => {
+        line?.close()
+        open()
+        lost = true
+      }, 2000)
+    }
+  }
+}
+
+/** Calls hear for every recording that changes, and back when the service was away and may have changed meanwhile. */
+export function useLive(hear: Hear, back: () => void) {
+  hearing.add(hear)
+  returned.add(back)
+  if (!line) open()
+  onScopeDispose(() => {
+    hearing.delete(hear)
+    returned.delete(back)
+  })
+}

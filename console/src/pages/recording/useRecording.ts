@@ -1,0 +1,57 @@
+import { computed, onScopeDispose, toValue, type MaybeRefOrGetter } from 'vue'
+
+import { api } from '@/api/client'
+import type { Finding } from '@/api/types'
+import { useFetched } from '@/composables/useFetched'
+import { useLive } from '@/composables/useLive'
+
+/** A recording with its findings, read again while it changes, at most four times a second. */
+export function useRecording(recording: MaybeRefOrGetter<string>) {
+  const { data, error, loading, refresh } = useFetched([recording], async (id: string, signal) => {
+    const [detail, found] = await Promise.all([api.recording(id, signal), api.findings(id, signal)])
+    return { detail, findings: found.findings }
+  })
+  let soon: number | undefined
+  useLive(
+    (changed) => {
+      const mine = changed.id === data.value?.detail.id || changed.id === toValue(recording)
+      if (mine && soon === undefined) {
+        soon = window.setTimeout(() => {
+          soon = undefined
+          void refresh()
+        }, 250)
+      }
+    },
+    () => void refresh(),
+  )
+  onScopeDispose(() => window.clearTimeout(soon))
+  return { detail: computed(() => data.value?.detail), findings: computed(() => data.value?.findings), error, loading, refresh }
+}
+
+const ranks: Record<string, number> = { error: 3, warning: 2, note: 1 }
+
+/** A finding with what follows from it. */
+export interface Cause {
+  finding: Finding
+  follows: Finding[]
+}
+
+/** The findings of at least a severity and of a family, what follows from another one folded in behind it. */
+export function foldedCauses(all: Finding[], severity: string, family: string): Cause[] {
+  const shown = all.filter(
+    (f) => (ranks[f.severity] ?? 0) >= (ranks[severity] ?? 0) && (!family || f.rule.startsWith(family + '/')),
+  )
+  const there = new Set(shown.map((f) => f.id))
+  const root = (f: Finding) => !f.because || f.because === f.id || !there.has(f.because)
+  return shown.filter(root).map((finding) => ({ finding, follows: shown.filter((f) => f.because === finding.id && f !== finding) }))
+}
+
+/** The families that were found, with how many findings each has. */
+export function families(all: Finding[]): { name: string; n: number }[] {
+  const n = new Map<string, number>()
+  for (const f of all) {
+    const name = f.rule.split('/')[0] ?? ''
+    n.set(name, (n.get(name) ?? 0) + 1)
+  }
+  return [...n].map(([name, n]) => ({ name, n })).sort((a, b) => a.name.localeCompare(b.name))
+}

@@ -1,0 +1,25 @@
+import { createRouter, createWebHistory } from 'vue-router'
+
+import RecordingsPage from '@/pages/recordings/RecordingsPage.vue'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  scrollBehavior: (_to, from, saved) => saved ?? (_to.path === from.path ? undefined : { top: 0 }),
+  routes: [
+    { path: '/', redirect: '/recordings' },
+    { path: '/recordings', name: 'recordings', component: RecordingsPage },
+    {
+      path: '/recordings/:recording',
+      name: 'recording',
+      props: true,
+      component: () => import('@/pages/recording/RecordingPage.vue'),
+    },
+    {
+      path: '/recordings/:recording/findings/:finding',
+      name: 'finding',
+      props: true,
+      component: () => import('@/pages/finding/FindingPage.vue'),
+    },
+    { path: '/:anything(.*)*', name: 'nowhere', component: () => import('@/pages/NowherePage.vue') },
+  ],
+})

@@ -1,0 +1,42 @@
+package cli_test
+
+import (
+	"flag"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+
+	"keenlantern.example/internal/browser"
+	"keenlantern.example/internal/cli"
+)
+
+var update = flag.Bool("update", false, "rewrite the expected output in the scripts")
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){
+		"keenlantern": func() {
+			os.Exit(cli.Main(interruptible(), cli.IO{Out: os.Stdout, Err: os.Stderr, Env: os.Getenv}, os.Args[1:]))
+		},
+	})
+}
+
+// TestScripts runs the commands as users do, each script in a folder of its own with the sample trace.
+func TestScripts(t *testing.T) {
+	sample, err := os.ReadFile("../../testdata/harbour.ndjson")
+	require.NoError(t, err)
+	testscript.Run(t, testscript.Params{
+		Deadline:      time.Now().Add(2 * time.Minute),
+		Dir:           "testdata",
+		UpdateScripts: *update,
+		Setup: func(e *testscript.Env) error {
+			e.Vars = append(e.Vars, "TZ=UTC", "NO_COLOR=1", "KEENLANTERN_SERVER=http://127.0.0.1:1")
+			e.Values["service"] = new(*browser.Service)
+			return os.WriteFile(filepath.Join(e.WorkDir, "harbour.ndjson"), sample, 0o644)
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"server": server},
+	})
+}

@@ -1,0 +1,218 @@
+package engine_test
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"runtime"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/reader"
+)
+
+const hello = `{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"%s","start":"2026-03-02T05:40:00.000000000Z"}` + "\n"
+
+func analyse(t *testing.T, text string) *engine.Result {
+	t.Helper()
+	r, err := engine.Analyse(strings.NewReader(text), reader.Options{})
+	require.NoError(t, err)
+	for _, s := range r.Streams {
+		require.NoError(t, s.Health.Balance())
+	}
+	return r
+}
+
+func TestDamage(t *testing.T) {
+	begin := fmt.Sprintf(hello, "h-1") +
+		`{"ev":"register","t":1,"reg":1,"service":"BerthLedger","lifetime":"scoped","disposable":true}` + "\n" +
+		`{"ev":"open","t":2,"scope":1}` + "\n" +
+		`{"ev":"make","t":3,"inst":1,"reg":1,"scope":1}` + "\n"
+	end := `{"ev":"close","t":9,"scope":1}` + "\n" + `{"ev":"bye","t":10}` + "\n"
+	tests := []struct {
+		name, between string
+		health        engine.Health
+		found         int
+	}{
+		{"nothing", "", engine.Health{Lines: 6, Used: 6}, 1},
+		{"bad lines", "{\"ev\":\"use\",\"t\":12,,\"inst\":1}\nwhat is this\n", engine.Health{Lines: 8, Used: 6, Refused: 2}, 1},
+		{"unknown kinds", "{\"ev\":\"paint\",\"t\":4}\n\n", engine.Health{Lines: 7, Used: 6, UnknownKinds: 1}, 1},
+		{"about what never came", "{\"ev\":\"use\",\"t\":4,\"inst\":77}\n{\"ev\":\"close\",\"t\":4,\"scope\":9}\n", engine.Health{Lines: 8, Used: 6, Unresolved: 2}, 1},
+		{"lines written twice", "{\"ev\":\"make\",\"t\":3,\"inst\":1,\"reg\":1,\"scope\":1}\n{\"ev\":\"open\",\"t\":2,\"scope\":1}\n" + fmt.Sprintf(hello, "h-1"), engine.Health{Lines: 9, Used: 6, Refused: 3}, 1},
+		{"a gap", "{\"ev\":\"gap\",\"t\":5,\"lost\":4}\n", engine.Health{Lines: 7, Used: 7, Lost: 4}, 1},
+		{"disposed after all", "{\"ev\":\"dispose\",\"t\":5,\"inst\":1}\n", engine.Health{Lines: 7, Used: 7}, 0},
+	}
+	for _, test := range tests {
+		t.Run(test.name, func(t *testing.T) {
+			r := analyse(t, begin+test.between+end)
+			require.Len(t, r.Streams, 1)
+			got := r.Streams[0].Health
+			assert.Len(t, got.Refusals, int(test.health.Refused))
+			assert.Equal(t, test.health.Refused+test.health.Unresolved+test.health.Lost+test.health.UnknownKinds == 0, got.Whole())
+			got.Refusals, got.Silent, test.health.Sampled = nil, nil, 1
+			assert.Equal(t, test.health, got)
+			require.Len(t, r.Findings, test.found)
+			if test.found == 1 {
+				assert.Equal(t, test.health.Refused+test.health.Unresolved+test.health.Lost > 0, r.Findings[0].Caveat != nil)
+			}
+		})
+	}
+
+	t.Run("cut off in the middle of a line", func(t *testing.T) {
+		r := analyse(t, begin+`{"ev":"close","t":9,"sc`)
+		assert.True(t, r.Streams[0].Health.CutOff)
+		assert.Equal(t, []engine.Refusal{{Line: 5, Why: "not JSON: it ends where the end of a text should be"}}, r.Streams[0].Health.Refusals)
+		assert.Empty(t, r.Findings, "what was open at a cut is unknown, not leaked")
+	})
+	t.Run("lines before the hello", func(t *testing.T) {
+		r := analyse(t, `{"ev":"bye","t":1}`+"\nnoise\n"+begin+end)
+		assert.Equal(t, int64(2), r.Streams[0].Health.Refused)
+		assert.Equal(t, int64(8), r.Streams[0].Health.Lines)
+	})
+	t.Run("no hello at all", func(t *testing.T) {
+		for _, text := range []string{"", "\n\n", "noise\n", `{"ev":"bye","t":1}`} {
+			_, err := engine.Analyse(strings.NewReader(text), reader.Options{})
+			assert.ErrorIs(t, err, engine.ErrNoStream)
+		}
+	})
+	t.Run("the input breaks off", func(t *testing.T) {
+		r, err := engine.Analyse(io.MultiReader(strings.NewReader(begin), brokenReader{}), reader.Options{})
+		assert.ErrorIs(t, err, io.ErrClosedPipe)
+		assert.Equal(t, int64(4), r.Streams[0].Health.Used)
+	})
+}
+
+type brokenReader struct{}
+
+func (brokenReader) Read([]byte) (int, error) { return 0, io.ErrClosedPipe }
+
+// TestStreams holds that streams in one file keep their ids apart and that the same mistake in two of them is one.
+func TestStreams(t *testing.T) {
+	sample, err := os.ReadFile("../../../testdata/harbour.ndjson")
+	require.NoError(t, err)
+	one := analyse(t, string(sample))
+	require.Len(t, one.Findings, 1)
+	second := bytes.Replace(sample, []byte("h-1"), []byte("h-2"), 1)
+	second = bytes.ReplaceAll(second, []byte("wiring.go:34"), []byte("wiring.go:99"))
+	two := analyse(t, string(sample)+string(second))
+	require.Len(t, two.Streams, 2)
+	require.Len(t, two.Findings, 1)
+	assert.Equal(t, one.Findings[0].ID, two.Findings[0].ID, "neither the stream nor the place is part of what a mistake is")
+	assert.Equal(t, int64(2), two.Findings[0].Counts["instances"])
+	assert.Equal(t, int64(2), two.Findings[0].Counts["uses_after"])
+	assert.Len(t, two.Findings[0].Examples, 2)
+	assert.Equal(t, []string{"h-1", "h-2"}, []string{two.Findings[0].Examples[0].Stream, two.Findings[0].Examples[1].Stream})
+
+	e := one.Findings[0].Examples[0].Evidence
+	require.NotNil(t, e)
+	assert.Len(t, e.Lives, 2)
+	assert.Equal(t, []finding.Keep{{Holder: 2, Kept: 1, At: 6400}}, e.Keeps)
+	var after int
+	for _, u := range e.Uses {
+		if u.After && u.Kind == "use" {
+			after++
+		}
+	}
+	assert.Equal(t, 1, after)
+}
+
+// requests writes n requests of an application that leaks one instance in each.
+func requests(out io.Writer, n int) {
+	fmt.Fprintf(out, hello, "h-1")
+	fmt.Fprintln(out, `{"ev":"register","t":1,"reg":1,"service":"HarbourClock","lifetime":"singleton"}`)
+	fmt.Fprintln(out, `{"ev":"register","t":1,"reg":2,"service":"TideSource","lifetime":"scoped","disposable":true}`)
+	fmt.Fprintln(out, `{"ev":"register","t":1,"reg":3,"service":"BerthPlanner","lifetime":"transient"}`)
+	fmt.Fprintln(out, `{"ev":"make","t":2,"inst":1,"reg":1,"scope":0}`)
+	for k := range n {
+		s, i, t := k+1, 2*k+2, 100*k+10
+		fmt.Fprintf(out, `{"ev":"open","t":%d,"scope":%d,"kind":"request","name":"GET /tides"}`+"\n", t, s)
+		fmt.Fprintf(out, `{"ev":"make","t":%d,"inst":%d,"reg":2,"scope":%d,"with":[1],"ns":5}`+"\n", t+10, i, s)
+		fmt.Fprintf(out, `{"ev":"make","t":%d,"inst":%d,"reg":3,"scope":%d,"with":[%d,1],"ns":12}`+"\n", t+12, i+1, s, i)
+		fmt.Fprintf(out, `{"ev":"give","t":%d,"inst":%d,"scope":%d,"entry":"GET /tides"}`+"\n", t+13, i+1, s)
+		for u := range 3 {
+			fmt.Fprintf(out, `{"ev":"use","t":%d,"inst":%d,"scope":%d,"by":%d,"ns":3}`+"\n", t+20+u, i, s, i+1)
+			fmt.Fprintf(out, `{"ev":"use","t":%d,"inst":1,"scope":%d,"by":%d,"ns":1}`+"\n", t+21+u, s, i)
+		}
+		if k%10 != 0 {
+			fmt.Fprintf(out, `{"ev":"dispose","t":%d,"inst":%d,"scope":%d}`+"\n", t+40, i, s)
+		}
+		fmt.Fprintf(out, `{"ev":"close","t":%d,"scope":%d}`+"\n", t+41, s)
+	}
+	fmt.Fprintf(out, `{"ev":"bye","t":%d}`+"\n", 100*n+100)
+}
+
+// TestMemoryIsOfWhatIsAlive holds that ten times the events leave no more behind.
+func TestMemoryIsOfWhatIsAlive(t *testing.T) {
+	left := func(n int) int64 {
+		in, out := io.Pipe()
+		go func() {
+			requests(out, n)
+			out.Close()
+		}()
+		s := engine.NewStream()
+		r := reader.New(in, reader.Options{})
+		for {
+			line, err := r.Next()
+			if err != nil {
+				require.ErrorIs(t, err, io.EOF)
+				break
+			}
+			s.Put(line)
+		}
+		var m runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&m)
+		result := s.Result()
+		require.Len(t, result.Findings, 1)
+		require.Equal(t, int64((n+9)/10), result.Findings[0].Counts["instances"])
+		return int64(m.HeapAlloc)
+	}
+	few := left(40_000)
+	many := left(200_000)
+	assert.Less(t, many, few+few/3, "200 000 requests against 40 000")
+}
+
+// BenchmarkAnalyse measures reading alone, and reading with the ledger and all rules, against encoding/json.
+func BenchmarkAnalyse(b *testing.B) {
+	var text bytes.Buffer
+	requests(&text, 20_000)
+	events := float64(bytes.Count(text.Bytes(), []byte{'\n'}))
+	report := func(b *testing.B) {
+		b.ReportMetric(events*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mevents/s")
+		b.SetBytes(int64(text.Len()))
+	}
+	b.Run("encoding-json", func(b *testing.B) {
+		b.ReportAllocs()
+		for b.Loop() {
+			unmarshalLines(b, text.Bytes())
+		}
+		report(b)
+	})
+	b.Run("read", func(b *testing.B) {
+		b.ReportAllocs()
+		for b.Loop() {
+			r := reader.New(bytes.NewReader(text.Bytes()), reader.Options{})
+			for {
+				if _, err := r.Next(); err != nil {
+					break
+				}
+			}
+		}
+		report(b)
+	})
+	b.Run("read-ledger-rules", func(b *testing.B) {
+		b.ReportAllocs()
+		for b.Loop() {
+			if _, err := engine.Analyse(bytes.NewReader(text.Bytes()), reader.Options{}); err != nil {
+				b.Fatal(err)
+			}
+		}
+		report(b)
+	})
+}

@@ -1,0 +1,83 @@
+package internal_test
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// mayImport is the picture of docs/architecture.md: what each of our packages may import of the others.
+var mayImport = map[string]string{
+	"internal/core/finding": "record/event",
+	"internal/core/reader":  "record/event",
+	"internal/core/order":   "record/event",
+	"internal/core/ledger":  "record/event internal/core/finding",
+	"internal/core/rules":   "record/event internal/core/finding internal/core/ledger",
+	"internal/core/engine":  "record/event internal/core/finding internal/core/reader internal/core/order internal/core/ledger internal/core/rules",
+	"internal/core/views":   "internal/core/finding internal/core/engine",
+	"internal/store":        "",
+	"internal/ingest":       "record/event internal/core/finding internal/core/reader internal/core/engine internal/core/views internal/store",
+	"internal/service":      "docs internal/core/finding internal/core/engine internal/core/views internal/ingest internal/store",
+	"internal/client":       "internal/core/views",
+	"internal/report":       "internal/core/finding internal/core/engine",
+	"internal/cli": "console demo/harbour record internal/core/finding internal/core/reader internal/core/rules internal/core/engine " +
+		"internal/core/views internal/store internal/ingest internal/service internal/client internal/report",
+	"internal/browser":             "",
+	"internal/browser/screenshots": "internal/browser internal/core/views",
+	"cmd/keenlantern":              "internal/cli",
+	"demo/harbour":                 "record record/samberdo",
+	"console":                      "",
+	"docs":                         "",
+	"record/event":                 "",
+	"record":                       "record/event",
+	"record/samberdo":              "record record/event",
+}
+
+// notInCore are the standard library's and others' packages that would bring an interface into the core.
+var notInCore = []string{"net/http", "database/sql", "flag", "os", "log/slog", "github.com/gin-gonic/gin", "modernc.org/sqlite"}
+
+func TestImportsGoOneWay(t *testing.T) {
+	const module = "keenlantern.example/"
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", module+"...", module+"record/...", module+"record/samberdo/...").Output()
+	require.NoError(t, err)
+	seen := map[string]bool{}
+	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		err := dec.Decode(&p)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(t, err)
+		name := strings.TrimPrefix(p.ImportPath, module)
+		if name == "internal" {
+			continue
+		}
+		allowed, known := mayImport[name]
+		if !assert.True(t, known, "%s is not in the picture", name) {
+			continue
+		}
+		seen[name] = true
+		for _, imported := range p.Imports {
+			if ours, ok := strings.CutPrefix(imported, module); ok {
+				assert.Contains(t, strings.Fields(allowed), ours, "%s imports %s", name, ours)
+			} else if strings.HasPrefix(name, "internal/core/") {
+				assert.NotContains(t, notInCore, imported, "%s imports %s", name, imported)
+			} else if name == "record" || name == "record/event" {
+				first, _, _ := strings.Cut(imported, "/")
+				assert.NotContains(t, first, ".", "%s imports %s: the recorder stands on the standard library alone", name, imported)
+			}
+		}
+	}
+	for name := range mayImport {
+		assert.True(t, seen[name], "%s is in the picture and not there", name)
+	}
+}
