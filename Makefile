@@ -32,11 +32,11 @@ chromium:
 test: build chromium lint test-go
 
 test-go:
-	@for m in $(MODULES); do echo "go test $$m"; (cd $$m && go test -race ./...) || exit 1; done
+	@for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required go test -race -timeout 8m ./...) || exit 1; done
 
 lint:
 	@test -z "$$(gofmt -l cmd console/*.go demo docs internal record)" || { gofmt -l cmd console/*.go demo docs internal record; echo "gofmt these"; exit 1; }
-	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool -modfile=$(CURDIR)/go.mod staticcheck ./...) || exit 1; done
+	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool staticcheck ./...) || exit 1; done
 	cd console && npm run lint
 
 bench:

@@ -7,6 +7,8 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/klauspost/compress v1.20.3
 	github.com/pressly/goose/v3 v3.29.0
+	github.com/rogpeppe/go-internal v1.16.0
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/stretchr/testify v1.12.1
 	golang.org/x/tools v0.52.0
 	keenlantern.example/record v0.0.0
@@ -14,9 +16,11 @@ require (
 )
 
 require (
+	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875 // indirect
-	github.com/rogpeppe/go-internal v1.16.0 // indirect
-	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3 // indirect
+	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
+	golang.org/x/mod v0.42.0 // indirect
+	honnef.co/go/tools v0.8.2 // indirect
 )
 
 require (
@@ -72,3 +76,5 @@ replace keenlantern.example/record => ./record
 replace keenlantern.example/record/samberdo => ./record/samberdo
 
 ignore ./console/node_modules
+
+tool honnef.co/go/tools/cmd/staticcheck

@@ -9,7 +9,10 @@ import (
 )
 
 // HarbourClock is the office's time.
-type HarbourClock struct{ since time.Time }
+type HarbourClock struct{ name string }
+
+// String says which clock it is.
+func (c *HarbourClock) String() string { return c.name }
 
 // Now returns the time.
 func (c *HarbourClock) Now() time.Time { return time.Now() }

@@ -10,7 +10,7 @@ import (
 
 // wireOffice registers what there is one of.
 func wireOffice(root do.Injector, mistakes []string) {
-	samberdo.Register(root, func(do.Injector) (*HarbourClock, error) { return &HarbourClock{}, nil })
+	samberdo.Register(root, func(do.Injector) (*HarbourClock, error) { return &HarbourClock{name: "office wall"}, nil })
 	samberdo.Register(root, func(do.Injector) (*GaugeLines, error) { return newGaugeLines(16), nil })
 	samberdo.Register(root, func(do.Injector) (*LedgerDesk, error) { return newLedgerDesk(16), nil })
 	samberdo.Register(root, func(do.Injector) (*LogShelf, error) { return &LogShelf{}, nil })

@@ -6,7 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -391,5 +390,5 @@ func TestAnswersFitTheDocument(t *testing.T) {
 	check("OutOfTurn", body)
 	_, _, body = r.do(http.MethodPut, "/api/v1/streams/h-1/batches/1", lines(sample(t)))
 	check("Accepted", body)
-	assert.NotContains(t, fmt.Sprintf("%s", body), "null")
+	assert.NotContains(t, string(body), "null")
 }
