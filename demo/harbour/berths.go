@@ -82,7 +82,6 @@ var berths = []struct {
 type BerthPlanner struct {
 	ledger *BerthLedger
 	tides  TideSource
-	clock  *HarbourClock
 }
 
 // Plan returns a free berth for a ship of this draught in metres, "" if there is none.

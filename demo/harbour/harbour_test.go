@@ -46,7 +46,10 @@ func TestMistakes(t *testing.T) {
 		instances             int64
 	}
 	want := map[string][]found{
-		harbour.RosterKeepsTides: {{"captive/scoped", "harbour.TideSource", "harbour.PilotRoster", 1}},
+		harbour.RosterKeepsTides: {
+			{"captive/scoped", "harbour.TideSource", "harbour.PilotRoster", 1},
+			{"disposal/used-after", "harbour.TideSource", "", 1},
+		},
 		harbour.LogNeverClosed:   {{"disposal/leaked", "harbour.LogPage", "", 24}},
 	}
 	require.Len(t, want, len(harbour.Mistakes))

@@ -32,7 +32,6 @@ func wireRequest(mistakes []string) func(do.Injector) {
 			return &BerthPlanner{
 				ledger: samberdo.MustAsk[*BerthLedger](i, samberdo.Site("ledger")),
 				tides:  samberdo.MustAsk[TideSource](i, samberdo.Site("tides")),
-				clock:  samberdo.MustAsk[*HarbourClock](i, samberdo.Site("clock")),
 			}, nil
 		})
 		page := func(i do.Injector) (*LogPage, error) {

@@ -168,7 +168,7 @@ func TestBatches(t *testing.T) {
 	packed := z.EncodeAll([]byte(strings.Join(all[10:], "")), nil)
 	status, _, said = r.do(http.MethodPut, at+"3", bytes.NewReader(packed), "Content-Encoding", "zstd")
 	require.Equal(t, http.StatusOK, status, "%s", said)
-	eventually(t, "it is analysed", func() bool { return len(r.findings("latest").Findings) == 1 })
+	eventually(t, "it is analysed", func() bool { return len(r.findings("latest").Findings) == 2 })
 	want := r.findings(first.Recording)
 	assert.Equal(t, "captive/scoped", want.Findings[0].Rule)
 	assert.True(t, want.Streams[0].Ended)
@@ -203,7 +203,7 @@ func TestFiles(t *testing.T) {
 	r.json("/api/v1/recordings/"+got.ID, &detail)
 	assert.Equal(t, int64(17), detail.StreamList[0].Health.Refusals[0].Line, "lines are numbered through the file, empty ones too")
 	f := r.findings(got.ID)
-	require.Len(t, f.Findings, 1)
+	require.Len(t, f.Findings, 2)
 	assert.Equal(t, int64(2), f.Findings[0].Counts["instances"])
 
 	// A file and a live stream may have the same name.
@@ -220,8 +220,8 @@ func TestFilters(t *testing.T) {
 	status, _, _ := r.do(http.MethodPost, "/api/v1/recordings", lines(sample(t)))
 	require.Equal(t, http.StatusCreated, status)
 	for query, n := range map[string]int{
-		"severity=error": 1, "severity=note": 1, "family=captive": 1, "family=disposal": 0,
-		"service=TideSource": 1, "service=PilotRoster": 1, "service=LogBook": 0,
+		"severity=error": 2, "severity=note": 2, "family=captive": 1, "family=disposal": 1, "family=keys": 0,
+		"service=TideSource": 2, "service=PilotRoster": 1, "service=LogBook": 0,
 	} {
 		var f views.RecordingFindings
 		r.json("/api/v1/recordings/latest/findings?"+query, &f)

@@ -15,6 +15,11 @@ type collector struct {
 	world *ledger.World
 	cases map[string]*kase
 	list  []*kase
+
+	// What judges say is made anew each time they are asked.
+	judging bool
+	judged  map[string]*kase
+	verdict []*kase
 }
 
 // kase is one finding adding up.
@@ -22,6 +27,7 @@ type kase struct {
 	rule        *rules.Rule
 	f           finding.Finding
 	seen        int64
+	explained   int64 // occurrences that another finding explains
 	first, last int64
 	examples    []example
 	world       *ledger.World
@@ -44,7 +50,11 @@ func newCollector(w *ledger.World) *collector {
 func (c *collector) Report(o rules.Occurrence) rules.Case {
 	identity := finding.Identity{Rule: o.Rule.ID, Subject: o.Subject, Holder: o.Holder, Path: o.Path, Site: o.Site}
 	id := identity.ID()
-	k := c.cases[id]
+	cases, list := c.cases, &c.list
+	if c.judging {
+		cases, list = c.judged, &c.verdict
+	}
+	k := cases[id]
 	if k == nil {
 		k = &kase{rule: o.Rule, first: o.T, last: o.T, world: c.world}
 		k.f = finding.Finding{
@@ -57,14 +67,15 @@ func (c *collector) Report(o rules.Occurrence) rules.Case {
 		if k.f.Path == nil {
 			k.f.Path = []finding.Ref{}
 		}
-		if len(c.list) < maxCases {
-			c.cases[id] = k
-			c.list = append(c.list, k)
+		if len(*list) < maxCases {
+			cases[id] = k
+			*list = append(*list, k)
 		}
 	}
 	k.seen++
 	k.f.Severity = max(k.f.Severity, o.Severity)
 	if o.Because != "" {
+		k.explained++
 		k.f.Because = finding.Text(o.Because)
 	}
 	k.first = min(k.first, o.T)
@@ -87,7 +98,9 @@ func (c *collector) example(o *rules.Occurrence) example {
 	if len(o.Insts) > 0 {
 		e.inst = o.Insts[0]
 		drawn := min(len(o.Roles), len(o.Insts))
-		e.watch = c.world.Follow(o.Roles[:drawn], o.Insts[:drawn])
+		if drawn > 0 && !c.judging {
+			e.watch = c.world.Follow(o.Roles[:drawn], o.Insts[:drawn])
+		}
 	}
 	return e
 }
@@ -97,6 +110,17 @@ func (k *kase) ID() string { return k.f.ID }
 func (k *kase) Count(figure string, n int64) { k.f.Counts[figure] += n }
 
 func (k *kase) Fact(list, name string) { k.f.AddFact(list, name) }
+
+func (k *kase) Most(figure string, n int64) { k.f.Counts[figure] = max(k.f.Counts[figure], n) }
+
+func (k *kase) Set(figure string, n int64) { k.f.Counts[figure] = n }
+
+func (k *kase) Grave(s finding.Severity) { k.f.Severity = max(k.f.Severity, s) }
+
+func (k *kase) Because(id string) {
+	k.explained = k.seen
+	k.f.Because = finding.Text(id)
+}
 
 func (k *kase) Last(t int64) { k.last = max(k.last, t) }
 
@@ -110,14 +134,27 @@ func (k *kase) Withdraw(inst *ledger.Instance) {
 	}
 }
 
+// judge asks every judge again.
+func (c *collector) judge(judges []rules.Judge) {
+	c.judged, c.verdict, c.judging = map[string]*kase{}, nil, true
+	for _, j := range judges {
+		j.Judge()
+	}
+	c.judging = false
+}
+
 // findings returns copies of all that stands, sorted, their sentences written.
 func (c *collector) findings(h Health) []*finding.Finding {
 	list := []*finding.Finding{}
-	for _, k := range c.list {
+	for _, k := range slices.Concat(c.list, c.verdict) {
 		if k.seen == 0 {
 			continue
 		}
 		f := k.f.Clone()
+		if k.explained < k.seen {
+			// Some of it stands by itself.
+			f.Because = nil
+		}
 		f.First, f.Last = c.clock(k.first), c.clock(k.last)
 		f.Examples = []finding.Example{}
 		for _, e := range k.examples {

@@ -18,6 +18,7 @@ type Stream struct {
 	world    *ledger.World
 	watchers [ledger.Happenings][]rules.Watcher
 	all      []rules.Watcher
+	judges   []rules.Judge
 	found    *collector
 	health   Health
 	finished bool
@@ -30,15 +31,22 @@ func NewStream() *Stream {
 	s.world = ledger.New(s.changed)
 	s.found = newCollector(s.world)
 	s.apply = s.used
-	env := &rules.Env{World: s.world, Out: s.found}
+	env := &rules.Env{World: s.world, Out: s.found, Known: rules.NewShared(s.world)}
+	s.watch(env.Known.Watcher(), rules.SharedSees)
 	for _, rule := range rules.All {
-		w := rule.New(env)
-		s.all = append(s.all, w)
-		for _, what := range rule.Sees {
-			s.watchers[what] = append(s.watchers[what], w)
-		}
+		s.watch(rule.New(env), rule.Sees)
 	}
 	return s
+}
+
+func (s *Stream) watch(w rules.Watcher, sees []ledger.Happening) {
+	s.all = append(s.all, w)
+	for _, what := range sees {
+		s.watchers[what] = append(s.watchers[what], w)
+	}
+	if j, ok := w.(rules.Judge); ok {
+		s.judges = append(s.judges, j)
+	}
 }
 
 // Begun tells whether the stream's hello has come.
@@ -145,6 +153,7 @@ func (s *Stream) Result() *Result {
 		},
 		Health: health,
 	}
+	s.found.judge(s.judges)
 	return &Result{Format: Format, Streams: []Info{info}, Findings: s.found.findings(health)}
 }
 

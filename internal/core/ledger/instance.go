@@ -28,6 +28,13 @@ type Instance struct {
 	DisposeLines int64 // dispose lines of any state
 	Begun        bool  // a disposal has begun and is neither done nor failed
 	Handed       bool  // given to the container to dispose
+	Done         int   // completed disposals
+	GoneAt       int64 // ns: the first completed disposal, or when it was handed over to be disposed
+	GoneSeq      int64 // 0: neither yet
+	GoneBy       string
+	HeldFor      bool // something other than a transient of the root has kept it
+
+	lastDispose disposal
 
 	Keeps  []Edge
 	KeptBy []Keeper
@@ -56,6 +63,18 @@ type Instance struct {
 	dropNext int // which edge goes next when there are too many
 }
 
+// disposal is what makes two dispose lines of one instance the same.
+type disposal struct {
+	t         int64
+	state, by string
+}
+
+func (i *Instance) gone(seq int64, ev *event.Event) {
+	if i.GoneSeq == 0 {
+		i.GoneSeq, i.GoneAt, i.GoneBy = seq, ev.T, ev.By
+	}
+}
+
 // End says how an instance ended.
 type End uint8
 
@@ -78,6 +97,10 @@ type Edge struct {
 	At   int64 // ns
 	Slot int
 	All  bool
+
+	Asked Asked         // what was asked for, where Said
+	Said  bool          // by the line itself rather than by the registration's needs
+	Via   *Registration // the registration asked, where it handed out another one's instance
 
 	back int // the place in Kept.KeptBy, -1 where it is not noted there
 }
@@ -145,6 +168,14 @@ func (i *Instance) Disposer() string {
 	return "container"
 }
 
+// DisposerSaid returns who the trace says has to dispose i, "" where it leaves that to the default.
+func (i *Instance) DisposerSaid() string {
+	if i.disposer == "" && i.Reg != nil {
+		return i.Reg.Disposer
+	}
+	return i.disposer
+}
+
 // Sees returns what the recorder sees of i.
 func (i *Instance) Sees(w *World) Sight {
 	if i.Reg != nil && i.Reg.Known {
@@ -166,6 +197,16 @@ func (i *Instance) Ref() finding.Ref {
 		name = "an unregistered instance"
 	}
 	return finding.Ref{Service: name, Implementation: finding.Text(i.impl), At: finding.Text(i.at), Module: i.Module}
+}
+
+// OfferedInto tells whether i was handed to somebody who belongs to s or outlasts it and may turn out to keep it.
+func (i *Instance) OfferedInto(s *Scope) bool {
+	for _, h := range i.handouts {
+		if home := h.to.home; home != nil && s.Inside(home) {
+			return true
+		}
+	}
+	return false
 }
 
 // AliveWhenClosed tells whether i was alive when s, which has ended, closed. A make whose line came late counts by its

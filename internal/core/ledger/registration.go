@@ -38,7 +38,7 @@ type Container struct {
 type Registration struct {
 	ID        event.RegID
 	Known     bool
-	Place     int // the order in which registrations first came, from 1
+	First     int64 // ns: when it was first registered; what comes again takes the place of the first
 	T         int64
 	Line      int64
 	Container *Container

@@ -2,6 +2,8 @@ package ledger
 
 import (
 	"fmt"
+	"math"
+	"slices"
 	"time"
 
 	"keenlantern.example/record/event"
@@ -36,6 +38,7 @@ const (
 	ForgottenSeen
 	ScopeClosing // a scope is about to close: its instances are still as they were
 	ScopeClosed  // it has closed: Homed is what was at home in it, and has ended
+	Settled      // an instance's registration came after it was made
 	HomeKnown    // an instance came into a home that had closed: late lines, or a scope used after its end
 	Failed
 	Lost
@@ -52,6 +55,7 @@ type Change struct {
 	Event  *event.Event
 	Inst   *Instance     // the instance it is about; the kept one for Bound
 	Holder *Instance     // Bound: who keeps; Used: who used it, if known; Given: who received it
+	Edge   *Edge         // Bound, where it is told of for the first time
 	Scope  *Scope        // where it happened, or what closed
 	Reg    *Registration // Registered
 }
@@ -67,13 +71,14 @@ type World struct {
 	Lost   int64
 
 	Containers []*Container
-	Regs       []*Registration // in the order in which they first came
+	Regs       []*Registration // in the order in which they were first registered
 
 	ScopesOpened  int64 // roots apart
 	ScopeWeight   int64
 	InstancesMade int64
 
 	first     *Container
+	wiring    *Wiring // nil when it has to be made anew
 	regs      map[event.RegID]*Registration
 	conts     map[event.ContainerID]*Container
 	scopes    map[event.ScopeID]*Scope
@@ -107,6 +112,34 @@ func New(listen func(*Change)) *World {
 
 // Instance returns an instance that is alive or remembered, nil otherwise.
 func (w *World) Instance(id event.InstID) *Instance { return w.insts[id] }
+
+// Living calls f for every instance that has not ended, in the order of their ids.
+func (w *World) Living(f func(*Instance)) {
+	ids := make([]event.InstID, 0, w.Alive())
+	for id, i := range w.insts {
+		if !i.Ended {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	for _, id := range ids {
+		f(w.insts[id])
+	}
+}
+
+// Open calls f for every scope that is remembered and whose own close line has not come, roots apart.
+func (w *World) Open(f func(*Scope)) {
+	ids := []event.ScopeID{}
+	for id, s := range w.scopes {
+		if s.opened && !s.Closed && !s.Root {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	for _, id := range ids {
+		f(w.scopes[id])
+	}
+}
 
 // Scope returns a scope that is open or remembered, nil otherwise.
 func (w *World) Scope(id event.ScopeID) *Scope { return w.scopes[id] }
@@ -180,6 +213,7 @@ func (w *World) hello(ev *event.Event) error {
 }
 
 func (w *World) container(ev *event.Event) error {
+	w.wiring = nil
 	c := w.conts[ev.Container]
 	fresh := c == nil
 	switch {
@@ -241,7 +275,7 @@ func (w *World) rootFor(ev *event.Event, c *Container) *Scope {
 func (w *World) registration(id event.RegID) *Registration {
 	r := w.regs[id]
 	if r == nil {
-		r = &Registration{ID: id, Container: w.first, Place: len(w.Regs) + 1, Sees: w.Sees}
+		r = &Registration{ID: id, Container: w.first, First: math.MaxInt64, Sees: w.Sees}
 		w.regs[id] = r
 		w.Regs = append(w.Regs, r)
 	}
@@ -249,11 +283,15 @@ func (w *World) registration(id event.RegID) *Registration {
 }
 
 func (w *World) register(ev *event.Event) {
+	w.wiring = nil
 	r := w.registration(ev.Reg)
 	has := func(f event.Field) bool { return ev.Has.Has(f) }
-	place, made, early := r.Place, r.Made, r.early
+	first, made, early := r.First, r.Made, r.early
+	if !r.Known {
+		first = ev.T
+	}
 	*r = Registration{
-		ID: ev.Reg, Known: true, Place: place, Made: made, T: ev.T, Line: ev.Line, Container: w.first,
+		ID: ev.Reg, Known: true, First: first, Made: made, T: ev.T, Line: ev.Line, Container: w.first,
 		Service: ev.Service, Impl: ev.Impl, Lifetime: Lifetime(ev.Lifetime), Declared: Lifetime(ev.Declared),
 		Key: ev.Key, HasKey: has(event.FKey), Primary: ev.Primary, Local: ev.Local, Internal: ev.Internal,
 		Disposable: ev.Disposable, Disposer: ev.Disposer, Shareable: ev.Shareable, SharingKnown: has(event.FShareable),
@@ -282,9 +320,24 @@ func (w *World) register(ev *event.Event) {
 	if has(event.FSees) {
 		r.Sees = sightOf(ev.Sees, true)
 	}
+	w.order(r)
 	w.tell(Change{What: Registered, Event: ev, Reg: r})
 	for _, i := range early {
 		w.settle(i)
+	}
+}
+
+// order puts r where its time belongs: a line that came late, or was mentioned before, changes nothing.
+func (w *World) order(r *Registration) {
+	n := len(w.Regs) - 1
+	for n >= 0 && w.Regs[n] != r {
+		n--
+	}
+	for ; n > 0 && w.Regs[n].First < w.Regs[n-1].First; n-- {
+		w.Regs[n], w.Regs[n-1] = w.Regs[n-1], w.Regs[n]
+	}
+	for ; n+1 < len(w.Regs) && w.Regs[n].First > w.Regs[n+1].First; n++ {
+		w.Regs[n], w.Regs[n+1] = w.Regs[n+1], w.Regs[n]
 	}
 }
 
@@ -388,6 +441,9 @@ func (w *World) make(ev *event.Event) error {
 		i.Reg = w.registration(ev.Reg)
 		i.Reg.Made++
 		i.Container = i.Reg.Container
+		if !i.Reg.Known && len(i.Reg.early) < Remembered {
+			i.Reg.early = append(i.Reg.early, i)
+		}
 	}
 	if ev.Has.Has(event.FContainer) {
 		if c := w.conts[ev.Container]; c != nil {
@@ -421,8 +477,7 @@ func (w *World) make(ev *event.Event) error {
 func (w *World) defaultHome(i *Instance) {
 	switch {
 	case i.By == "direct":
-	case i.Reg != nil && !i.Reg.Known:
-		i.Reg.early = append(i.Reg.early, i)
+	case i.Reg != nil && !i.Reg.Known: // it gets one in settle
 	case i.Lifetime().Long():
 		w.homeIn(i, i.Container.Root)
 	default:
@@ -435,6 +490,9 @@ func (w *World) settle(i *Instance) {
 	i.Container = i.Reg.Container
 	if !i.ownerSet {
 		w.defaultHome(i)
+	}
+	w.tell(Change{What: Settled, Inst: i, Scope: i.Scope})
+	if !i.ownerSet {
 		w.endLate(i)
 		if i.home != nil {
 			w.passOn(i)
@@ -445,6 +503,7 @@ func (w *World) settle(i *Instance) {
 	}
 	for n := range i.Keeps {
 		if kept := i.Keeps[n].Kept; kept != nil {
+			kept.HeldFor = kept.HeldFor || i.holdsForGood()
 			w.tell(Change{What: Bound, Inst: kept, Holder: i, Scope: i.Scope})
 		}
 	}
@@ -501,7 +560,14 @@ func (w *World) keepAll(i *Instance, ev *event.Event) {
 			site = siteOf(i.Reg.Needs, g.Slot)
 		}
 		kept := w.insts[g.Inst]
-		i.Keeps = append(i.Keeps, Edge{Kept: kept, ID: g.Inst, Site: site, At: ev.T, Slot: g.Slot, All: g.All, back: -1})
+		edge := Edge{Kept: kept, ID: g.Inst, Site: site, At: ev.T, Slot: g.Slot, All: g.All, back: -1}
+		if g.Service != "" || g.HasKey {
+			edge.Asked, edge.Said = Asked{g.Service, g.Key, g.HasKey}, true
+		}
+		if g.Via != 0 {
+			edge.Via = w.registration(g.Via)
+		}
+		i.Keeps = append(i.Keeps, edge)
 		if kept == nil {
 			w.await(g.Inst, i)
 		}
@@ -564,7 +630,18 @@ func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 		edge.back = len(kept.KeptBy)
 		kept.KeptBy = append(kept.KeptBy, Keeper{holder, n})
 	}
-	w.tell(Change{What: Bound, Event: ev, Inst: kept, Holder: holder, Scope: holder.Scope})
+	if holder.holdsForGood() {
+		kept.HeldFor = true
+	}
+	w.tell(Change{What: Bound, Event: ev, Inst: kept, Holder: holder, Edge: edge, Scope: holder.Scope})
+}
+
+// holdsForGood tells whether i is known not to be a transient of the root.
+func (i *Instance) holdsForGood() bool {
+	if i.Reg != nil && !i.Reg.Known {
+		return false
+	}
+	return i.Lifetime() != Transient || i.home == nil || i.home != i.Root()
 }
 
 // keepersMatter tells whether all holders of i have to be known: not where i is meant to outlast them.
@@ -713,6 +790,10 @@ func (w *World) dispose(ev *event.Event) error {
 		return errGone(ev.Inst)
 	}
 	s := w.scopeOf(ev)
+	if i.DisposeLines > 0 && i.lastDispose == (disposal{ev.T, ev.State, ev.By}) {
+		return fmt.Errorf("the same disposal of instance %d was written before", ev.Inst)
+	}
+	i.lastDispose = disposal{ev.T, ev.State, ev.By}
 	i.DisposeLines++
 	switch ev.State {
 	case "begun":
@@ -722,9 +803,12 @@ func (w *World) dispose(ev *event.Event) error {
 	case "refused":
 	case "handed":
 		i.Handed = true
+		i.gone(w.Seq, ev)
 		w.end(i, Disposed, ev.T)
 	default:
 		i.Begun = false
+		i.Done++
+		i.gone(w.Seq, ev)
 		w.end(i, Disposed, ev.T)
 	}
 	// A container's disposal begins a closing, until new work shows that it did not.
@@ -822,3 +906,6 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 	s.unlist()
 	w.rememberScope(s)
 }
+
+// Registration returns the registration with this id, nil if no line has mentioned it.
+func (w *World) Registration(id event.RegID) *Registration { return w.regs[id] }

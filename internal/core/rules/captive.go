@@ -16,6 +16,7 @@ import (
 type captiveScoped struct {
 	world *ledger.World
 	out   Reporter
+	known *Shared
 	// pending are the pairs whose kept one's home has closed with nothing else having happened since, by the holder's
 	// home: if the holder ends before anything does, both went in the same closing.
 	pending map[*ledger.Scope][]*captivePair
@@ -32,7 +33,7 @@ var captiveScopedRule = Rule{
 		ledger.ScopeClosed, ledger.HomeKnown, ledger.StreamEnded,
 	},
 	New: func(e *Env) Watcher {
-		return &captiveScoped{world: e.World, out: e.Out, pending: map[*ledger.Scope][]*captivePair{}}
+		return &captiveScoped{world: e.World, out: e.Out, known: e.Known, pending: map[*ledger.Scope][]*captivePair{}}
 	},
 	Hidden: "the end of the holder",
 	Tell:   tellCaptiveScoped,
@@ -260,6 +261,7 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	}
 	o.Roles[0], o.Roles[len(o.Roles)-1] = "kept", "holder"
 	found := r.out.Report(o)
+	r.observed(p)
 	found.Count("instances", 1)
 	found.Count("uses_after", p.usesAfter)
 	found.Count("later_scopes", 0)
@@ -286,6 +288,21 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	}
 	if len(holds) < maxPairs {
 		p.holder.SetTag(captiveScopedRule.ID+" holds", append(holds, p.hold))
+	}
+}
+
+// observed tells captive/declared which paths were seen, by each of their ends.
+func (r *captiveScoped) observed(p *captivePair) {
+	regs := make([]*ledger.Registration, 0, len(p.path))
+	for _, i := range p.path {
+		if i.Reg == nil {
+			regs = regs[:0] // what is no registration is in no declared path
+			continue
+		}
+		regs = append(regs, i.Reg.Real())
+	}
+	for n := 0; n+1 < len(regs); n++ {
+		r.known.captivePaths[pathKey(regs[n:])] = true
 	}
 }
 
@@ -428,4 +445,22 @@ func usedBy(f *finding.Finding) string {
 		return " by " + list(by)
 	}
 	return ""
+}
+
+// captiveOf returns the finding of the captive that d is to user, or to anybody where user is nil; nil if it is none.
+func captiveOf(d, user *ledger.Instance) Case {
+	pairs, _ := d.Tag(captiveScopedRule.ID).([]*captivePair)
+	var any Case
+	for _, p := range pairs {
+		if p.hold == nil {
+			continue
+		}
+		any = p.hold.found
+		for _, i := range p.path {
+			if i == user {
+				return any
+			}
+		}
+	}
+	return any
 }

@@ -72,9 +72,17 @@ func (r *leaked) judge(i *ledger.Instance, home *ledger.Scope, t int64) {
 		return
 	}
 	of := leakedOf{i.Reg, i.Impl(), i.Disposer()}
+	because := ""
+	if failed, ok := home.Tag(failedRule.ID).(Case); ok {
+		because = failed.ID()
+		failed.Fact("left", i.Ref().Name())
+	}
+	if closed, ok := i.Tag(closedScopeRule.ID).(Case); ok {
+		because = closed.ID()
+	}
 	found := r.out.Report(Occurrence{
 		Rule: &leakedRule, Subject: i.Ref(), Scope: home, Insts: []*ledger.Instance{i}, Roles: []string{"subject"},
-		Line: i.MadeLine, T: t,
+		Line: i.MadeLine, T: t, Because: because,
 	})
 	if r.cases[of] == nil {
 		r.cases[of] = found

@@ -23,6 +23,23 @@ type Rule struct {
 type Env struct {
 	World *ledger.World
 	Out   Reporter
+	Live  bool // the stream is still being written
+	Known *Shared
+}
+
+// Shared is what rules tell each other within one stream.
+type Shared struct {
+	handouts      *handouts
+	captivePaths  map[string]bool   // the ends of every observed captive path, by registrations
+	refusedPaths  map[string]string // the ends of paths that the container refused, by services: the finding's id
+	cycleServices map[string]bool   // members of observed cycles
+}
+
+// NewShared returns an empty Shared.
+func NewShared(w *ledger.World) *Shared {
+	return &Shared{
+		handouts: newHandouts(w), captivePaths: map[string]bool{}, refusedPaths: map[string]string{}, cycleServices: map[string]bool{},
+	}
 }
 
 // Watcher is one run of a rule over one stream.
@@ -37,6 +54,14 @@ type Finisher interface {
 	Finish()
 }
 
+// Judge is a Watcher whose findings follow from all that is known so far rather than from one change. What it reports
+// stands until it is asked again.
+type Judge interface {
+	Watcher
+	// Judge is called whenever results are wanted, and after Finish.
+	Judge()
+}
+
 // Reporter takes what rules saw.
 type Reporter interface {
 	// Report counts one occurrence and returns the case that it belongs to. It keeps what o points to.
@@ -49,6 +74,14 @@ type Case interface {
 	Count(figure string, n int64)
 	// Fact adds a name to one of the finding's lists, once.
 	Fact(list, name string)
+	// Most raises one of the figures to n if it is less.
+	Most(figure string, n int64)
+	// Set makes one of the figures n.
+	Set(figure string, n int64)
+	// Grave raises the finding's severity.
+	Grave(s finding.Severity)
+	// Because names the finding that explains this one.
+	Because(id string)
 	// Last notes that it was seen again at t, in ns since the stream's start.
 	Last(t int64)
 	// Withdraw takes an occurrence with this first instance back: it turned out to be none.
@@ -73,10 +106,18 @@ type Occurrence struct {
 	Because  string // the id of the finding that explains it
 }
 
-// All lists the rules, by family.
+// All lists the rules, by family. A rule sees a change after those before it: what a captive or a crossing explains is
+// known when its later uses are judged.
 var All = []*Rule{
-	&captiveScopedRule,
-	&leakedRule,
+	&captiveScopedRule, &captiveRootRule, &captiveTransientRule,
+	&lifetimeDiffersRule, &narrowedRule, &splitRule, &crossedRule, &atOnceRule, &rebuiltRule,
+	&lateRule, &closedScopeRule, &leakedRule, &stuckRule, &failedRule, &twiceRule, &usedAfterRule, &usedDuringRule, &orderRule, &tooEarlyRule,
+	&pileUpRule, &atEndRule, &unownedRule, &unclosedScopeRule,
+	&wrongAnswerRule, &shadowedRule, &unaskedRule, &sameImplementationRule, &keysMissingRule,
+	&bypassedRule, &brokenRule, &selfRule, &doubledRule, &unevenRule, &keyLeftOutRule,
+	&cycleRule, &missingRule, &ambiguousRule, &refusedRule, &resolveFailedRule, &noScopeRule,
+	&cycleDeclaredRule, &captiveDeclaredRule,
+	&unusedRule, &directRule, &mixedRule, &absentRule, &standInRule,
 }
 
 // ByID returns the rule with this id, nil if there is none.

@@ -28,10 +28,10 @@ const follow = computed(() => (findings.value ?? []).filter((f) => f.because).le
 const sentence = computed(() => {
   const d = detail.value
   if (!d) return ''
-  const scopes = `${count(d.figures.scopes, 'scope', 'scopes')}, ${healthOf(d.health)}`
   const errors = (findings.value ?? []).filter((f) => f.severity === 'error' && !f.because).length
+  const scopes = `${count(d.figures.scopes, 'scope', 'scopes')}, ${healthOf(d.health)}`
   if (!findings.value?.length) return `Nothing found; ${scopes}.`
-  const after = follow.value ? `, ${follow.value} that ${follow.value === 1 ? 'follows' : 'follow'} from them` : ''
+  const after = follow.value ? `, ${follow.value} that ${follow.value === 1 ? 'follows' : 'follow'} from ${errors === 1 ? 'it' : 'them'}` : ''
   if (!errors) return `No errors, ${count(findings.value.length, 'lesser finding', 'lesser findings')}; ${scopes}.`
   return `${count(errors, 'mistake', 'mistakes')} to fix first${after}; ${scopes}.`
 })

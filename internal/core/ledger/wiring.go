@@ -1,0 +1,208 @@
+package ledger
+
+import "keenlantern.example/record/event"
+
+// Wiring is what follows from the registrations alone: which one answers, and which layers lie around which. It is made
+// anew when a registration has changed since.
+type Wiring struct {
+	world    *World
+	named    map[Asked][]*Registration // by service and key, also included, in order
+	services map[string][]*Registration
+	wrappers map[*Registration][]*Registration
+	aliases  map[*Registration][]*Registration
+	declares map[string]bool // services of which some registration wraps
+}
+
+// Asked is a service and key as somebody asks for them.
+type Asked struct {
+	Service string
+	Key     string
+	HasKey  bool
+}
+
+// Wiring returns the wiring as it is known now. It is read-only.
+func (w *World) Wiring() *Wiring {
+	if w.wiring == nil {
+		w.wiring = newWiring(w)
+	}
+	return w.wiring
+}
+
+func newWiring(w *World) *Wiring {
+	g := &Wiring{
+		world: w, named: map[Asked][]*Registration{}, services: map[string][]*Registration{},
+		wrappers: map[*Registration][]*Registration{}, aliases: map[*Registration][]*Registration{}, declares: map[string]bool{},
+	}
+	for _, r := range w.Regs {
+		if !r.Known {
+			continue
+		}
+		for _, a := range r.Names() {
+			g.named[a] = append(g.named[a], r)
+			g.services[a.Service] = append(g.services[a.Service], r)
+		}
+		if r.Wraps != nil {
+			inner := r.Wraps.Real()
+			g.wrappers[inner] = append(g.wrappers[inner], r)
+			g.declares[r.Service], g.declares[inner.Service] = true, true
+		}
+		if r.Alias != nil {
+			to := r.Real()
+			g.aliases[to] = append(g.aliases[to], r)
+		}
+	}
+	return g
+}
+
+// Asked returns the service and key that r is registered as.
+func (r *Registration) Asked() Asked { return Asked{r.Service, r.Key, r.HasKey} }
+
+// Names returns the services and keys that r answers to, the one it is registered as first.
+func (r *Registration) Names() []Asked {
+	names := []Asked{r.Asked()}
+	for _, a := range r.Also {
+		names = append(names, Asked{a.Service, a.Key, a.HasKey})
+	}
+	return names
+}
+
+// Real follows aliases to the registration whose instance is handed out.
+func (r *Registration) Real() *Registration {
+	for range 16 {
+		if r.Alias == nil {
+			return r
+		}
+		r = r.Alias
+	}
+	return r
+}
+
+// Inner returns what r wraps, aliases followed, nil if it wraps nothing.
+func (r *Registration) Inner() *Registration {
+	if r.Wraps == nil {
+		return nil
+	}
+	return r.Wraps.Real()
+}
+
+// Answer returns the registration that answers a single request from container c: looked for in it, in its parents, and
+// then in any other container if exactly one answers there; nil if none does or several would. Aliases are not followed.
+func (g *Wiring) Answer(c *Container, a Asked) *Registration {
+	for p, n := c, 0; p != nil && n < 32; p, n = p.Parent, n+1 {
+		if r := g.answerIn(p, a); r != nil {
+			return r
+		}
+	}
+	var found *Registration
+	containers := g.world.Containers
+	if len(containers) == 0 {
+		containers = []*Container{g.world.first}
+	}
+	for _, other := range containers {
+		if r := g.answerIn(other, a); r != nil {
+			if found != nil && found != r {
+				return nil
+			}
+			found = r
+		}
+	}
+	return found
+}
+
+func (g *Wiring) answerIn(c *Container, a Asked) *Registration {
+	var candidates, wrapped []*Registration
+	for _, r := range g.named[a] {
+		if r.Local || r.Container != c {
+			continue
+		}
+		if len(g.wrappers[r]) > 0 {
+			wrapped = append(wrapped, r)
+		} else {
+			candidates = append(candidates, r)
+		}
+	}
+	if len(candidates) == 0 {
+		candidates = wrapped
+	}
+	if len(candidates) == 0 {
+		return nil
+	}
+	switch c.Duplicates {
+	case "first":
+		return candidates[0]
+	case "primary":
+		for _, r := range candidates {
+			if r.Primary {
+				return r
+			}
+		}
+	}
+	return candidates[len(candidates)-1]
+}
+
+// All returns the registrations that a request for all of a service and key may reach, in whatever container.
+func (g *Wiring) All(a Asked) []*Registration { return g.named[a] }
+
+// Of returns the registrations under a service, of any key.
+func (g *Wiring) Of(service string) []*Registration { return g.services[service] }
+
+// Services returns every service that somebody answers to.
+func (g *Wiring) Services() []string {
+	list := make([]string, 0, len(g.services))
+	for s := range g.services {
+		list = append(list, s)
+	}
+	return list
+}
+
+// Wrappers returns the registrations that wrap r; Aliases those that are answered with r's instance.
+func (g *Wiring) Wrappers(r *Registration) []*Registration { return g.wrappers[r] }
+func (g *Wiring) Aliases(r *Registration) []*Registration  { return g.aliases[r] }
+
+// Declares tells whether any registration of the service wraps or is wrapped.
+func (g *Wiring) Declares(service string) bool { return g.declares[service] }
+
+// Outermost follows wrappers outwards.
+func (g *Wiring) Outermost(r *Registration) *Registration {
+	for range 32 {
+		outer := g.wrappers[r]
+		if len(outer) == 0 {
+			return r
+		}
+		r = outer[len(outer)-1]
+	}
+	return r
+}
+
+// InChain tells whether a and b belong to one chain of layers.
+func (g *Wiring) InChain(a, b *Registration) bool {
+	return a == b || within(a, b) || within(b, a)
+}
+
+// within tells whether following wraps inwards from r comes to inner.
+func within(r, inner *Registration) bool {
+	for range 32 {
+		if r = r.Inner(); r == nil {
+			return false
+		}
+		if r == inner {
+			return true
+		}
+	}
+	return false
+}
+
+// AskedAt returns what a constructor need at a position of with asks for.
+func (r *Registration) AskedAt(slot int) *event.Need {
+	for n := range r.Needs {
+		need := &r.Needs[n]
+		if need.Lazy || need.How != "" && need.How != "constructor" {
+			continue
+		}
+		if slot == 0 {
+			return need
+		}
+		slot--
+	}
+	return nil
+}

@@ -1,0 +1,252 @@
+package rules
+
+import (
+	"strings"
+
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// captiveRoot reports captive/root: a scoped instance at home in the root that nothing keeps, but for transients of the
+// root that nothing keeps: it was asked for outside any scope. Not: proxies.
+type captiveRoot struct {
+	out        Reporter
+	world      *ledger.World
+	candidates []*ledger.Instance
+}
+
+var captiveRootRule = Rule{
+	ID: "captive/root", Severity: finding.Error, Basis: finding.Observed,
+	Doc:   "A scoped registration's instance lives in the root although nothing keeps it: it was asked for outside any scope.",
+	Not:   "One that something keeps (that is captive/scoped, or somebody's own business); a proxy.",
+	Needs: ledger.SeesWith,
+	Sees:  []ledger.Happening{ledger.Made, ledger.Settled},
+	New:   func(e *Env) Watcher { return &captiveRoot{out: e.Out, world: e.World} },
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("%s is scoped, and was asked for outside any scope", name)
+		f.Why = sentence("%s of %s%s %s in the root, where every later request for it outside a scope gets the same one and nothing ends it before the process does.",
+			count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject), plural(int(f.Counts["instances"]), "lives", "live"))
+		f.Fix = sentence("Open a scope where %s%s is asked for and ask in it, or register it as a singleton if one for the whole process is meant.", name, place(f.Subject))
+	},
+}
+
+// maxCandidates bounds what a rule keeps to judge at the end.
+const maxCandidates = 10_000
+
+func (r *captiveRoot) See(c *ledger.Change) {
+	i := c.Inst
+	if i.Lifetime() == ledger.Scoped && i.Home() != nil && i.Home() == i.Root() && !i.Proxy() && len(r.candidates) < maxCandidates {
+		r.candidates = append(r.candidates, i)
+	}
+}
+
+// Judge waits until all keepers are known.
+func (r *captiveRoot) Judge() {
+	for _, i := range r.candidates {
+		if i.Sees(r.world)&ledger.SeesWith == 0 || i.HeldFor || i.Lifetime() != ledger.Scoped {
+			continue
+		}
+		kept := false
+		for _, k := range i.KeptBy {
+			kept = kept || len(k.Holder.KeptBy) > 0
+		}
+		if kept {
+			continue
+		}
+		r.out.Report(Occurrence{
+			Rule: &captiveRootRule, Subject: i.Ref(), Scope: i.Scope, Insts: []*ledger.Instance{i}, Line: i.MadeLine, T: i.Made,
+		}).Count("instances", 1)
+	}
+}
+
+// captiveTransient reports captive/transient: a singleton, per-consumer or external holder keeps a transient directly.
+// Graver when the transient is disposable, and an error when it must not be shared and was used in two scopes.
+type captiveTransient struct{ out Reporter }
+
+type heldTransient struct {
+	cases  []Case
+	scope  *ledger.Scope
+	shared bool
+}
+
+var captiveTransientRule = Rule{
+	ID: "captive/transient", Severity: finding.Error, Basis: finding.Observed,
+	Doc:  "A singleton, per-consumer or external holder keeps a transient, which so lives as long as the holder: a note, a warning when it is disposable, an error when it must not be shared and was used in two scopes.",
+	Not:  "A transient kept through another one, which is reported where it is kept directly; anything behind a proxy.",
+	Sees: []ledger.Happening{ledger.Bound, ledger.Used},
+	New:  func(e *Env) Watcher { return &captiveTransient{e.Out} },
+	Tell: func(f *finding.Finding) {
+		holder, kept := f.Holder.Name(), f.Subject.Name()
+		f.Title = sentence("%s, %s, keeps %s, which is transient", holder, lifetimeOf(*f.Holder), article(kept))
+		f.Why = sentence("%s is meant to be built anew for whoever asks, but the one that %s keeps lives as long as %s does.", kept, holder, holder)
+		switch f.Severity {
+		case finding.Error:
+			f.Why += " " + sentence("It must not be used by two scopes at the same time, and was used in several.")
+		case finding.Warning:
+			f.Why += " " + sentence("It is disposable, and nothing disposes it before %s goes.", holder)
+		}
+		f.Fix = sentence("Give %s%s a way to ask for %s when it needs one, or register %s%s with the lifetime it really has.", holder, place(*f.Holder), article(kept), kept, place(f.Subject))
+	},
+}
+
+func (r *captiveTransient) See(c *ledger.Change) {
+	d := c.Inst
+	if c.What == ledger.Used {
+		held, _ := d.Tag(captiveTransientRule.ID).(*heldTransient)
+		if held == nil || held.shared || c.Scope == nil || d.Reg == nil || !d.Reg.SharingKnown || d.Reg.Shareable {
+			return
+		}
+		if held.scope == nil {
+			held.scope = c.Scope
+		} else if held.scope != c.Scope {
+			held.shared = true
+			for _, k := range held.cases {
+				k.Grave(finding.Error)
+			}
+		}
+		return
+	}
+	h := c.Holder
+	if d.Lifetime() != ledger.Transient || d.Proxy() || !h.Lifetime().Long() || h.Lifetime() == ledger.External && h.Home() != h.Root() {
+		return
+	}
+	held, _ := d.Tag(captiveTransientRule.ID).(*heldTransient)
+	if held == nil {
+		held = &heldTransient{}
+		d.SetTag(captiveTransientRule.ID, held)
+	}
+	severity := finding.Note
+	if d.Disposable() {
+		severity = finding.Warning
+	}
+	if held.shared {
+		severity = finding.Error
+	}
+	holder := h.Ref()
+	found := r.out.Report(Occurrence{
+		Rule: &captiveTransientRule, Severity: severity, Subject: d.Ref(), Holder: &holder, Path: []finding.Ref{holder, d.Ref()},
+		Scope: d.Scope, Insts: []*ledger.Instance{d, h}, Roles: []string{"kept", "holder"}, Line: max(d.MadeLine, h.MadeLine), T: max(d.Made, h.Made),
+	})
+	found.Count("instances", 1)
+	held.cases = append(held.cases, found)
+}
+
+// captiveDeclared reports captive/declared: by what the registrations say, a long-lived one would keep a scoped one.
+// Not: where this recording shows it happening, for which captive/scoped speaks; lazy needs; proxies.
+type captiveDeclared struct {
+	world *ledger.World
+	out   Reporter
+	known *Shared
+}
+
+var captiveDeclaredRule = Rule{
+	ID: "captive/declared", Severity: finding.Warning, Basis: finding.Declared,
+	Doc: "By what the registrations ask for, a singleton, per-consumer or external one would keep a scoped one.",
+	Not: "Where an observed captive/scoped of the same path says so already; needs that are asked for later (lazy); proxies.",
+	New: func(e *Env) Watcher { return &captiveDeclared{e.World, e.Out, e.Known} },
+	Tell: func(f *finding.Finding) {
+		holder, kept := f.Holder.Name(), f.Subject.Name()
+		f.Title = sentence("%s, %s, asks for %s, which is scoped", holder, lifetimeOf(*f.Holder), kept)
+		f.Why = sentence("Built as registered, %s would keep the %s of the scope it is first asked for in, for as long as %s lives.", holder, kept, holder)
+		if len(f.Path) > 2 {
+			f.Why += " " + sentence("It would get there through %s.", names(f.Path[1:len(f.Path)-1]))
+		}
+		f.Fix = sentence("Register %s%s as scoped, or let it ask for %s%s in each scope.", holder, place(*f.Holder), kept, place(f.Subject))
+	},
+}
+
+func (r *captiveDeclared) See(*ledger.Change) {}
+
+func (r *captiveDeclared) Judge() {
+	g := r.world.Wiring()
+	for _, reg := range r.world.Regs {
+		if reg.Known && reg.Lifetime.Long() && reg.Alias == nil && reg.Proxy == nil {
+			r.follow(g, []*ledger.Registration{reg})
+		}
+	}
+}
+
+func (r *captiveDeclared) follow(g *ledger.Wiring, path []*ledger.Registration) {
+	if len(path) > maxSteps {
+		return
+	}
+	for _, target := range kept(g, path[len(path)-1]) {
+		seen := false
+		for _, p := range path {
+			seen = seen || p == target
+		}
+		if seen || target.Proxy != nil {
+			continue
+		}
+		way := append(append([]*ledger.Registration{}, path...), target)
+		switch target.Lifetime {
+		case ledger.Scoped:
+			r.report(way)
+		case ledger.Transient:
+			r.follow(g, way)
+		}
+	}
+}
+
+func (r *captiveDeclared) report(path []*ledger.Registration) {
+	if r.known.captivePaths[pathKey(path)] {
+		return
+	}
+	holder, subject := path[0].Ref(""), path[len(path)-1].Ref("")
+	refs := make([]finding.Ref, len(path))
+	services := make([]string, len(path))
+	for n, p := range path {
+		refs[n], services[n] = p.Ref(""), p.Service
+	}
+	r.out.Report(Occurrence{
+		Rule: &captiveDeclaredRule, Subject: subject, Holder: &holder, Path: refs, Line: path[0].Line, T: path[0].T,
+		Because: r.known.refusedPaths[strings.Join(services, "\x00")],
+	}).Count("registrations", 1)
+}
+
+// pathKey names a path of registrations.
+func pathKey(path []*ledger.Registration) string {
+	var b strings.Builder
+	for _, p := range path {
+		b.WriteString(p.Real().Asked().Service)
+		b.WriteByte(0)
+		b.WriteString(number(int64(p.ID)))
+		b.WriteByte(1)
+	}
+	return b.String()
+}
+
+// kept lists the registrations that an instance of r would keep, by its needs and by what it wraps: aliases followed.
+func kept(g *ledger.Wiring, r *ledger.Registration) []*ledger.Registration {
+	var list []*ledger.Registration
+	inner := r.Inner()
+	own := false
+	for n := range r.Needs {
+		need := &r.Needs[n]
+		if need.Lazy || need.How != "" && need.How != "constructor" && need.How != "property" {
+			continue
+		}
+		asked := ledger.Asked{Service: need.Service, Key: need.Key, HasKey: need.HasKey}
+		if inner != nil && !own && !need.All && (asked == inner.Asked() || need.Service == r.Service || need.Service == inner.Service) {
+			own = true
+			list = append(list, inner)
+			continue
+		}
+		if need.All {
+			for _, a := range g.All(asked) {
+				if real := a.Real(); real != r && !a.Local {
+					list = append(list, real)
+				}
+			}
+			continue
+		}
+		if a := g.Answer(r.Container, asked); a != nil {
+			list = append(list, a.Real())
+		}
+	}
+	if inner != nil && !own {
+		list = append(list, inner)
+	}
+	return list
+}

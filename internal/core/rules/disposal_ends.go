@@ -1,0 +1,323 @@
+package rules
+
+import (
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// atEnd reports disposal/at-end: a disposable instance of the root, made by the container or a factory, that was never
+// disposed although the root closed or the stream ended in order. Not: after a start that failed.
+// unowned reports disposal/unowned: one that was made outside the container or past it, when its home closes or the
+// stream ends in order.
+type atEnd struct {
+	world   *ledger.World
+	out     Reporter
+	unowned bool
+	gone    []*ledger.Instance // forgotten, or ended with their home, without having been disposed
+}
+
+var atEndRule = Rule{
+	ID: "disposal/at-end", Severity: finding.Warning, Basis: finding.Observed,
+	Doc:    "A disposable instance that lives as long as the process was never disposed, although the process ended in order.",
+	Not:    "A stream that was cut off or whose start failed; one that was disposed in any way, or handed to its container.",
+	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode,
+	Hidden: "a disposal",
+	Sees:   []ledger.Happening{ledger.ForgottenSeen, ledger.ScopeClosed},
+	New:    func(e *Env) Watcher { return &atEnd{world: e.World, out: e.Out} },
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		n := f.Counts["instances"]
+		f.Title = sentence("%s is not disposed at shutdown", name)
+		f.Why = sentence("%s of %s%s %s alive until the process ended in order, and no disposal was seen.",
+			count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"))
+		f.Fix = sentence("Dispose %s%s when the application shuts down: close its container, or dispose it where it is built.", name, place(f.Subject))
+	},
+}
+
+var unownedRule = Rule{
+	ID: "disposal/unowned", Severity: finding.Warning, Basis: finding.Observed,
+	Doc:    "A disposable instance that was built outside the container, or past it, was never disposed.",
+	Not:    "What the application says it disposes itself; a stream that was cut off.",
+	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode,
+	Hidden: "a disposal",
+	Sees:   []ledger.Happening{ledger.ForgottenSeen, ledger.ScopeClosed},
+	New:    func(e *Env) Watcher { return &atEnd{world: e.World, out: e.Out, unowned: true} },
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		n := f.Counts["instances"]
+		f.Title = sentence("Nobody disposes %s, which the container did not build", name)
+		f.Why = sentence("%s of %s%s %s constructed in application code; the container does not dispose what it did not build, and nobody else was seen to.",
+			count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"))
+		f.Fix = sentence("Dispose %s%s where it is constructed, or let the container build it.", name, place(f.Subject))
+	},
+}
+
+// See keeps what ends without a disposal for the end, when it is clear whether one came late.
+func (r *atEnd) See(c *ledger.Change) {
+	if c.What == ledger.ForgottenSeen {
+		if c.Inst != nil {
+			r.keep(c.Inst)
+		}
+		return
+	}
+	for _, i := range c.Scope.Homed {
+		r.keep(i)
+	}
+}
+
+func (r *atEnd) keep(i *ledger.Instance) {
+	if i.DisposeLines == 0 && i.Disposable() && r.mine(i) && len(r.gone) < maxCandidates {
+		if r.unowned || i.Home() == nil || i.Home() == i.Root() {
+			r.gone = append(r.gone, i)
+		}
+	}
+}
+
+// mine tells whether i was made in a way that this rule is about.
+func (r *atEnd) mine(i *ledger.Instance) bool {
+	own := i.By == "container" || i.By == "factory"
+	return own != r.unowned
+}
+
+func (r *atEnd) Judge() {
+	seen := map[*ledger.Instance]bool{}
+	for _, i := range r.gone {
+		seen[i] = true
+		r.judge(i)
+	}
+	if !r.world.Ended || r.world.EndWhy != "" && !r.unowned {
+		return
+	}
+	r.world.Living(func(i *ledger.Instance) {
+		if !seen[i] && i.DisposeLines == 0 && i.Disposable() && r.mine(i) {
+			r.judge(i)
+		}
+	})
+}
+
+func (r *atEnd) judge(i *ledger.Instance) {
+	if i.DisposeLines > 0 || !i.Disposable() || !seesDisposal(i, r.world) {
+		return
+	}
+	home := i.Home()
+	ended := r.world.Ended && (r.world.EndWhy == "" || r.unowned)
+	rule := &atEndRule
+	because := ""
+	if r.unowned {
+		rule = &unownedRule
+		if i.DisposerSaid() == "code" && i.By == "external" {
+			return
+		}
+		if !ended && (home == nil || !home.Ended) {
+			return
+		}
+	} else {
+		if home == nil || home != i.Root() || !ended && !home.Ended || r.world.EndWhy != "" {
+			return
+		}
+		if pile, ok := i.Tag(pileUpRule.ID).(Case); ok {
+			because = pile.ID()
+		}
+	}
+	r.out.Report(Occurrence{
+		Rule: rule, Subject: i.Ref(), Scope: i.Scope, Insts: []*ledger.Instance{i}, Line: i.MadeLine, T: i.Made, Because: because,
+	}).Count("instances", 1)
+}
+
+// pileUp reports disposal/pile-up: ten or more disposable transients of one registration alive at once in the root, or a
+// thousand in another scope, kept by nothing or only by transients.
+type pileUp struct {
+	world *ledger.World
+	out   Reporter
+	piles map[pileKey]*pile
+}
+
+type pileKey struct {
+	reg  *ledger.Registration
+	home *ledger.Scope
+}
+
+type pile struct {
+	loose []*ledger.Instance // alive ones, some of which may be kept by now
+	found Case
+	most  int64
+}
+
+// The sizes from which a pile is one, as docs/findings.md has them.
+const (
+	pileInRoot  = 10
+	pileInScope = 1000
+)
+
+var pileUpRule = Rule{
+	ID: "disposal/pile-up", Severity: finding.Error, Basis: finding.Observed,
+	Doc:    "Ten or more disposable transients of one registration pile up in the root, or a thousand in another scope, kept by nothing: they are let go only when that scope ends.",
+	Not:    "Transients that something longer-lived keeps, or that were disposed, forgotten or handed to be disposed.",
+	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode | ledger.SeesWith,
+	Hidden: "a disposal",
+	Sees:   []ledger.Happening{ledger.Made, ledger.Settled, ledger.ScopeClosing, ledger.StreamEnded},
+	New: func(e *Env) Watcher {
+		return &pileUp{world: e.World, out: e.Out, piles: map[pileKey]*pile{}}
+	},
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("%s piles up: %s alive at once", name, count(f.Counts["alive"], "instance", "instances"))
+		f.Why = sentence("%s%s is transient and disposable, and what is resolved in a scope stays with it until the scope ends. Nothing kept these, and nothing let them go.", name, implementedBy(f.Subject))
+		if n := f.Counts["per_thousand_scopes"]; n > 0 {
+			f.Why += " " + sentence("They grow by %s per thousand scopes.", number(n))
+		}
+		if n := f.Counts["bytes"]; n > 0 {
+			f.Why += " " + sentence("They hold %s bytes.", number(n))
+		}
+		f.Fix = sentence("Resolve %s%s in a scope that ends with the work, or dispose each one after use.", name, place(f.Subject))
+	},
+}
+
+func (r *pileUp) See(c *ledger.Change) {
+	switch c.What {
+	case ledger.ScopeClosing:
+		for k, p := range r.piles {
+			if k.home == c.Scope {
+				r.measure(k, p)
+				delete(r.piles, k)
+			}
+		}
+		return
+	case ledger.StreamEnded:
+		for k, p := range r.piles {
+			r.measure(k, p)
+		}
+		return
+	}
+	i := c.Inst
+	if i.Lifetime() != ledger.Transient || !i.Disposable() || i.Home() == nil || i.Sees(r.world)&ledger.SeesWith == 0 || !seesDisposal(i, r.world) {
+		return
+	}
+	k := pileKey{i.Reg, i.Home()}
+	p := r.piles[k]
+	if p == nil {
+		p = &pile{}
+		r.piles[k] = p
+	}
+	// The ones before this one have their keepers by now.
+	if n := len(p.loose); n >= k.least() && n&(n-1) == 0 || n >= k.least() && p.found == nil || n > 0 && n < 64 {
+		r.measure(k, p)
+	}
+	p.loose = append(p.loose, i)
+	if len(p.loose) > 2*pileInScope && len(p.loose)&(len(p.loose)-1) == 0 {
+		p.prune()
+	}
+}
+
+func (k pileKey) least() int {
+	if k.home == k.reg.Container.Root {
+		return pileInRoot
+	}
+	return pileInScope
+}
+
+// prune leaves those that are alive and kept by nothing or only by transients.
+func (p *pile) prune() {
+	left := p.loose[:0]
+	for _, i := range p.loose {
+		if !i.Ended && i.DisposeLines == 0 && loose(i) {
+			left = append(left, i)
+		}
+	}
+	clear(p.loose[len(left):])
+	p.loose = left
+}
+
+func loose(i *ledger.Instance) bool {
+	for _, k := range i.KeptBy {
+		if k.Holder.Lifetime() != ledger.Transient {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *pileUp) measure(k pileKey, p *pile) {
+	p.prune()
+	n := len(p.loose)
+	if n < k.least() {
+		return
+	}
+	first := p.loose[0]
+	if p.found == nil {
+		for _, i := range p.loose[:finding.MaxExamples] {
+			p.found = r.out.Report(Occurrence{
+				Rule: &pileUpRule, Subject: first.Ref(), Scope: i.Scope, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: i.MadeLine, T: i.Made,
+			})
+		}
+	}
+	p.found.Most("alive", int64(n))
+	p.found.Last(r.world.T)
+	if scopes := r.world.ScopesOpened; scopes > 0 && int64(n) >= p.most {
+		p.most = int64(n)
+		p.found.Set("per_thousand_scopes", p.most*1000/scopes)
+	}
+	bytes := int64(0)
+	for _, i := range p.loose {
+		bytes += i.Size
+	}
+	p.found.Most("bytes", bytes)
+	for _, i := range p.loose {
+		if i.Tag(pileUpRule.ID) == nil {
+			i.SetTag(pileUpRule.ID, p.found)
+		}
+	}
+}
+
+// unclosedScope reports disposal/unclosed-scope: a scope that was never closed although the stream ended in order.
+type unclosedScope struct {
+	world *ledger.World
+	out   Reporter
+}
+
+var unclosedScopeRule = Rule{
+	ID: "disposal/unclosed-scope", Severity: finding.Error, Basis: finding.Observed,
+	Doc:   "A scope was opened and never closed, although the process ended in order.",
+	Not:   "Roots; a scope whose end nobody can see; a stream that was cut off.",
+	Needs: ledger.SeesCloses,
+	Sees:  nil,
+	New:   func(e *Env) Watcher { return &unclosedScope{world: e.World, out: e.Out} },
+	Tell: func(f *finding.Finding) {
+		f.Title = sentence("%s is never closed", f.Subject.Name())
+		f.Why = sentence("%s of this name %s still open when the process ended in order.", count(f.Counts["scopes"], "scope", "scopes"), plural(int(f.Counts["scopes"]), "was", "were"))
+		if held := f.Facts["holds"]; len(held) > 0 {
+			f.Why += " " + sentence("What it holds stays alive with it: %s.", list(held))
+		}
+		f.Fix = sentence("Close the scope on every way out of %s, failures included.", f.Subject.Name())
+	},
+}
+
+func (r *unclosedScope) See(*ledger.Change) {}
+
+func (r *unclosedScope) Judge() {
+	if !r.world.Ended || r.world.Sees&ledger.SeesCloses == 0 {
+		return
+	}
+	r.world.Open(func(s *ledger.Scope) {
+		if s.EndsUnknown {
+			return
+		}
+		name := s.Kind
+		if s.Name != "" {
+			if name != "" {
+				name += " "
+			}
+			name += s.Name
+		}
+		if name == "" {
+			name = "scope"
+		}
+		found := r.out.Report(Occurrence{Rule: &unclosedScopeRule, Subject: finding.Ref{Service: name}, Scope: s, Line: s.Line, T: s.Opened})
+		found.Count("scopes", 1)
+		for _, i := range s.Homed {
+			if !i.Ended {
+				found.Fact("holds", i.Ref().Name())
+			}
+		}
+	})
+}

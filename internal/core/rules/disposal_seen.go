@@ -1,0 +1,353 @@
+package rules
+
+import (
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// disposals watches dispose lines and what comes after them, for the rules that go by one instance's disposal: late,
+// stuck, failed, twice, used-after, used-during, order and too-early. They share what they remember of it.
+type disposals struct {
+	world *ledger.World
+	out   Reporter
+	noted map[*ledger.Container]bool // disposal/order's notes
+	stuck []*ledger.Instance
+	early map[*ledger.Instance]*earlyDisposal
+}
+
+type earlyDisposal struct {
+	found Case // nil until it is used or given out after
+}
+
+func newDisposals(e *Env) Watcher {
+	return &disposals{world: e.World, out: e.Out, noted: map[*ledger.Container]bool{}, early: map[*ledger.Instance]*earlyDisposal{}}
+}
+
+var lateRule = Rule{
+	ID: "disposal/late", Severity: finding.Note, Basis: finding.Observed,
+	Doc:  "An instance was disposed after its home had closed.",
+	Not:  "External ones that code disposes; scopes whose end cannot be seen.",
+	Sees: []ledger.Happening{ledger.DisposeSeen, ledger.Given, ledger.Used, ledger.Bound, ledger.ScopeClosed, ledger.StreamEnded},
+	New:  newDisposals,
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("%s is disposed after its scope has closed", name)
+		f.Why = sentence("%s of %s%s %s disposed only after the scope it belongs to was over.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject), plural(int(f.Counts["instances"]), "was", "were"))
+		f.Fix = sentence("Dispose %s%s before its scope is closed, so that nothing it holds outlives the work.", name, place(f.Subject))
+	},
+}
+
+var stuckRule = Rule{
+	ID: "disposal/stuck", Severity: finding.Error, Basis: finding.Observed,
+	Doc:    "A disposal began and was neither done nor failed, although the instance's home has closed or the process ended in order.",
+	Not:    "An instance handed to its container; the root's in a stream that was cut off.",
+	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode,
+	Hidden: "the end of the disposal",
+	New:    nothing,
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("The disposal of %s does not end", name)
+		f.Why = sentence("The disposal of %s of %s%s began and never ended; whoever waits for it waits still.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject))
+		f.Fix = sentence("See what the disposal of %s%s waits for, and give it a time after which it gives up.", name, place(f.Subject))
+	},
+}
+
+var failedRule = Rule{
+	ID: "disposal/failed", Severity: finding.Error, Basis: finding.Observed,
+	Doc: "A disposal failed, or the container could not dispose the instance there.",
+	Not: "A disposal that ended, whatever came after.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("The disposal of %s fails", name)
+		f.Why = sentence("%s of %s%s could not be disposed.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject))
+		if e := f.Facts["errors"]; len(e) > 0 {
+			f.Why += " " + sentence("It said: %s.", list(e))
+		}
+		if l := f.Facts["left"]; len(l) > 0 {
+			f.Why += " " + sentence("Never disposed after it in the same scope: %s.", list(l))
+		}
+		f.Fix = sentence("Let the disposal of %s%s succeed or report its error elsewhere: what is disposed after it may be left out.", name, place(f.Subject))
+	},
+}
+
+var twiceRule = Rule{
+	ID: "disposal/twice", Severity: finding.Warning, Basis: finding.Observed,
+	Doc: "An instance was disposed twice.",
+	Not: "A line that was written twice.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("%s is disposed twice", name)
+		f.Why = sentence("%s of %s%s %s disposed a second time.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject), plural(int(f.Counts["instances"]), "was", "were"))
+		if f.Severity == finding.Note {
+			f.Why += " " + sentence("The container did both in one closing, as it does with what it handed out under several names.")
+		}
+		f.Fix = sentence("Leave the disposal of %s%s to one owner, and let a second one do nothing.", name, place(f.Subject))
+	},
+}
+
+var usedAfterRule = Rule{
+	ID: "disposal/used-after", Severity: finding.Error, Basis: finding.Observed,
+	Doc: "An instance was handed out, or used by a use that began, after it had been disposed.",
+	Not: "A use that was still running when it was disposed (disposal/used-during); one that only the order of lines or only their times put after.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("%s is used after it was disposed", name)
+		f.Why = sentence("%s of %s%s %s used or handed out %s after the disposal%s.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject),
+			plural(int(f.Counts["instances"]), "was", "were"), times(f.Counts["uses"]+f.Counts["handed_out"]), usedBy(f))
+		f.Fix = sentence("Find who still holds %s%s when it is disposed, and let it go there or be disposed later.", name, place(f.Subject))
+	},
+}
+
+var usedDuringRule = Rule{
+	ID: "disposal/used-during", Severity: finding.Warning, Basis: finding.Observed,
+	Doc: "A use of an instance was still running when it was disposed.",
+	Not: "A use that began in the root or in no scope, of an instance of the root: its disposal is what ends it.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("%s is disposed while it is being used", name)
+		f.Why = sentence("%s of %s%s %s disposed before a use of it had returned.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject), plural(int(f.Counts["instances"]), "was", "were"))
+		f.Fix = sentence("Wait for the work that uses %s%s before its scope is closed.", name, place(f.Subject))
+	},
+}
+
+var orderRule = Rule{
+	ID: "disposal/order", Severity: finding.Warning, Basis: finding.Observed,
+	Doc: "Something was disposed before what keeps it, in the same scope: a warning when it was used in between or code disposed it, otherwise a note for each container that does so.",
+	Not: "Instances that keep each other; ones of different homes; ones handed to their container.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		holder, kept := f.Holder.Name(), f.Subject.Name()
+		f.Title = sentence("%s is disposed before %s, which keeps it", kept, holder)
+		f.Why = sentence("%s holds %s until it is disposed itself, and %s went first in the same scope.", holder, article(kept), kept)
+		if f.Severity == finding.Warning {
+			f.Why += " " + sentence("It was used in between, or code took it out of the container's order.")
+		}
+		f.Fix = sentence("Dispose %s%s before %s%s: the reverse of the order in which they were built.", holder, place(*f.Holder), kept, place(f.Subject))
+	},
+}
+
+var tooEarlyRule = Rule{
+	ID: "disposal/too-early", Severity: finding.Error, Basis: finding.Observed,
+	Doc: "An instance was disposed while its home was still open, by code although its container disposes it or at the end of another scope, and was used or handed out after.",
+	Not: "One that nobody uses afterwards; one whose disposal is the application's own business.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		how := "Code disposed it, although the container does so when its scope ends."
+		for _, by := range f.Facts["by"] {
+			if by == "container" {
+				how = "It was disposed at the end of another scope than the one it belongs to."
+			}
+		}
+		f.Title = sentence("%s is disposed too early, while others still use it", name)
+		f.Why = sentence("%s of %s%s %s used or handed out after the disposal, in the scope it belongs to. %s", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject),
+			plural(int(f.Counts["instances"]), "was", "were"), how)
+		f.Fix = sentence("Leave the disposal of %s%s to its container.", name, place(f.Subject))
+	},
+}
+
+// nothing is the run of a rule whose work another one's run does.
+func nothing(*Env) Watcher { return idle{} }
+
+type idle struct{}
+
+func (idle) See(*ledger.Change) {}
+
+func (r *disposals) See(c *ledger.Change) {
+	switch c.What {
+	case ledger.DisposeSeen:
+		r.disposed(c)
+	case ledger.Used:
+		began := c.Event.T - c.Event.NS
+		r.touched(c, began, "uses", c.Event.Count)
+	case ledger.Given:
+		r.touched(c, c.Event.T, "handed_out", 1)
+	case ledger.Bound:
+		if c.Edge != nil && c.Event != nil && c.Edge.Slot >= 0 && c.Holder.MadeSeq == r.world.Seq {
+			r.touched(c, c.Event.T-c.Event.NS, "handed_out", 1)
+		}
+	case ledger.ScopeClosed:
+		for _, i := range c.Scope.Homed {
+			if i.Begun && !i.Handed && i.Done == 0 && c.Scope != i.Root() {
+				r.stuck = append(r.stuck, i)
+			}
+		}
+	}
+}
+
+func (r *disposals) disposed(c *ledger.Change) {
+	i, ev := c.Inst, c.Event
+	home := i.Home()
+	one := Occurrence{Subject: i.Ref(), Scope: home, Insts: []*ledger.Instance{i}, Line: ev.Line, T: ev.T}
+	switch ev.State {
+	case "begun":
+		if home != nil && home.Ended || home == nil || home == i.Root() {
+			r.stuck = append(r.stuck, i) // it counts only while it stays so
+		}
+		return
+	case "failed", "refused":
+		one.Rule, one.Roles = &failedRule, []string{"subject"}
+		found := r.out.Report(one)
+		found.Count("instances", 1)
+		if ev.State == "refused" {
+			found.Fact("errors", "the container cannot dispose it there")
+		}
+		found.Fact("errors", ev.Error)
+		if home != nil && home.Tag(failedRule.ID) == nil {
+			home.SetTag(failedRule.ID, found)
+		}
+		return
+	}
+	if home != nil && home.Ended && ev.T >= home.ClosedAt && !home.EndsUnknown && i.EndedSeq < r.world.Seq && i.Done <= 1 && !(i.By == "external" && ev.By == "code") && i.GoneSeq == r.world.Seq {
+		one.Rule = &lateRule
+		r.out.Report(one).Count("instances", 1)
+	}
+	if i.Done == 2 && ev.State != "handed" {
+		one.Rule = &twiceRule
+		one.Severity = finding.Warning
+		if fromContainer(i.GoneBy) && fromContainer(ev.By) && (home == nil || !home.ActiveSince(i.GoneSeq)) {
+			one.Severity = finding.Note
+		}
+		if e := r.early[i]; e != nil && e.found != nil {
+			one.Because = e.found.ID()
+		}
+		r.out.Report(one).Count("instances", 1)
+	}
+	if i.GoneSeq != r.world.Seq {
+		return
+	}
+	if home != nil && !home.Ended {
+		code := ev.By == "code" && i.Disposer() == "container"
+		elsewhere := fromContainer(ev.By) && c.Scope != nil && c.Scope != home
+		if code || elsewhere {
+			r.early[i] = &earlyDisposal{}
+			if len(r.early) > maxCandidates {
+				clear(r.early)
+			}
+		}
+	}
+	r.order(c)
+}
+
+func fromContainer(by string) bool { return by == "" || by == "container" || by == "owner" }
+
+// order looks at what the disposed one keeps and was disposed before it.
+func (r *disposals) order(c *ledger.Change) {
+	h := c.Inst
+	if !h.Disposable() || h.Handed {
+		return
+	}
+	for n := range h.Keeps {
+		d := h.Keeps[n].Kept
+		if d == nil || !d.Disposable() || d.Handed || d.Home() != h.Home() || d.GoneSeq == 0 || d.GoneAt >= h.GoneAt || d.GoneSeq >= h.GoneSeq || keeps(d, h) {
+			continue
+		}
+		severity := finding.Note
+		users, _ := d.Tag(usedAfterRule.ID + " by").([]*ledger.Instance)
+		for _, u := range users {
+			if u == h {
+				severity = finding.Warning
+			}
+		}
+		if d.GoneBy == "code" {
+			severity = finding.Warning
+		}
+		if severity == finding.Note {
+			if r.noted[h.Container] {
+				continue
+			}
+			r.noted[h.Container] = true
+		}
+		holder := h.Ref()
+		r.out.Report(Occurrence{
+			Rule: &orderRule, Severity: severity, Subject: d.Ref(), Holder: &holder, Scope: h.Home(),
+			Insts: []*ledger.Instance{d, h}, Roles: []string{"kept", "holder"}, Line: c.Event.Line, T: c.Event.T,
+		}).Count("instances", 1)
+	}
+}
+
+func keeps(h, d *ledger.Instance) bool {
+	for n := range h.Keeps {
+		if h.Keeps[n].Kept == d {
+			return true
+		}
+	}
+	return false
+}
+
+// touched looks at a use or hand-out that began at a time, of an instance that may have been disposed.
+func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int64) {
+	i := c.Inst
+	if i.GoneSeq == 0 || c.Event.T <= i.GoneAt {
+		return
+	}
+	one := Occurrence{Subject: i.Ref(), Scope: c.Scope, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: c.Event.Line, T: c.Event.T}
+	if began <= i.GoneAt {
+		if c.What != ledger.Used || i.Home() != nil && i.Home() == i.Root() && (c.Scope == nil || c.Scope.Root) {
+			return
+		}
+		one.Rule = &usedDuringRule
+		if i.Tag(usedDuringRule.ID) == nil {
+			found := r.out.Report(one)
+			i.SetTag(usedDuringRule.ID, found)
+			found.Count("instances", 1)
+		}
+		return
+	}
+	if e := r.early[i]; e != nil {
+		if e.found == nil {
+			first := one
+			first.Rule = &tooEarlyRule
+			e.found = r.out.Report(first)
+			e.found.Count("instances", 1)
+			e.found.Fact("by", map[bool]string{true: "code", false: "container"}[i.GoneBy == "code"])
+		}
+		one.Because = e.found.ID()
+		e.found.Count("uses_after", n)
+	}
+	if crossed, ok := i.Tag(crossedRule.ID).(Case); ok {
+		one.Because = crossed.ID()
+	}
+	user := c.Holder
+	if captive := captiveOf(i, user); captive != nil {
+		one.Because = captive.ID()
+	}
+	if c.What == ledger.Used && user != nil {
+		users, _ := i.Tag(usedAfterRule.ID + " by").([]*ledger.Instance)
+		if len(users) < maxPairs {
+			i.SetTag(usedAfterRule.ID+" by", append(users, user))
+		}
+	}
+	one.Rule = &usedAfterRule
+	found := r.out.Report(one)
+	if i.Tag(usedAfterRule.ID) == nil {
+		i.SetTag(usedAfterRule.ID, found)
+		found.Count("instances", 1)
+	}
+	found.Count(figure, n)
+	if user != nil {
+		found.Fact("used_by", user.Ref().Name())
+	}
+}
+
+// Judge says which disposals have not ended.
+func (r *disposals) Judge() {
+	seen := map[*ledger.Instance]bool{}
+	for _, i := range r.stuck {
+		home := i.Home()
+		if !i.Begun || i.Done > 0 || i.Handed || seen[i] || !(r.world.Ended || home != nil && home.Ended) || !seesDisposal(i, r.world) {
+			continue
+		}
+		seen[i] = true
+		r.out.Report(Occurrence{Rule: &stuckRule, Subject: i.Ref(), Scope: home, Insts: []*ledger.Instance{i}, Line: i.MadeLine, T: i.Made}).Count("instances", 1)
+	}
+	r.world.Living(func(i *ledger.Instance) {
+		if r.world.Ended && i.Begun && i.Done == 0 && !i.Handed && !seen[i] && seesDisposal(i, r.world) {
+			r.out.Report(Occurrence{Rule: &stuckRule, Subject: i.Ref(), Scope: i.Home(), Insts: []*ledger.Instance{i}, Line: i.MadeLine, T: i.Made}).Count("instances", 1)
+		}
+	})
+}

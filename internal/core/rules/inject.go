@@ -1,0 +1,403 @@
+package rules
+
+import (
+	"strings"
+	"unicode"
+
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// injected runs the rules about who was given what: unused, direct, mixed, absent and stand-in.
+type injected struct {
+	world  *ledger.World
+	out    Reporter
+	known  *Shared
+	sites  map[siteKey]*site
+	users  map[*ledger.Registration]bool // that were seen to use anything
+	direct map[string]*directly
+}
+
+type siteKey struct {
+	reg  *ledger.Registration
+	slot int
+}
+
+type site struct {
+	fills, nulls int64
+	used         bool
+	given        finding.Ref
+	name         string
+	example      *ledger.Instance
+	madeAt       int64 // scopes opened when a singleton was made
+}
+
+type directly struct {
+	n        int64
+	disposed int64 // by code, in the scope where it was made
+	list     []*ledger.Instance
+}
+
+// The figures from which silence says something, as docs/findings.md has them.
+const (
+	unusedFills = 20
+	absentMakes = 5
+)
+
+// StandIns are the words that tell a stand-in by its class name.
+var StandIns = []string{"Stub", "Mock", "Fake", "Dummy", "Sample"}
+
+func newInjected(e *Env) Watcher {
+	return &injected{
+		world: e.World, out: e.Out, known: e.Known, sites: map[siteKey]*site{}, users: map[*ledger.Registration]bool{}, direct: map[string]*directly{},
+	}
+}
+
+var unusedRule = Rule{
+	ID: "inject/unused", Severity: finding.Note, Basis: finding.Observed,
+	Doc:   "What a site is filled with is never used by its holder, in twenty makes or more, or over twenty scopes of a singleton, while the holder was seen to use other things.",
+	Not:   "Holders whose uses were not recorded at all.",
+	Needs: ledger.SeesUse,
+	Sees:  []ledger.Happening{ledger.Made, ledger.Bound, ledger.Used, ledger.DisposeSeen},
+	New:   newInjected,
+	Tell: func(f *finding.Finding) {
+		f.Title = sentence("%s is given %s and never uses it", f.Holder.Name(), f.Subject.Name())
+		f.Why = sentence("It was filled in %s, and %s used other things in this recording, but never this.", count(f.Counts["fills"], "make", "makes"), f.Holder.Name())
+		f.Fix = sentence("Take %s out of what %s%s asks for.", f.Subject.Name(), f.Holder.Name(), place(*f.Holder))
+	},
+}
+
+var directRule = Rule{
+	ID: "inject/direct", Severity: finding.Warning, Basis: finding.Observed,
+	Doc: "Something was constructed in application code although its implementation is registered.",
+	Not: "Implementations that nobody registered; a note where code also disposed it in the scope where it was made.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		n := f.Counts["instances"]
+		f.Title = sentence("%s is constructed past the container", f.Subject.Impl())
+		f.Why = sentence("%s of it %s constructed in application code, although it is registered as %s: the container neither shares nor disposes %s.",
+			count(n, "instance", "instances"), plural(int(n), "was", "were"), name, plural(int(n), "it", "them"))
+		f.Fix = sentence("Ask the container for %s%s.", name, place(f.Subject))
+	},
+}
+
+var mixedRule = Rule{
+	ID: "inject/mixed", Severity: finding.Warning, Basis: finding.Observed,
+	Doc: "Single requests for one service, without a key, were answered by different implementations.",
+	Not: "Layers, aliases, requests for all; a note where one factory's registration made them all: it chooses.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		f.Title = sentence("%s is answered by different implementations", f.Subject.Name())
+		f.Why = sentence("The same request, without a key, got %s in this recording.", list(f.Facts["implementations"]))
+		f.Fix = sentence("Tell the implementations of %s apart by key, or leave one registration.", f.Subject.Name())
+	},
+}
+
+var absentRule = Rule{
+	ID: "inject/absent", Severity: finding.Warning, Basis: finding.Observed,
+	Doc: "An optional need was never there, in every one of five makes or more: a note, and a warning when the service is registered under another key.",
+	Not: "A need that was filled once.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		f.Title = sentence("%s never gets the %s it could use", f.Holder.Name(), f.Subject.Name())
+		f.Why = sentence("It is optional, and was absent in all %s.", count(f.Counts["makes"], "make", "makes"))
+		if k := f.Facts["registered"]; len(k) > 0 {
+			f.Why += " " + sentence("Registered are: %s.", list(k))
+		}
+		f.Fix = sentence("Register %s, ask for it by the name it has, or take it out of %s%s.", f.Subject.Name(), f.Holder.Name(), place(*f.Holder))
+	},
+}
+
+var standInRule = Rule{
+	ID: "inject/stand-in", Severity: finding.Error, Basis: finding.Observed,
+	Doc: "In production, something whose class name says that it is a stand-in (Stub, Mock, Fake, Dummy, Sample) was handed out.",
+	Not: "Other environments; packages that are named so; what was handed out among all only.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		f.Title = sentence("%s answers for %s in production", f.Subject.Impl(), f.Subject.Name())
+		f.Why = sentence("Its name says that it is a stand-in, and it was handed out %s.", times(f.Counts["instances"]))
+		f.Fix = sentence("Register the real implementation of %s%s for this environment.", f.Subject.Name(), place(f.Subject))
+	},
+}
+
+func (r *injected) See(c *ledger.Change) {
+	switch c.What {
+	case ledger.Made:
+		r.made(c)
+	case ledger.Bound:
+		if c.Edge == nil || c.Edge.Slot < 0 || c.Holder.Reg == nil {
+			return
+		}
+		s := r.site(c.Holder.Reg, c.Edge.Slot)
+		s.fills++
+		if s.given.Service == "" {
+			s.given, s.name, s.example = c.Inst.Ref(), c.Edge.Site, c.Holder
+			s.madeAt = r.world.ScopesOpened
+		}
+	case ledger.Used:
+		if c.Holder == nil || c.Holder.Reg == nil {
+			return
+		}
+		r.users[c.Holder.Reg] = true
+		for n := range c.Holder.Keeps {
+			if e := &c.Holder.Keeps[n]; e.ID == c.Inst.ID && e.Slot >= 0 {
+				r.site(c.Holder.Reg, e.Slot).used = true
+			}
+		}
+	case ledger.DisposeSeen:
+		if c.Inst.By == "direct" && c.Event.By == "code" && c.Scope == c.Inst.Scope && c.Inst.Done == 1 {
+			if d := r.direct[c.Inst.Impl()]; d != nil {
+				d.disposed++
+			}
+		}
+	}
+}
+
+func (r *injected) site(reg *ledger.Registration, slot int) *site {
+	k := siteKey{reg, slot}
+	s := r.sites[k]
+	if s == nil {
+		s = &site{}
+		r.sites[k] = s
+	}
+	return s
+}
+
+func (r *injected) made(c *ledger.Change) {
+	i := c.Inst
+	if i.By == "direct" && i.Impl() != "" {
+		d := r.direct[i.Impl()]
+		if d == nil {
+			if len(r.direct) == maxCandidates {
+				return
+			}
+			d = &directly{}
+			r.direct[i.Impl()] = d
+		}
+		d.n++
+		if len(d.list) < finding.MaxExamples {
+			d.list = append(d.list, i)
+		}
+	}
+	if i.Reg == nil {
+		return
+	}
+	for n := range c.Event.With {
+		w := &c.Event.With[n]
+		if w.Absent {
+			s := r.site(i.Reg, w.Slot)
+			s.nulls++
+			s.example = i
+			if w.Site != "" {
+				s.name = w.Site
+			}
+		}
+	}
+}
+
+func (r *injected) Judge() {
+	for _, reg := range r.world.Regs {
+		if !reg.Known || reg.Internal {
+			continue
+		}
+		for slot := range 64 {
+			if s := r.sites[siteKey{reg, slot}]; s != nil {
+				r.unused(reg, s)
+				r.absent(reg, slot, s)
+			}
+		}
+	}
+	r.constructed()
+	r.mixed()
+	r.standIns()
+}
+
+func (r *injected) unused(reg *ledger.Registration, s *site) {
+	enough := s.fills >= unusedFills || s.fills > 0 && reg.Lifetime == ledger.Singleton && r.world.ScopesOpened-s.madeAt >= unusedFills
+	if s.used || !enough || !r.users[reg] || reg.Sees&ledger.SeesUse == 0 {
+		return
+	}
+	holder := reg.Ref("")
+	found := r.out.Report(Occurrence{
+		Rule: &unusedRule, Subject: s.given, Holder: &holder, Site: s.name, Insts: []*ledger.Instance{s.example}, Scope: s.example.Scope, Line: s.example.MadeLine, T: s.example.Made,
+	})
+	found.Count("fills", s.fills)
+}
+
+func (r *injected) absent(reg *ledger.Registration, slot int, s *site) {
+	need := reg.AskedAt(slot)
+	if need == nil || !need.Optional || s.fills > 0 || s.nulls < absentMakes || s.nulls < reg.Made {
+		return
+	}
+	o := Occurrence{Rule: &absentRule, Severity: finding.Note, Subject: finding.Ref{Service: need.Service}, Line: s.example.MadeLine, T: s.example.Made, Site: s.name}
+	if need.HasKey {
+		key := need.Key
+		o.Subject.Key = &key
+	}
+	holder := reg.Ref("")
+	o.Holder, o.Insts, o.Scope = &holder, []*ledger.Instance{s.example}, s.example.Scope
+	others := r.world.Wiring().Of(need.Service)
+	if len(others) > 0 {
+		o.Severity = finding.Warning
+	}
+	found := r.out.Report(o)
+	found.Count("makes", s.nulls)
+	for _, other := range others {
+		found.Fact("registered", other.Ref("").Name())
+	}
+}
+
+func (r *injected) constructed() {
+	first := map[string]*ledger.Registration{}
+	for _, reg := range r.world.Regs {
+		if reg.Known && !reg.Internal && reg.Alias == nil && reg.Impl != "" && first[reg.Impl] == nil {
+			first[reg.Impl] = reg
+		}
+	}
+	for _, h := range r.known.handouts.list {
+		if h.known() && !h.given.Internal && h.impl != "" && first[h.impl] == nil && h.given.Alias == nil {
+			first[h.impl] = h.given
+		}
+	}
+	for _, impl := range sortedKeys(r.direct) {
+		reg := first[impl]
+		if reg == nil {
+			continue
+		}
+		d := r.direct[impl]
+		o := Occurrence{Rule: &directRule, Severity: finding.Warning, Subject: reg.Ref(impl)}
+		if d.disposed == d.n {
+			o.Severity = finding.Note
+		}
+		var found Case
+		for _, i := range d.list {
+			o.Insts, o.Scope, o.Line, o.T = []*ledger.Instance{i}, i.Scope, i.MadeLine, i.Made
+			found = r.out.Report(o)
+		}
+		found.Count("instances", d.n)
+	}
+}
+
+func (r *injected) mixed() {
+	g := r.world.Wiring()
+	type question struct {
+		container *ledger.Container
+		service   string
+	}
+	type answers struct {
+		impls   map[string]*seenHandout
+		regs    map[*ledger.Registration]bool
+		factory bool
+		spoiled bool
+	}
+	all := map[question]*answers{}
+	var order []question
+	for _, h := range r.known.handouts.list {
+		if !h.known() || h.forAll() || h.implementation() == "" {
+			continue
+		}
+		a := h.asks()
+		if a.HasKey || h.given.HasKey && !h.said && h.need() == nil {
+			continue
+		}
+		q := question{h.given.Container, a.Service}
+		one := all[q]
+		if one == nil {
+			one = &answers{impls: map[string]*seenHandout{}, regs: map[*ledger.Registration]bool{}}
+			all[q] = one
+			order = append(order, q)
+		}
+		if h.given.Internal || h.given.Local || h.via != nil || h.given.Service != a.Service || h.given.Inner() != nil || len(g.Wrappers(h.given)) > 0 || h.given.HasKey {
+			one.spoiled = true
+			continue
+		}
+		if h.consumer != nil && h.consumer.Service == a.Service {
+			one.spoiled = true // a layer, declared or not
+			continue
+		}
+		if one.impls[h.implementation()] == nil {
+			one.impls[h.implementation()] = h
+		}
+		one.regs[h.given] = true
+		one.factory = one.factory || h.factory
+	}
+	for _, q := range order {
+		one := all[q]
+		if one.spoiled || len(one.impls) < 2 || g.Declares(q.service) {
+			continue
+		}
+		for reg := range one.regs {
+			if len(g.Aliases(reg)) > 0 {
+				one.spoiled = true
+			}
+		}
+		if one.spoiled {
+			continue
+		}
+		o := Occurrence{Rule: &mixedRule, Severity: finding.Warning, Subject: finding.Ref{Service: q.service}}
+		if len(one.regs) == 1 && one.factory {
+			o.Severity = finding.Note
+		}
+		for _, impl := range sortedKeys(one.impls) {
+			one.impls[impl].report(r.out, o).Fact("implementations", impl)
+		}
+	}
+}
+
+func (r *injected) standIns() {
+	if !strings.EqualFold(r.world.Stream.Environment, "production") {
+		return
+	}
+	for _, h := range r.known.handouts.list {
+		if h.known() && !h.given.Internal && !h.forAll() && standIn(h.implementation()) {
+			h.report(r.out, Occurrence{Rule: &standInRule, Subject: h.given.Real().Ref(h.implementation())})
+		}
+	}
+}
+
+// standIn tells whether one of the words stands in the simple class name, as a word.
+func standIn(impl string) bool {
+	if cut := strings.IndexAny(impl, "<[("); cut > 0 {
+		impl = impl[:cut]
+	}
+	if at := strings.LastIndexAny(impl, "./$+:\\"); at >= 0 {
+		impl = impl[at+1:]
+	}
+	for _, w := range words(impl) {
+		for _, s := range StandIns {
+			if strings.EqualFold(w, s) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// words cuts a name by case and separators: "StubSnowReports" is Stub, Snow, Reports, and "HTTPMock" HTTP, Mock.
+func words(name string) []string {
+	var list []string
+	var word []rune
+	flush := func() {
+		if len(word) > 0 {
+			list = append(list, string(word))
+			word = nil
+		}
+	}
+	rs := []rune(name)
+	for n, c := range rs {
+		switch {
+		case !unicode.IsLetter(c) && !unicode.IsDigit(c):
+			flush()
+			continue
+		case unicode.IsDigit(c):
+			flush()
+			continue
+		case unicode.IsUpper(c) && n > 0 && (unicode.IsLower(rs[n-1]) || n+1 < len(rs) && unicode.IsLower(rs[n+1])):
+			flush()
+		}
+		word = append(word, c)
+	}
+	flush()
+	return list
+}

@@ -1,0 +1,315 @@
+package rules
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// sortedKeys returns a map's keys in order, so that equal input gives equal output.
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// keyed runs the key rules that follow from registrations and hand-outs: wrong-answer, shadowed, unasked and
+// same-implementation.
+type keyed struct {
+	world *ledger.World
+	out   Reporter
+	known *Shared
+	impls map[*ledger.Registration]string // as made, the latest
+}
+
+func newKeyed(e *Env) Watcher {
+	return &keyed{world: e.World, out: e.Out, known: e.Known, impls: map[*ledger.Registration]string{}}
+}
+
+var wrongAnswerRule = Rule{
+	ID: "keys/wrong-answer", Severity: finding.Error, Basis: finding.Observed,
+	Doc:  "A single request with a key was answered by a registration of another key or of none, or one without a key by a keyed one.",
+	Not:  "What an alias or a further name explains; requests for all; a layer that is given what it wraps.",
+	Sees: []ledger.Happening{ledger.Made},
+	New:  newKeyed,
+	Tell: func(f *finding.Finding) {
+		asked := f.Subject.Name()
+		answer := list(f.Facts["answered_by"])
+		f.Title = sentence("%s is asked for, and %s answers", asked, answer)
+		f.Why = sentence("%s asked for %s and got an instance of %s%s.", count(f.Counts["instances"], "request", "requests"), asked, answer, implementedBy(f.Subject))
+		f.Fix = sentence("Register what %s should mean, or ask for %s%s by its own key.", asked, answer, place(f.Subject))
+	},
+}
+
+var shadowedRule = Rule{
+	ID: "keys/shadowed", Severity: finding.Warning, Basis: finding.Declared,
+	Doc:   "A registration can never answer, because another of the same service and key does.",
+	Not:   "One that is wrapped, aliased or reached by a request for all; one that instances came from; containers that refuse duplicates.",
+	Needs: ledger.SeesWith | ledger.SeesShared,
+	New:   nothing,
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("%s%s is never asked: %s answers instead", name, implementedBy(f.Subject), orName(f.Path))
+		f.Why = sentence("Two registrations in one container go by %s, and of several the container takes one: this one never answers.", name)
+		f.Fix = sentence("Remove the registration of %s%s, or give it a key of its own.", name, place(f.Subject))
+	},
+}
+
+func orName(path []finding.Ref) string {
+	if len(path) == 0 {
+		return "another one"
+	}
+	if impl := path[0].Impl(); impl != "" {
+		return impl
+	}
+	return path[0].Name() + place(path[0])
+}
+
+var unaskedRule = Rule{
+	ID: "keys/unasked", Severity: finding.Note, Basis: finding.Observed,
+	Doc:   "Nobody asked for a keyed registration, while another key of its service was asked for.",
+	Not:   "Aliases; what a request for all reaches.",
+	Needs: ledger.SeesWith | ledger.SeesShared,
+	New:   nothing,
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("Nobody asks for %s", name)
+		f.Why = sentence("Other keys of %s were asked for in this recording, this one never.", f.Subject.Service)
+		f.Fix = sentence("See whether somebody should ask for %s%s, and remove it if not.", name, place(f.Subject))
+	},
+}
+
+var sameImplementationRule = Rule{
+	ID: "keys/same-implementation", Severity: finding.Note, Basis: finding.Declared,
+	Doc: "Two keys of one service in one container have the same implementation.",
+	Not: "Aliases of each other; implementations that are not known.",
+	New: nothing,
+	Tell: func(f *finding.Finding) {
+		f.Title = sentence("%s and %s have the same implementation", f.Subject.Name(), names(f.Path))
+		f.Why = sentence("Both are %s: whoever tells them apart by key gets the same thing.", f.Subject.Impl())
+		f.Fix = sentence("See whether one of them%s was meant to be another implementation, or make it an alias.", place(f.Subject))
+	},
+}
+
+func (r *keyed) See(c *ledger.Change) {
+	if c.Inst.Reg != nil {
+		if impl := c.Inst.Impl(); impl != "" {
+			r.impls[c.Inst.Reg] = impl
+		}
+	}
+}
+
+func (r *keyed) implOf(reg *ledger.Registration) string {
+	if impl := r.impls[reg]; impl != "" {
+		return impl
+	}
+	return reg.Impl
+}
+
+func (r *keyed) Judge() {
+	g := r.world.Wiring()
+	asked := map[*ledger.Registration]bool{} // what was handed out, or asked for under that name
+	askedKeys := map[string]bool{}           // services of which some key was asked for
+	forAll := map[string]bool{}              // services of which all were asked for
+	for _, reg := range r.world.Regs {
+		for n := range reg.Needs {
+			if reg.Needs[n].All {
+				forAll[reg.Needs[n].Service] = true
+			}
+		}
+	}
+	for _, h := range r.known.handouts.list {
+		if !h.known() {
+			continue
+		}
+		a := h.asks()
+		if h.forAll() {
+			forAll[a.Service] = true
+			forAll[h.given.Service] = true
+		}
+		asked[h.given] = true
+		if h.via != nil {
+			asked[h.via] = true
+		}
+		for _, reg := range g.All(a) {
+			asked[reg] = true
+		}
+		if h.given.HasKey {
+			askedKeys[h.given.Service] = true
+		}
+		r.answered(g, h, a)
+	}
+	for _, reg := range r.world.Regs {
+		if !reg.Known || reg.Internal {
+			continue
+		}
+		r.shadowed(g, reg, forAll)
+		if reg.HasKey && reg.Alias == nil && !asked[reg] && !r.askedOtherwise(g, reg, asked) && askedKeys[reg.Service] && !forAll[reg.Service] &&
+			reg.Sees&(ledger.SeesWith|ledger.SeesShared) == ledger.SeesWith|ledger.SeesShared {
+			r.out.Report(Occurrence{Rule: &unaskedRule, Subject: reg.Ref(""), Line: reg.Line, T: reg.T}).Count("registrations", 1)
+		}
+	}
+	r.same()
+}
+
+// askedOtherwise tells whether somebody reached reg through an alias or a layer.
+func (r *keyed) askedOtherwise(g *ledger.Wiring, reg *ledger.Registration, asked map[*ledger.Registration]bool) bool {
+	for _, a := range g.Aliases(reg) {
+		if asked[a] {
+			return true
+		}
+	}
+	return len(g.Wrappers(reg)) > 0
+}
+
+// answered checks one kind of hand-out for the wrong answer.
+func (r *keyed) answered(g *ledger.Wiring, h *seenHandout, a ledger.Asked) {
+	if h.forAll() || h.given.Internal || !h.said && h.need() == nil {
+		return
+	}
+	if h.consumer != nil && h.consumer.Inner() != nil && h.consumer.Inner() == h.given.Real() {
+		return
+	}
+	if answers(g, h.given, a) || h.via != nil && answers(g, h.via, a) {
+		return
+	}
+	// Without a key, anything unkeyed answers; with one, it has to be that key.
+	if a.HasKey == h.given.HasKey && a.Key == h.given.Key {
+		return
+	}
+	subject := finding.Ref{
+		Service: a.Service, Implementation: finding.Text(h.implementation()), At: finding.Text(h.given.At), Lifetime: string(h.given.Lifetime),
+	}
+	if a.HasKey {
+		key := a.Key
+		subject.Key = &key
+	}
+	found := h.report(r.out, Occurrence{Rule: &wrongAnswerRule, Subject: subject})
+	found.Fact("answered_by", h.given.Ref("").Name())
+	if who := h.who(); who != nil {
+		found.Fact("asked_by", who.Name())
+	}
+}
+
+// answers tells whether reg, one of its further names, an alias of it or what it wraps goes by a.
+func answers(g *ledger.Wiring, reg *ledger.Registration, a ledger.Asked) bool {
+	for n := 0; reg != nil && n < 32; n++ {
+		if slices.Contains(reg.Names(), a) {
+			return true
+		}
+		for _, alias := range g.Aliases(reg) {
+			if slices.Contains(alias.Names(), a) {
+				return true
+			}
+		}
+		if reg.Proxy != nil && slices.Contains(reg.Proxy.Names(), a) {
+			return true
+		}
+		reg = reg.Inner()
+	}
+	return false
+}
+
+func (r *keyed) shadowed(g *ledger.Wiring, reg *ledger.Registration, forAll map[string]bool) {
+	if reg.Local || reg.Made > 0 || reg.Container.Duplicates == "error" || len(g.Wrappers(reg)) > 0 || len(g.Aliases(reg)) > 0 ||
+		reg.Sees&(ledger.SeesWith|ledger.SeesShared) != ledger.SeesWith|ledger.SeesShared {
+		return
+	}
+	for _, other := range r.world.Regs {
+		if other.Proxy == reg {
+			return
+		}
+	}
+	var winner *ledger.Registration
+	for _, name := range reg.Names() {
+		if forAll[name.Service] {
+			return
+		}
+		w := g.Answer(reg.Container, name)
+		if w == nil || w == reg || w.Container != reg.Container || w.Inner() == reg {
+			return
+		}
+		if winner == nil {
+			winner = w
+		}
+	}
+	if reg.Alias != nil && reg.Real() == winner.Real() {
+		return
+	}
+	o := Occurrence{Rule: &shadowedRule, Severity: finding.Warning, Subject: reg.Ref(""), Path: []finding.Ref{winner.Ref("")}, Line: reg.Line, T: reg.T}
+	if a, b := r.implOf(reg), r.implOf(winner); a != "" && a == b {
+		o.Severity = finding.Note
+	}
+	r.out.Report(o).Count("registrations", 1)
+}
+
+// same looks for keys of one service with one implementation.
+func (r *keyed) same() {
+	type group struct {
+		container *ledger.Container
+		service   string
+		impl      string
+	}
+	first := map[group]*ledger.Registration{}
+	for _, reg := range r.world.Regs {
+		impl := r.implOf(reg)
+		if !reg.Known || reg.Internal || !reg.HasKey || reg.Alias != nil || reg.Proxy != nil || impl == "" {
+			continue
+		}
+		g := group{reg.Container, reg.Service, impl}
+		one := first[g]
+		if one == nil {
+			first[g] = reg
+			continue
+		}
+		if one.Key != reg.Key && !related(one, reg) {
+			r.out.Report(Occurrence{
+				Rule: &sameImplementationRule, Subject: one.Ref(impl), Path: []finding.Ref{reg.Ref(impl)}, Line: reg.Line, T: reg.T,
+			}).Count("registrations", 2)
+		}
+	}
+}
+
+// nearest sorts names by how near they are to one: the same but for case and spaces first, then by edit distance.
+func nearest(to string, list []string) []string {
+	rank := func(s string) int {
+		switch {
+		case strings.EqualFold(s, to):
+			return 0
+		case strings.EqualFold(strings.Join(strings.Fields(s), ""), strings.Join(strings.Fields(to), "")):
+			return 1
+		}
+		return 2 + distance(strings.ToLower(s), strings.ToLower(to))
+	}
+	list = slices.Clone(list)
+	slices.SortFunc(list, func(a, b string) int { return cmp.Or(cmp.Compare(rank(a), rank(b)), strings.Compare(a, b)) })
+	return slices.Compact(list)
+}
+
+// distance is the Levenshtein distance of two texts, of their first 64 bytes.
+func distance(a, b string) int {
+	a, b = a[:min(len(a), 64)], b[:min(len(b), 64)]
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := diagonal
+			if a[i] != b[j] {
+				cost++
+			}
+			diagonal = row[j+1]
+			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}

@@ -1,0 +1,425 @@
+package rules
+
+import (
+	"slices"
+	"strings"
+
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
+)
+
+// failures adds up what could not be built, and says at the end which rule each is: a missing key of a service that has
+// registrations is keys/missing, whenever those came.
+type failures struct {
+	world *ledger.World
+	out   Reporter
+	known *Shared
+	seen  map[failure]*seenFailure
+	list  []*seenFailure
+}
+
+type failure struct {
+	why, service, key string
+	hasKey            bool
+	asker             *ledger.Registration
+	direct            string
+	cycle             string // a cycle is known by its members
+}
+
+type seenFailure struct {
+	failure
+	n, required int64 // required: not optional
+	first, last int64
+	line        int64
+	scope       *ledger.Scope
+	path        []string
+	impl        string
+}
+
+func newFailures(e *Env) Watcher {
+	return &failures{world: e.World, out: e.Out, known: e.Known, seen: map[failure]*seenFailure{}}
+}
+
+var keysMissingRule = Rule{
+	ID: "keys/missing", Severity: finding.Error, Basis: finding.Observed,
+	Doc:  "A key was asked for that nobody registered, of a service that has registrations.",
+	Not:  "Services that are not registered at all, for which resolve/missing speaks; a warning where the asker is content without.",
+	Sees: []ledger.Happening{ledger.Failed},
+	New:  newFailures,
+	Tell: func(f *finding.Finding) {
+		f.Title = sentence("Nobody registered %s", f.Subject.Name())
+		f.Why = sentence("It was asked for %s%s. Registered for %s: %s.", times(f.Counts["failures"]), askedBy(f), f.Subject.Service, list(f.Facts["keys"]))
+		nearest := ""
+		if k := f.Facts["keys"]; len(k) > 0 {
+			nearest = sentence("Ask for %s, the nearest there is, or register the key.", k[0])
+		}
+		f.Fix = nearest
+		if nearest == "" {
+			f.Fix = "Register the key, or ask without one."
+		}
+	},
+}
+
+func askedBy(f *finding.Finding) string {
+	if f.Holder != nil {
+		return " by " + f.Holder.Name()
+	}
+	return ""
+}
+
+// resolveRule makes one of the rules that differ in what they say only.
+func resolveRule(id, doc, title, why, fix string) Rule {
+	return Rule{
+		ID: id, Severity: finding.Error, Basis: finding.Observed, Doc: doc,
+		Not: "A warning where the asker is content with nothing.", New: nothing,
+		Tell: func(f *finding.Finding) {
+			name := f.Subject.Name()
+			f.Title = strings.ReplaceAll(title, "NAME", name)
+			f.Why = strings.ReplaceAll(why, "NAME", name) + sentence(" It was asked for %s%s.", times(f.Counts["failures"]), askedBy(f))
+			if p := f.Facts["path"]; len(p) > 0 {
+				f.Why += " " + sentence("The way there: %s.", strings.Join(p, ", then "))
+			}
+			if n := f.Facts["nearest"]; len(n) > 0 {
+				f.Why += " " + sentence("Names like it that are registered: %s.", list(n))
+			}
+			f.Fix = strings.ReplaceAll(fix, "NAME", name)
+		},
+	}
+}
+
+var (
+	cycleRule = resolveRule("resolve/cycle", "Building something came round to itself.",
+		"NAME cannot be built: it needs itself in the end", "What NAME needs leads back to it.", "Take one step out of the circle: let it ask later, or move what both need into something of its own.")
+	missingRule = resolveRule("resolve/missing", "Something was asked for that nobody registered.",
+		"Nobody registered NAME", "There is no registration for NAME.", "Register NAME, or ask for what is registered.")
+	ambiguousRule = resolveRule("resolve/ambiguous", "Several registrations could answer and none is preferred.",
+		"Several registrations could answer for NAME", "The container has several candidates for NAME and none is preferred.", "Ask for one by key, mark one as the preferred one, or ask for all.")
+	refusedRule = resolveRule("resolve/refused", "The container itself refused a combination of lifetimes.",
+		"The container refuses to build NAME", "What NAME needs lives shorter than whoever would keep it, and the container refuses that.", "Give the two the same lifetime, or let the longer-lived one ask in each scope.")
+	resolveFailedRule = resolveRule("resolve/failed", "A constructor or factory failed.",
+		"Building NAME fails", "Its constructor or factory failed.", "See the application's own log for the error, and let the constructor only store what it is given.")
+	noScopeRule = resolveRule("resolve/no-scope", "Something scoped was asked for outside any scope it could live in.",
+		"NAME is asked for outside any scope", "NAME is registered for a scope, and there is none where it is asked for.", "Open a scope around the work, and ask in it.")
+)
+
+var closedScopeRule = Rule{
+	ID: "resolve/closed-scope", Severity: finding.Error, Basis: finding.Observed,
+	Doc:  "Something was asked of a scope that had been closed, or an instance was made in or for one and was let be.",
+	Not:  "A make that came while its scope was closing, before the close.",
+	Sees: []ledger.Happening{ledger.Made, ledger.Settled},
+	New:  func(e *Env) Watcher { return &closedScope{e.Out} },
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("%s is asked of a scope that has closed", name)
+		if n := f.Counts["instances"]; n > 0 {
+			f.Why = sentence("%s of %s %s built in a scope after its end: nothing will dispose %s with it.", count(n, "instance", "instances"), name, plural(int(n), "was", "were"), plural(int(n), "it", "them"))
+		} else {
+			f.Why = sentence("The container refused it %s%s.", times(f.Counts["failures"]), askedBy(f))
+		}
+		f.Fix = sentence("Let the work that asks for %s%s end before its scope does, or give it a scope of its own.", name, place(f.Subject))
+	},
+}
+
+type closedScope struct{ out Reporter }
+
+func (r *closedScope) See(c *ledger.Change) {
+	i := c.Inst
+	if i.Reg != nil && !i.Reg.Known {
+		return // it comes again, settled
+	}
+	s := c.Scope
+	if home := i.Home(); home != nil && home.Ended {
+		s = home
+	}
+	if s == nil || !s.Ended || i.Made-i.NS <= s.ClosedAt {
+		return
+	}
+	found := r.out.Report(Occurrence{
+		Rule: &closedScopeRule, Subject: i.Ref(), Scope: s, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: i.MadeLine, T: i.Made,
+	})
+	found.Count("instances", 1)
+	i.SetTag(closedScopeRule.ID, found)
+}
+
+func (r *failures) See(c *ledger.Change) {
+	ev := c.Event
+	k := failure{why: ev.Why, service: ev.Service, key: ev.Key, hasKey: ev.Has.Has(event.FKey)}
+	switch {
+	case ev.Has.Has(event.FFor):
+		k.asker = r.world.Registration(ev.For)
+	case c.Inst != nil:
+		k.asker = c.Inst.Reg
+		if c.Inst.Reg == nil {
+			k.direct = c.Inst.Impl()
+		}
+	}
+	path := slices.Clone(ev.Path)
+	if ev.Why == "cycle" {
+		members := cycleOf(path, ev.Service)
+		k = failure{why: "cycle", cycle: strings.Join(members, "\x00")}
+		path = members
+		for _, m := range members {
+			r.known.cycleServices[m] = true
+		}
+	}
+	one := r.seen[k]
+	if one == nil {
+		if len(r.list) == maxCandidates {
+			return
+		}
+		one = &seenFailure{failure: k, first: ev.T, last: ev.T, line: ev.Line, scope: c.Scope, path: path}
+		r.seen[k] = one
+		r.list = append(r.list, one)
+	}
+	one.n++
+	one.last = max(one.last, ev.T)
+	if !ev.Optional {
+		one.required++
+	}
+}
+
+// cycleOf returns the members of a cycle: what leads to it cut off, and rotated to begin with the smallest name.
+func cycleOf(path []string, service string) []string {
+	members := path
+	if len(members) == 0 {
+		return []string{service}
+	}
+	last := members[len(members)-1]
+	if at := slices.Index(members[:len(members)-1], last); at >= 0 {
+		members = members[at : len(members)-1]
+	} else if at := slices.Index(members, service); at >= 0 && service != last {
+		members = members[at:]
+	}
+	members = slices.Clone(members)
+	least := 0
+	for n, m := range members {
+		if m < members[least] {
+			least = n
+		}
+	}
+	return append(members[least:], members[:least]...)
+}
+
+func (r *failures) Judge() {
+	g := r.world.Wiring()
+	clear(r.known.refusedPaths)
+	for _, f := range r.list {
+		o := Occurrence{Scope: f.scope, Line: f.line, T: f.first, Severity: finding.Error}
+		if f.required == 0 {
+			o.Severity = finding.Warning
+		}
+		o.Subject = finding.Ref{Service: f.service, Implementation: finding.Text(f.impl)}
+		if f.hasKey {
+			key := f.key
+			o.Subject.Key = &key
+		}
+		if f.asker != nil && f.asker.Known {
+			holder := f.asker.Ref("")
+			o.Holder = &holder
+		} else if f.direct != "" {
+			o.Holder = &finding.Ref{Service: f.direct, Implementation: finding.Text(f.direct)}
+		}
+		switch f.why {
+		case "missing":
+			o.Rule = &missingRule
+			if f.hasKey && len(g.Of(f.service)) > 0 {
+				o.Rule = &keysMissingRule
+			}
+		case "cycle":
+			o.Rule = &cycleRule
+			members := strings.Split(f.cycle, "\x00")
+			o.Subject = finding.Ref{Service: members[0]}
+			o.Holder = nil
+			for _, m := range members[1:] {
+				o.Path = append(o.Path, finding.Ref{Service: m})
+			}
+			o.Because = r.layersThemselves(g, members, f)
+		case "ambiguous":
+			o.Rule = &ambiguousRule
+		case "lifetime":
+			o.Rule = &refusedRule
+		case "no-scope":
+			o.Rule = &noScopeRule
+		case "closed":
+			o.Rule = &closedScopeRule
+		default:
+			o.Rule = &resolveFailedRule
+		}
+		if f.why != "cycle" {
+			if a := g.Answer(r.world.First(), ledger.Asked{Service: f.service, Key: f.key, HasKey: f.hasKey}); a != nil {
+				o.Subject.Implementation, o.Subject.At, o.Subject.Lifetime = finding.Text(a.Real().Impl), finding.Text(a.At), string(a.Lifetime)
+			}
+		}
+		found := r.out.Report(o)
+		found.Count("failures", f.n)
+		found.Last(f.last)
+		for _, p := range f.path {
+			found.Fact("path", p)
+		}
+		r.near(g, f, o.Rule, found)
+		if o.Rule == &refusedRule || o.Rule == &noScopeRule {
+			for n := 0; n+1 < len(f.path); n++ {
+				r.known.refusedPaths[strings.Join(f.path[n:], "\x00")] = found.ID()
+			}
+		}
+	}
+}
+
+// near lists the names there are.
+func (r *failures) near(g *ledger.Wiring, f *seenFailure, rule *Rule, found Case) {
+	switch rule {
+	case &keysMissingRule:
+		var keys []string
+		for _, reg := range g.Of(f.service) {
+			if reg.HasKey {
+				keys = append(keys, reg.Key)
+			}
+		}
+		for _, k := range nearest(f.key, keys) {
+			found.Fact("keys", k)
+		}
+		if len(keys) == 0 {
+			found.Fact("keys", "no key at all")
+		}
+	case &missingRule:
+		for n, s := range nearest(f.service, g.Services()) {
+			if n == 3 {
+				return
+			}
+			found.Fact("nearest", s)
+		}
+	}
+}
+
+// layersThemselves reports layers/self where a cycle comes back to a service that has layers.
+func (r *failures) layersThemselves(g *ledger.Wiring, members []string, f *seenFailure) string {
+	for _, m := range members {
+		for _, reg := range g.Of(m) {
+			if reg.Inner() == nil || reg.Service != m {
+				continue
+			}
+			outer := g.Outermost(reg)
+			found := r.out.Report(Occurrence{Rule: &selfRule, Subject: outer.Ref(""), Scope: f.scope, Line: f.line, T: f.first})
+			found.Count("failures", f.n)
+			return found.ID()
+		}
+	}
+	return ""
+}
+
+// cycleDeclared reports resolve/cycle-declared: by what the registrations ask for, building one would come round.
+type cycleDeclared struct {
+	world *ledger.World
+	out   Reporter
+	known *Shared
+}
+
+var cycleDeclaredRule = Rule{
+	ID: "resolve/cycle-declared", Severity: finding.Error, Basis: finding.Declared,
+	Doc: "By what the registrations ask for, building one of them would come round to itself.",
+	Not: "Needs that are asked for later; proxies; containers that resolve cycles by placeholders; circles whose members were all built; those of an observed resolve/cycle.",
+	New: func(e *Env) Watcher { return &cycleDeclared{e.World, e.Out, e.Known} },
+	Tell: func(f *finding.Finding) {
+		f.Title = sentence("%s cannot be built as registered: it needs itself in the end", f.Subject.Name())
+		f.Why = sentence("It asks for %s, which leads back to it.", names(f.Path))
+		f.Fix = sentence("Take one step out of the circle: let %s%s ask later, or move what both need into something of its own.", f.Subject.Name(), place(f.Subject))
+	},
+}
+
+func (r *cycleDeclared) See(*ledger.Change) {}
+
+func (r *cycleDeclared) Judge() {
+	g := r.world.Wiring()
+	edges := map[*ledger.Registration][]*ledger.Registration{}
+	for _, reg := range r.world.Regs {
+		if !reg.Known || reg.Alias != nil || reg.Proxy != nil || reg.Container.Cycles == "proxied" {
+			continue
+		}
+		inner := reg.Inner()
+		for n := range reg.Needs {
+			need := &reg.Needs[n]
+			if need.Lazy || need.How != "" && need.How != "constructor" {
+				continue
+			}
+			asked := ledger.Asked{Service: need.Service, Key: need.Key, HasKey: need.HasKey}
+			if inner != nil && !need.All && (asked == inner.Asked() || need.Service == reg.Service) {
+				edges[reg] = append(edges[reg], inner)
+				continue
+			}
+			if need.All {
+				for _, a := range g.All(asked) {
+					if real := a.Real(); real != reg && real.Proxy == nil {
+						edges[reg] = append(edges[reg], real)
+					}
+				}
+				continue
+			}
+			if a := g.Answer(reg.Container, asked); a != nil && a.Real().Proxy == nil {
+				edges[reg] = append(edges[reg], a.Real())
+			}
+		}
+	}
+	done := map[*ledger.Registration]bool{}
+	for _, reg := range r.world.Regs {
+		if !done[reg] {
+			if cycle := shortestBack(edges, reg); cycle != nil {
+				for _, m := range cycle {
+					done[m] = true
+				}
+				r.report(cycle)
+			}
+		}
+	}
+}
+
+// shortestBack returns the shortest way from start back to it, start first; nil if there is none.
+func shortestBack(edges map[*ledger.Registration][]*ledger.Registration, start *ledger.Registration) []*ledger.Registration {
+	from := map[*ledger.Registration]*ledger.Registration{}
+	queue := []*ledger.Registration{start}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		for _, to := range edges[at] {
+			if to == start {
+				var cycle []*ledger.Registration
+				for p := at; p != start; p = from[p] {
+					cycle = append(cycle, p)
+				}
+				slices.Reverse(cycle)
+				return append([]*ledger.Registration{start}, cycle...)
+			}
+			if _, seen := from[to]; !seen {
+				from[to] = at
+				queue = append(queue, to)
+			}
+		}
+	}
+	return nil
+}
+
+func (r *cycleDeclared) report(cycle []*ledger.Registration) {
+	made := true
+	least := 0
+	for n, m := range cycle {
+		made = made && m.Made > 0
+		if r.known.cycleServices[m.Service] {
+			return
+		}
+		if m.Service < cycle[least].Service {
+			least = n
+		}
+	}
+	if made {
+		return
+	}
+	cycle = append(slices.Clone(cycle[least:]), cycle[:least]...)
+	o := Occurrence{Rule: &cycleDeclaredRule, Subject: cycle[0].Ref(""), Line: cycle[0].Line, T: cycle[0].T}
+	for _, m := range cycle[1:] {
+		o.Path = append(o.Path, m.Ref(""))
+	}
+	if len(o.Path) == 0 {
+		o.Path = []finding.Ref{cycle[0].Ref("")}
+	}
+	r.out.Report(o).Count("registrations", int64(len(cycle)))
+}

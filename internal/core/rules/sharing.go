@@ -1,0 +1,648 @@
+package rules
+
+import (
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
+)
+
+// lifetimeDiffers reports sharing/lifetime-differs: two where one was registered, or one where several were.
+type lifetimeDiffers struct {
+	out   Reporter
+	alive map[aliveKey][]*ledger.Instance // singletons by container, per-consumer ones by module
+}
+
+type aliveKey struct {
+	reg       *ledger.Registration
+	container *ledger.Container
+	module    string
+}
+
+// receivers is who got a transient first.
+type receivers struct {
+	holder *ledger.Instance
+	scope  *ledger.Scope
+}
+
+// scopedOne is a scope's latest instance of a scoped registration.
+type scopedOne struct {
+	reg  *ledger.Registration
+	inst *ledger.Instance
+}
+
+var lifetimeDiffersRule = Rule{
+	ID: "sharing/lifetime-differs", Severity: finding.Error, Basis: finding.Observed,
+	Doc: "A singleton with two instances at once in one container, a scoped registration with two in one scope, a per-consumer one with two for one consumer; or (a warning) one transient given to two receivers.",
+	Not: "A second one after the first was disposed or forgotten, or after the root closed; a transient given twice to the same receiver.",
+	// What was seen positively counts; without either of these nothing of a transient's receivers can be.
+	Needs: 0,
+	Sees:  []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given},
+	New: func(e *Env) Watcher {
+		return &lifetimeDiffers{out: e.Out, alive: map[aliveKey][]*ledger.Instance{}}
+	},
+	Tell: func(f *finding.Finding) {
+		name, n := f.Subject.Name(), f.Counts["instances"]
+		switch f.Subject.Lifetime {
+		case "transient":
+			f.Title = sentence("One %s is shared although it is transient", name)
+			f.Why = sentence("%s of %s%s %s given to more than one receiver, each of which was meant to get its own.", count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"))
+			f.Fix = sentence("Ask the container again for each receiver, or register %s%s with the lifetime it really has.", name, place(f.Subject))
+		case "scoped":
+			f.Title = sentence("%s is scoped, and one scope got two of it", name)
+			f.Why = sentence("A second %s was built in a scope that had one already, %s: what one part of the work does to its own, the other does not see.", name, times(n))
+			f.Fix = sentence("Resolve %s%s from the scope itself everywhere, and register it once.", name, place(f.Subject))
+		default:
+			f.Title = sentence("%s is %s, and there are two of it at once", name, lifetimeOf(f.Subject))
+			f.Why = sentence("A second %s was built while the first was alive, %s: who holds the one does not see the other.", name, times(n))
+			f.Fix = sentence("See that one container builds %s%s, once, and that building it cannot run twice at the same time.", name, place(f.Subject))
+		}
+	},
+}
+
+func (r *lifetimeDiffers) See(c *ledger.Change) {
+	i := c.Inst
+	if i.Reg == nil || !i.Reg.Known {
+		return
+	}
+	switch c.What {
+	case ledger.Made, ledger.Settled:
+		switch i.Reg.Lifetime {
+		case ledger.Singleton:
+			r.atOnce(i, aliveKey{i.Reg, i.Container, ""})
+		case ledger.PerConsumer:
+			if i.Module != "" {
+				r.atOnce(i, aliveKey{i.Reg, i.Container, i.Module})
+			}
+		case ledger.Scoped:
+			r.inOneHome(i)
+		}
+	case ledger.Bound:
+		switch i.Reg.Lifetime {
+		case ledger.PerConsumer:
+			if i.Module == "" {
+				r.forOneHolder(i, c.Holder)
+			}
+		case ledger.Transient:
+			r.toReceiver(i, c.Holder, c.Scope)
+		}
+	case ledger.Given:
+		if i.Reg.Lifetime != ledger.Transient {
+			return
+		}
+		if c.Holder != nil {
+			r.toReceiver(i, c.Holder, c.Scope)
+		} else if c.Event.Entry != "" && c.Scope != nil {
+			r.toEntry(i, c.Scope)
+		}
+	}
+}
+
+func (r *lifetimeDiffers) say(severity finding.Severity, first, second *ledger.Instance, s *ledger.Scope) {
+	r.out.Report(Occurrence{
+		Rule: &lifetimeDiffersRule, Severity: severity, Subject: second.Ref(), Scope: s,
+		Insts: []*ledger.Instance{second, first}, Roles: []string{"subject", "path"}, Line: second.MadeLine, T: second.Made,
+	}).Count("instances", 1)
+}
+
+func (r *lifetimeDiffers) atOnce(i *ledger.Instance, k aliveKey) {
+	list := r.alive[k][:0]
+	for _, old := range r.alive[k] {
+		if !old.Ended && !old.Container.Forgotten && old != i {
+			list = append(list, old)
+		}
+	}
+	if len(list) > 0 {
+		r.say(finding.Error, list[0], i, i.Scope)
+	}
+	if len(list) < 4 {
+		list = append(list, i)
+	}
+	r.alive[k] = list
+}
+
+func (r *lifetimeDiffers) inOneHome(i *ledger.Instance) {
+	home := i.Home()
+	if home == nil {
+		return
+	}
+	ones, _ := home.Tag(lifetimeDiffersRule.ID).([]scopedOne)
+	for n := range ones {
+		if ones[n].reg == i.Reg {
+			if old := ones[n].inst; old != i && old.End != ledger.Disposed && old.End != ledger.Forgotten && !old.Container.Forgotten {
+				r.say(finding.Error, old, i, home)
+			}
+			ones[n].inst = i
+			return
+		}
+	}
+	home.SetTag(lifetimeDiffersRule.ID, append(ones, scopedOne{i.Reg, i}))
+}
+
+func (r *lifetimeDiffers) forOneHolder(i, holder *ledger.Instance) {
+	for n := range holder.Keeps {
+		if k := holder.Keeps[n].Kept; k != nil && k != i && k.Reg == i.Reg && !k.Ended && k.MadeSeq < i.MadeSeq && i.Tag(lifetimeDiffersRule.ID) == nil {
+			i.SetTag(lifetimeDiffersRule.ID, &receivers{holder: holder})
+			r.say(finding.Error, k, i, i.Scope)
+			return
+		}
+	}
+}
+
+func (r *lifetimeDiffers) toReceiver(i, holder *ledger.Instance, s *ledger.Scope) {
+	got, _ := i.Tag(lifetimeDiffersRule.ID).(*receivers)
+	if got == nil {
+		i.SetTag(lifetimeDiffersRule.ID, &receivers{holder: holder})
+		return
+	}
+	if got.holder == nil {
+		got.holder = holder
+		return
+	}
+	if got.holder != holder && i.End != ledger.Forgotten {
+		r.say(finding.Warning, got.holder, i, s)
+		got.holder = holder
+	}
+}
+
+func (r *lifetimeDiffers) toEntry(i *ledger.Instance, s *ledger.Scope) {
+	got, _ := i.Tag(lifetimeDiffersRule.ID).(*receivers)
+	if got == nil {
+		i.SetTag(lifetimeDiffersRule.ID, &receivers{scope: s})
+		return
+	}
+	if got.scope == nil {
+		got.scope = s
+		return
+	}
+	if got.scope != s && i.End != ledger.Forgotten {
+		r.say(finding.Warning, i, i, s)
+		got.scope = s
+	}
+}
+
+// narrowed reports sharing/narrowed: the container turned a declared lifetime into another.
+type narrowed struct {
+	world *ledger.World
+	out   Reporter
+}
+
+var narrowedRule = Rule{
+	ID: "sharing/narrowed", Severity: finding.Note, Basis: finding.Declared,
+	Doc: "The lifetime in force is not the one the source declares: the container turned it into another because of what it needs.",
+	Not: "Registrations whose declared lifetime is not known.",
+	New: func(e *Env) Watcher { return &narrowed{e.World, e.Out} },
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		declared := "another lifetime"
+		if d := f.Facts["declared"]; len(d) > 0 {
+			declared = d[0]
+		}
+		f.Title = sentence("%s is declared %s and is %s", name, declared, f.Subject.Lifetime)
+		f.Why = sentence("The container gave %s the lifetime of what it needs; everything it needs is now built as often as it is.", name)
+		f.Fix = sentence("Declare %s%s %s, or take out of it what forces that.", name, place(f.Subject), f.Subject.Lifetime)
+	},
+}
+
+func (r *narrowed) See(*ledger.Change) {}
+
+func (r *narrowed) Judge() {
+	for _, reg := range r.world.Regs {
+		if reg.Known && reg.Declared != "" && reg.Lifetime != "" && reg.Declared != reg.Lifetime {
+			k := r.out.Report(Occurrence{Rule: &narrowedRule, Subject: reg.Ref(""), Line: reg.Line, T: reg.T})
+			k.Count("registrations", 1)
+			k.Fact("declared", string(reg.Declared))
+		}
+	}
+}
+
+// split reports sharing/split: two singleton registrations of one implementation, each with an instance of its own.
+type split struct {
+	world *ledger.World
+	out   Reporter
+	built map[builtAs]*ledger.Instance // the first of each
+	loose map[builtAs]bool             // made by a factory or outside
+	both  map[string][2]*ledger.Instance
+	last  map[string][]*ledger.Instance
+}
+
+type builtAs struct {
+	reg  *ledger.Registration
+	impl string
+}
+
+var splitRule = Rule{
+	ID: "sharing/split", Severity: finding.Warning, Basis: finding.Observed,
+	Doc:  "Two singleton registrations in one container have the same implementation and each built its own instance, or one service is a singleton twice in two containers of the process.",
+	Not:  "Registrations of different keys; aliases, further names, proxies and layers of each other; a note where a factory or the application built either.",
+	Sees: []ledger.Happening{ledger.Made, ledger.Settled},
+	New: func(e *Env) Watcher {
+		return &split{
+			world: e.World, out: e.Out, built: map[builtAs]*ledger.Instance{}, loose: map[builtAs]bool{},
+			both: map[string][2]*ledger.Instance{}, last: map[string][]*ledger.Instance{},
+		}
+	},
+	Tell: func(f *finding.Finding) {
+		f.Title = sentence("%s exists more than once: %s and %s each built their own", f.Subject.Impl(), f.Subject.Name(), names(f.Path))
+		f.Why = sentence("Both are singletons with the same implementation and neither is an alias of the other, so what is meant to be one is several: state in the one is not seen in the other.")
+		f.Fix = sentence("Let %s be an alias of %s%s.", names(f.Path), f.Subject.Name(), place(f.Subject))
+	},
+}
+
+func (r *split) See(c *ledger.Change) {
+	i := c.Inst
+	if i.Lifetime() != ledger.Singleton || i.Reg.Internal || i.Impl() == "" {
+		return
+	}
+	k := builtAs{i.Reg, i.Impl()}
+	if r.built[k] == nil {
+		r.built[k] = i
+	}
+	if i.By == "factory" || i.By == "external" {
+		r.loose[k] = true
+	}
+	name := i.Reg.Service + "\x00" + i.Reg.Key + "\x00" + i.Impl()
+	alive := r.last[name][:0]
+	for _, old := range r.last[name] {
+		if old.Ended || old.Container.Forgotten || old == i {
+			continue
+		}
+		alive = append(alive, old)
+		if old.Container != i.Container {
+			if _, known := r.both[name]; !known {
+				r.both[name] = [2]*ledger.Instance{old, i}
+			}
+		}
+	}
+	if len(alive) < 4 {
+		alive = append(alive, i)
+	}
+	r.last[name] = alive
+}
+
+func (r *split) Judge() {
+	type group struct {
+		container *ledger.Container
+		impl, key string
+		keyed     bool
+	}
+	groups := map[group][]*ledger.Registration{}
+	var order []group
+	for _, reg := range r.world.Regs {
+		for k := range r.built {
+			if k.reg != reg || reg.Alias != nil || reg.Proxy != nil || reg.Lifetime != ledger.Singleton {
+				continue
+			}
+			g := group{reg.Container, k.impl, reg.Key, reg.HasKey}
+			if groups[g] == nil {
+				order = append(order, g)
+			}
+			groups[g] = append(groups[g], reg)
+		}
+	}
+	for _, g := range order {
+		list := groups[g]
+		first := list[0]
+		o := Occurrence{Rule: &splitRule, Subject: first.Ref(g.impl), Line: first.Line, T: first.T, Severity: finding.Warning}
+		o.Insts = []*ledger.Instance{r.built[builtAs{first, g.impl}]}
+		loose := r.loose[builtAs{first, g.impl}]
+		for _, other := range list[1:] {
+			if related(first, other) {
+				continue
+			}
+			o.Path = append(o.Path, other.Ref(g.impl))
+			o.Insts = append(o.Insts, r.built[builtAs{other, g.impl}])
+			loose = loose || r.loose[builtAs{other, g.impl}]
+		}
+		if len(o.Path) == 0 {
+			continue
+		}
+		if loose {
+			o.Severity = finding.Note
+		}
+		r.out.Report(o).Count("registrations", int64(len(o.Insts)))
+	}
+	for _, name := range sortedKeys(r.both) {
+		pair := r.both[name]
+		if pair[0].Reg.Alias != nil || pair[1].Reg.Alias != nil {
+			continue
+		}
+		o := Occurrence{
+			Rule: &splitRule, Severity: finding.Warning, Subject: pair[0].Ref(), Path: []finding.Ref{pair[1].Ref()},
+			Insts: pair[:], Line: pair[1].MadeLine, T: pair[1].Made,
+		}
+		for _, i := range pair {
+			if i.By == "factory" || i.By == "external" {
+				o.Severity = finding.Note
+			}
+		}
+		r.out.Report(o).Count("registrations", 2)
+	}
+}
+
+// related tells whether one registration is an alias, another name, a proxy or a layer of the other.
+func related(a, b *ledger.Registration) bool {
+	if a.Real() == b.Real() || a.Proxy == b || b.Proxy == a {
+		return true
+	}
+	for _, pair := range [][2]*ledger.Registration{{a, b}, {b, a}} {
+		for _, also := range pair[0].Names()[1:] {
+			if also == pair[1].Asked() {
+				return true
+			}
+		}
+		for in, n := pair[0].Inner(), 0; in != nil && n < 32; in, n = in.Inner(), n+1 {
+			if in == pair[1] {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// crossed reports sharing/crossed: an instance that is used or given out in a scope it does not belong to.
+type crossed struct {
+	world *ledger.World
+	out   Reporter
+}
+
+var crossedRule = Rule{
+	ID: "sharing/crossed", Severity: finding.Error, Basis: finding.Observed,
+	Doc:   "An instance of one scope is used or given out in another one that lies neither in it nor is the root, with nobody who keeps it to explain how it got there: a static field, a queue.",
+	Not:   "Instances of the root; what somebody keeps who belongs to that scope or outlasts it (captive/scoped speaks of that).",
+	Needs: ledger.SeesWith,
+	Sees:  []ledger.Happening{ledger.Used, ledger.Given},
+	New:   func(e *Env) Watcher { return &crossed{e.World, e.Out} },
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		n := f.Counts["instances"]
+		f.Title = sentence("%s of one scope gets into another", name)
+		f.Why = sentence("%s of %s%s %s used or given out %s in a scope that %s not belong to, and nothing that was seen to keep %s explains how %s got there: a static field, a cache or a queue does such a thing.",
+			count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"), times(f.Counts["times"]), plural(int(n), "it does", "they do"), plural(int(n), "it", "them"), plural(int(n), "it", "they"))
+		f.Fix = sentence("Find where %s%s is put away between scopes, and ask for it in each scope instead.", name, place(f.Subject))
+	},
+}
+
+func (r *crossed) See(c *ledger.Change) {
+	i, s := c.Inst, c.Scope
+	home := i.Home()
+	if s == nil || home == nil || s.Root || !s.Known || home == i.Root() || home.Root || s == home || s.Inside(home) {
+		return
+	}
+	if i.Sees(r.world)&ledger.SeesWith == 0 || explained(i, s, 0) || i.OfferedInto(s) {
+		return
+	}
+	because := ""
+	for _, k := range i.KeptBy {
+		if above, ok := k.Holder.Tag(crossedRule.ID).(Case); ok {
+			because = above.ID()
+		}
+	}
+	if closed, ok := i.Tag(closedScopeRule.ID).(Case); ok {
+		because = closed.ID()
+	}
+	found := r.out.Report(Occurrence{
+		Rule: &crossedRule, Subject: i.Ref(), Scope: s, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: c.Event.Line, T: c.Event.T, Because: because,
+	})
+	if i.Tag(crossedRule.ID) == nil {
+		i.SetTag(crossedRule.ID, found)
+		found.Count("instances", 1)
+	}
+	found.Count("times", c.Event.Count+map[bool]int64{true: 1}[c.What == ledger.Given && c.Event.Count == 0])
+	if c.What == ledger.Given {
+		found.Fact("given_in", nameOf(s))
+	} else {
+		found.Fact("used_in", nameOf(s))
+	}
+}
+
+// explained tells whether a keeper of i, or of its keepers, belongs to s or outlasts it.
+func explained(i *ledger.Instance, s *ledger.Scope, depth int) bool {
+	for _, k := range i.KeptBy {
+		if home := k.Holder.Home(); home != nil && s.Inside(home) {
+			return true
+		}
+		if depth < maxSteps && explained(k.Holder, s, depth+1) {
+			return true
+		}
+	}
+	return false
+}
+
+// sharedAtOnce reports sharing/at-once: an instance that must not be shared is used by two scopes at the same time.
+type sharedAtOnce struct{ out Reporter }
+
+type useSpan struct {
+	from, to int64
+	scope    *ledger.Scope
+	thread   string
+}
+
+// maxSpans is how many of the latest uses of one instance are compared.
+const maxSpans = 64
+
+var atOnceRule = Rule{
+	ID: "sharing/at-once", Severity: finding.Error, Basis: finding.Observed,
+	Doc:   "An instance that two scopes must not use at the same time was used so.",
+	Not:   "Uses of one scope, or of one thread; uses whose duration is not known, or several added up.",
+	Needs: ledger.SeesUse,
+	Sees:  []ledger.Happening{ledger.Used},
+	New:   func(e *Env) Watcher { return &sharedAtOnce{e.Out} },
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("%s is used by two scopes at the same time", name)
+		f.Why = sentence("It must not be shared, and its uses by different scopes overlapped %s, by %s µs at the widest.", times(f.Counts["overlaps"]), number((f.Counts["widest_ns"]+999)/1000))
+		f.Fix = sentence("Register %s%s so that each scope gets its own, or guard it so that it may be shared.", name, place(f.Subject))
+	},
+}
+
+func (r *sharedAtOnce) See(c *ledger.Change) {
+	i, ev := c.Inst, c.Event
+	if i.Reg == nil || !i.Reg.SharingKnown || i.Reg.Shareable || !ev.Has.Has(event.FNS) || ev.NS == 0 || ev.Count > 1 || c.Scope == nil {
+		return
+	}
+	spans, _ := i.Tag(atOnceRule.ID).(*[]useSpan)
+	if spans == nil {
+		spans = &[]useSpan{}
+		i.SetTag(atOnceRule.ID, spans)
+	}
+	now := useSpan{ev.T - ev.NS, ev.T, c.Scope, ev.Thread}
+	for _, old := range *spans {
+		overlap := min(old.to, now.to) - max(old.from, now.from)
+		if overlap <= 0 || old.scope == now.scope || old.thread != "" && old.thread == now.thread {
+			continue
+		}
+		found := r.out.Report(Occurrence{
+			Rule: &atOnceRule, Subject: i.Ref(), Scope: c.Scope, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: ev.Line, T: ev.T,
+		})
+		found.Count("overlaps", 1)
+		found.Most("widest_ns", overlap)
+	}
+	if len(*spans) == maxSpans {
+		*spans = append((*spans)[:0], (*spans)[1:]...)
+	}
+	*spans = append(*spans, now)
+}
+
+// rebuilt reports sharing/rebuilt: something that takes long to build is built for nearly every scope of a name.
+type rebuilt struct {
+	world *ledger.World
+	out   Reporter
+	names map[string]*builtFor
+}
+
+type builtFor struct {
+	scopes int64
+	total  int64 // ns
+	regs   map[*ledger.Registration]*rebuiltReg
+}
+
+type rebuiltReg struct {
+	scopes, slow int64 // scopes it was made in, and those of them in which that took rebuiltNS or more
+	own          int64 // ns
+	example      *ledger.Instance
+	scope        *ledger.Scope
+	useful       bool // it is disposable or keeps something scoped: it belongs to its scope
+}
+
+type buildSpan struct {
+	from, to int64
+	inst     *ledger.Instance
+}
+
+// The figures from which rebuilding is worth a warning, as docs/findings.md has them.
+const (
+	rebuiltScopes = 50
+	rebuiltNS     = 1_000_000
+	maxNames      = 1000
+)
+
+var rebuiltRule = Rule{
+	ID: "sharing/rebuilt", Severity: finding.Warning, Basis: finding.Observed,
+	Doc:   "Something is built in at least half of fifty or more scopes of one name, takes a millisecond or more each time, and five per cent or more of their time.",
+	Not:   "What is disposable, or keeps something scoped: it belongs to its scope.",
+	Needs: ledger.SeesWith,
+	Sees:  []ledger.Happening{ledger.Made, ledger.ScopeClosed},
+	New:   func(e *Env) Watcher { return &rebuilt{e.World, e.Out, map[string]*builtFor{}} },
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		where := list(f.Facts["scope_names"])
+		f.Title = sentence("%s is built anew for nearly every %s", name, where)
+		f.Why = sentence("It was built in %s of %s scopes of that name, and building it took %s per cent of their time.", number(f.Counts["built_in"]), number(f.Counts["scopes"]), number(f.Counts["percent"]))
+		f.Fix = sentence("Register %s%s as a singleton if it holds nothing of a request, or build the costly part of it once.", name, place(f.Subject))
+	},
+}
+
+func (r *rebuilt) See(c *ledger.Change) {
+	if c.What == ledger.Made {
+		i := c.Inst
+		if i.NS > 0 && i.Scope != nil && !i.Scope.Root {
+			spans, _ := i.Scope.Tag(rebuiltRule.ID).(*[]buildSpan)
+			if spans == nil {
+				spans = &[]buildSpan{}
+				i.Scope.SetTag(rebuiltRule.ID, spans)
+			}
+			if len(*spans) < maxCandidates {
+				*spans = append(*spans, buildSpan{i.Made - i.NS, i.Made, i})
+			}
+		}
+		return
+	}
+	s := c.Scope
+	if s.Root || s.Name == "" {
+		return
+	}
+	b := r.names[s.Name]
+	if b == nil {
+		if len(r.names) == maxNames {
+			return
+		}
+		b = &builtFor{regs: map[*ledger.Registration]*rebuiltReg{}}
+		r.names[s.Name] = b
+	}
+	b.scopes++
+	b.total += s.ClosedAt - s.Opened
+	spans, _ := s.Tag(rebuiltRule.ID).(*[]buildSpan)
+	if spans == nil {
+		return
+	}
+	s.SetTag(rebuiltRule.ID, nil)
+	own := map[*ledger.Registration]int64{}
+	for _, span := range *spans {
+		i := span.inst
+		if i.Reg == nil || i.By != "container" && i.By != "factory" {
+			continue
+		}
+		took := span.to - span.from
+		for _, in := range outermost(*spans, span) {
+			took -= in.to - in.from
+		}
+		own[i.Reg] += max(0, took)
+		one := b.regs[i.Reg]
+		if one == nil {
+			one = &rebuiltReg{}
+			b.regs[i.Reg] = one
+		}
+		one.example, one.scope = i, s
+		one.useful = one.useful || i.Disposable()
+		for n := range i.Keeps {
+			if k := i.Keeps[n].Kept; k != nil && k.Lifetime() == ledger.Scoped {
+				one.useful = true
+			}
+		}
+	}
+	for reg, ns := range own {
+		one := b.regs[reg]
+		one.scopes++
+		one.own += ns
+		if ns >= rebuiltNS {
+			one.slow++
+		}
+	}
+}
+
+// outermost returns the spans within outer that lie in no other one within it.
+func outermost(all []buildSpan, outer buildSpan) []buildSpan {
+	var in []buildSpan
+	for _, s := range all {
+		if s.inst == outer.inst || s.from < outer.from || s.to > outer.to || s.from == outer.from && s.to == outer.to {
+			continue
+		}
+		nested := false
+		for _, t := range all {
+			if t.inst != s.inst && t.inst != outer.inst && t.from <= s.from && t.to >= s.to && t.from >= outer.from && t.to <= outer.to && (t.to-t.from > s.to-s.from) {
+				nested = true
+			}
+		}
+		if !nested {
+			in = append(in, s)
+		}
+	}
+	return in
+}
+
+func (r *rebuilt) Judge() {
+	for _, name := range sortedKeys(r.names) {
+		b := r.names[name]
+		if b.scopes < rebuiltScopes {
+			continue
+		}
+		for _, reg := range r.world.Regs {
+			one := b.regs[reg]
+			if one == nil || one.useful || reg.Internal || 2*one.scopes < b.scopes || 2*one.slow < one.scopes || 20*one.own < b.total {
+				continue
+			}
+			if reg.Sees&ledger.SeesWith == 0 {
+				continue
+			}
+			found := r.out.Report(Occurrence{
+				Rule: &rebuiltRule, Subject: reg.Ref(one.example.Impl()), Scope: one.scope, Insts: []*ledger.Instance{one.example},
+				Line: one.example.MadeLine, T: one.example.Made,
+			})
+			found.Fact("scope_names", name)
+			found.Count("built_in", one.scopes)
+			found.Count("scopes", b.scopes)
+			found.Most("percent", one.own*100/max(1, b.total))
+			found.Count("own_ns", one.own)
+		}
+	}
+}
