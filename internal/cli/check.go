@@ -8,7 +8,9 @@ import (
 	"os"
 
 	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/report"
 )
 
@@ -16,13 +18,13 @@ func check(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "check", "check FILE… [options]",
 		"Analyses trace files (.ndjson, or the same as gzip or zstd; - is standard input) and prints what is wrong.\nNo service is needed. Several files are taken as the streams of one recording.",
 		"keenlantern check testdata/harbour.ndjson --fail-on warning")
-	format := f.formatFlag("text", "json")
+	format := f.formatFlag("text", "json", "sarif", "junit", "csv", "html")
 	failOn := f.failOnFlag()
 	names, err := f.parse(args, 1, -1)
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(oneOf("format", *format, "text", "json"), oneOf("fail-on", *failOn, "error", "warning", "note", "never")); err != nil {
+	if err := errors.Join(oneOf("format", *format, "text", "json", "sarif", "junit", "csv", "html"), oneOf("fail-on", *failOn, "error", "warning", "note", "never")); err != nil {
 		return err
 	}
 	var results []*engine.Result
@@ -38,15 +40,37 @@ func check(ctx context.Context, std IO, args []string) error {
 		results = append(results, r)
 	}
 	result := engine.Merge(results)
-	if *format == "json" {
-		err = report.JSON(std.Out, report.Brief(result))
-	} else {
-		report.Findings(std.Out, result, std.style())
-	}
+	err = write(std, *format, *failOn, result)
 	if err := errors.Join(append(broken, err)...); err != nil {
 		return err
 	}
 	return failed(*failOn, result.Findings)
+}
+
+// write prints a result in one of check's formats.
+func write(std IO, format, failOn string, result *engine.Result) error {
+	var texts []report.RuleText
+	for _, r := range rules.All {
+		texts = append(texts, report.RuleText{ID: r.ID, Reports: r.Doc, Not: r.Not})
+	}
+	switch format {
+	case "json":
+		return report.JSON(std.Out, report.Brief(result))
+	case "sarif":
+		return report.SARIF(std.Out, result, Version, texts)
+	case "junit":
+		least := finding.Error + 1
+		if failOn != "never" {
+			_ = least.UnmarshalText([]byte(failOn)) // checked by oneOf
+		}
+		return report.JUnit(std.Out, result, texts, least)
+	case "csv":
+		return report.CSV(std.Out, result)
+	case "html":
+		return report.HTML(std.Out, result)
+	}
+	report.Findings(std.Out, result, std.style())
+	return nil
 }
 
 // analyse reads one trace file. A result may come with an error: what could be read of a file that breaks off.

@@ -179,10 +179,31 @@ type With struct {
 	All     bool // a member of a list: all were asked for
 }
 
-// Reset empties e for the next line and keeps the room its slices have.
+// Reset empties e for the next line and keeps the room its slices have. The kinds that make up nearly all of a trace
+// have few fields, and only those are cleared: the struct is large, and clearing it costs more than reading a line.
 func (e *Event) Reset() {
-	sees, path, also, needs, with := e.Sees[:0], e.Path[:0], e.Also[:0], e.Needs[:0], e.With[:0]
-	*e = Event{Sees: sees, Path: path, Also: also, Needs: needs, With: with}
+	switch e.Kind {
+	case Use:
+		e.User, e.Count, e.Thread, e.Site = 0, 0, "", ""
+	case Give:
+		e.To, e.Via, e.All = 0, 0, false
+		e.Entry, e.Service, e.Key, e.How, e.Site, e.Module = "", "", "", "", "", ""
+	case Make:
+		e.Reg, e.Owner, e.OwnerNull, e.With = 0, 0, false, e.With[:0]
+		e.Size, e.Container, e.Disposable = 0, 0, false
+		e.By, e.Impl, e.Disposer, e.Module, e.At = "", "", "", "", ""
+	case Dispose:
+		e.By, e.State, e.Error = "", "", ""
+	case Close:
+	case Open:
+		e.InScope, e.ScopeKind, e.Name, e.Trace, e.Ends = 0, "", "", "", ""
+	default:
+		sees, path, also, needs, with := e.Sees[:0], e.Path[:0], e.Also[:0], e.Needs[:0], e.With[:0]
+		*e = Event{Sees: sees, Path: path, Also: also, Needs: needs, With: with}
+		return
+	}
+	e.Kind, e.Line, e.T, e.Has = Unknown, 0, 0, 0
+	e.Inst, e.Scope, e.NS, e.Count, e.Weight = 0, 0, 0, 0, 0
 }
 
 // Clone returns a copy that shares nothing that can change with e.

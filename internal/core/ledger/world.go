@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -84,6 +85,8 @@ type World struct {
 	scopes    map[event.ScopeID]*Scope
 	insts     map[event.InstID]*Instance
 	awaited   map[event.InstID][]*Instance // makes that mention an instance to come
+	living    []*Instance                  // as of livingSeq, for several who ask at once
+	livingSeq int64
 	deadInsts instList
 	deadScope scopeList
 	pinned    int // ended, and kept by something alive
@@ -115,15 +118,18 @@ func (w *World) Instance(id event.InstID) *Instance { return w.insts[id] }
 
 // Living calls f for every instance that has not ended, in the order of their ids.
 func (w *World) Living(f func(*Instance)) {
-	ids := make([]event.InstID, 0, w.Alive())
-	for id, i := range w.insts {
-		if !i.Ended {
-			ids = append(ids, id)
+	if w.livingSeq != w.Seq || w.living == nil {
+		w.living = w.living[:0]
+		for _, i := range w.insts {
+			if !i.Ended {
+				w.living = append(w.living, i)
+			}
 		}
+		slices.SortFunc(w.living, func(a, b *Instance) int { return cmp.Compare(a.ID, b.ID) })
+		w.livingSeq = w.Seq
 	}
-	slices.Sort(ids)
-	for _, id := range ids {
-		f(w.insts[id])
+	for _, i := range w.living {
+		f(i)
 	}
 }
 

@@ -26,15 +26,21 @@ type Parser struct {
 func (p *Parser) Parse(text []byte) Line {
 	p.text, p.pos, p.why = text, 0, ""
 	p.ev.Reset()
-	kind, named := p.kind()
-	if p.why == "" && !named {
-		p.fail("no ev: every event names its kind")
+	if !p.quickKind() {
+		kind, named := p.kind()
+		if p.why == "" && !named {
+			p.fail("no ev: every event names its kind")
+		}
+		if p.why != "" {
+			return Line{Refused: p.why}
+		}
+		p.pos = 0
+		p.ev.Kind = kind
+		p.space()
+		p.pos++
+		p.space()
 	}
-	if p.why != "" {
-		return Line{Refused: p.why}
-	}
-	p.pos = 0
-	p.ev.Kind = kind
+	kind := p.ev.Kind
 	if p.members(); p.why != "" {
 		return Line{Refused: p.why}
 	}
@@ -45,6 +51,29 @@ func (p *Parser) Parse(text []byte) Line {
 		return Line{Refused: p.why}
 	}
 	return Line{Event: &p.ev}
+}
+
+// quickKind takes the ev member where it comes first and without spaces, as recorders write it, and stands behind its
+// comma then.
+func (p *Parser) quickKind() bool {
+	const head = `{"ev":"`
+	if len(p.text) < len(head) || string(p.text[:len(head)]) != head {
+		return false
+	}
+	for n := len(head); n < len(p.text); n++ {
+		switch c := p.text[n]; {
+		case c == '"':
+			kind := event.KindOf(p.text[len(head):n])
+			if kind == event.Unknown || n+2 >= len(p.text) || p.text[n+1] != ',' || p.text[n+2] != '"' {
+				return false
+			}
+			p.ev.Kind, p.pos = kind, n+2
+			return true
+		case c < 'a' || c > 'z':
+			return false
+		}
+	}
+	return false
 }
 
 func (p *Parser) fail(format string, args ...any) {
@@ -96,18 +125,46 @@ func (p *Parser) kind() (event.Kind, bool) {
 	return 0, false
 }
 
-// members reads the whole object, and that nothing stands behind it.
+// members reads the rest of the object from a name on, and that nothing stands behind it.
 func (p *Parser) members() {
-	p.object(func(name []byte) {
-		f, known := event.FieldOf(name)
-		if !known || !p.ev.Kind.Allows(f) || p.ev.Kind == event.Unknown || f == event.FEv {
-			p.skip(1)
+	if p.peek() == '}' {
+		p.pos++
+	} else {
+		for {
+			if p.peek() != '"' {
+				p.syntax("a name")
+				return
+			}
+			f, known := event.FieldOf(p.stringBytes())
+			p.colon()
+			if p.why != "" {
+				return
+			}
+			if !known || !p.ev.Kind.Allows(f) || p.ev.Kind == event.Unknown || f == event.FEv {
+				p.skip(1)
+			} else {
+				p.field(f)
+			}
+			if p.why != "" {
+				return
+			}
+			p.space()
+			c := p.peek()
+			p.pos++
+			if c == ',' {
+				p.space()
+				continue
+			}
+			if c == '}' {
+				break
+			}
+			p.pos--
+			p.syntax("a comma or the end of the object")
 			return
 		}
-		p.field(f)
-	})
+	}
 	p.space()
-	if p.why == "" && p.pos < len(p.text) {
+	if p.pos < len(p.text) {
 		p.fail("not JSON: more than one value, at byte %d", p.pos+1)
 	}
 }
@@ -392,6 +449,9 @@ func (p *Parser) needs(list []event.Need) []event.Need {
 }
 
 func (p *Parser) with(list []event.With) []event.With {
+	if quick, ok := p.plainIDs(list); ok {
+		return quick
+	}
 	slot := 0
 	p.array("with", func() {
 		if p.peek() == '[' {
@@ -408,6 +468,35 @@ func (p *Parser) with(list []event.With) []event.With {
 		slot++
 	})
 	return list
+}
+
+// plainIDs reads a list of nothing but ids without spaces, the commonest by far. It moves only if that is what it finds.
+func (p *Parser) plainIDs(list []event.With) ([]event.With, bool) {
+	from := len(list)
+	text := p.text
+	i := p.pos
+	if i >= len(text) || text[i] != '[' {
+		return list, false
+	}
+	i++
+	for i < len(text) {
+		first := i
+		var n uint64
+		for i < len(text) && text[i]-'0' <= 9 && i-first < 15 {
+			n = n*10 + uint64(text[i]-'0')
+			i++
+		}
+		if i == first || i == len(text) || text[first] == '0' && i > first+1 || text[i] != ',' && text[i] != ']' {
+			return list[:from], false
+		}
+		list = append(list, event.With{Slot: len(list) - from, Inst: event.InstID(n)})
+		i++
+		if text[i-1] == ']' {
+			p.pos = i
+			return list, true
+		}
+	}
+	return list[:from], false
 }
 
 // given reads one thing that an instance was given: an id, null, or an object that says more.
@@ -555,6 +644,13 @@ func (p *Parser) integer(f event.Field, least int64) int64 {
 // The rest is JSON (RFC 8259) itself.
 
 func (p *Parser) space() {
+	if p.pos < len(p.text) && p.text[p.pos] > ' ' {
+		return
+	}
+	p.spaces()
+}
+
+func (p *Parser) spaces() {
 	for p.pos < len(p.text) {
 		switch p.text[p.pos] {
 		case ' ', '\t', '\r', '\n':
@@ -573,6 +669,10 @@ func (p *Parser) peek() byte {
 }
 
 func (p *Parser) colon() {
+	if p.pos+1 < len(p.text) && p.text[p.pos] == ':' && p.text[p.pos+1] > ' ' {
+		p.pos++
+		return
+	}
 	p.space()
 	if p.why == "" && p.peek() != ':' {
 		p.syntax("a colon")
