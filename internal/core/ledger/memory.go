@@ -62,7 +62,7 @@ func (w *World) refresh(i *Instance) {
 
 // release forgets an instance for good, and what only it kept becomes forgettable.
 func (w *World) release(i *Instance) {
-	delete(w.insts, i.ID)
+	w.insts.drop(uint64(i.ID))
 	w.leaveHome(i)
 	for n := range i.Keeps {
 		w.unkeep(i, n)
@@ -111,6 +111,6 @@ func (w *World) rememberScope(s *Scope) {
 		}
 		old.next, old.remembered = nil, false
 		l.n--
-		delete(w.scopes, old.ID)
+		w.scopes.drop(uint64(old.ID))
 	}
 }

@@ -23,6 +23,9 @@ type Scope struct {
 	// Homed are the instances that end with the scope: those alive, and ended ones that something keeps.
 	Homed []*Instance
 
+	// Built are the instances whose making was timed, in order, until the scope has closed.
+	Built []*Instance
+
 	children   []*Scope // those open, and those open inside closed ones
 	listed     *Scope   // in whose children it stands
 	childIndex int

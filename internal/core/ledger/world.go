@@ -82,8 +82,8 @@ type World struct {
 	wiring    *Wiring // nil when it has to be made anew
 	regs      map[event.RegID]*Registration
 	conts     map[event.ContainerID]*Container
-	scopes    map[event.ScopeID]*Scope
-	insts     map[event.InstID]*Instance
+	scopes    table[Scope]
+	insts     table[Instance]
 	awaited   map[event.InstID][]*Instance // makes that mention an instance to come
 	living    []*Instance                  // as of livingSeq, for several who ask at once
 	livingSeq int64
@@ -101,30 +101,28 @@ func New(listen func(*Change)) *World {
 		Sees:    SeesAll,
 		regs:    map[event.RegID]*Registration{},
 		conts:   map[event.ContainerID]*Container{},
-		scopes:  map[event.ScopeID]*Scope{},
-		insts:   map[event.InstID]*Instance{},
 		awaited: map[event.InstID][]*Instance{},
 		listen:  listen,
 	}
 	root := &Scope{ID: 0, Known: true, Root: true, Weight: 1, Name: "root", Kind: "root"}
-	w.scopes[0] = root
+	w.scopes.put(0, root)
 	// A stream that names no container has one all the same.
 	w.first = &Container{Root: root, Duplicates: "last", Cycles: "refused"}
 	return w
 }
 
 // Instance returns an instance that is alive or remembered, nil otherwise.
-func (w *World) Instance(id event.InstID) *Instance { return w.insts[id] }
+func (w *World) Instance(id event.InstID) *Instance { return w.insts.get(uint64(id)) }
 
 // Living calls f for every instance that has not ended, in the order of their ids.
 func (w *World) Living(f func(*Instance)) {
 	if w.livingSeq != w.Seq || w.living == nil {
 		w.living = w.living[:0]
-		for _, i := range w.insts {
+		w.insts.each(func(i *Instance) {
 			if !i.Ended {
 				w.living = append(w.living, i)
 			}
-		}
+		})
 		slices.SortFunc(w.living, func(a, b *Instance) int { return cmp.Compare(a.ID, b.ID) })
 		w.livingSeq = w.Seq
 	}
@@ -135,26 +133,26 @@ func (w *World) Living(f func(*Instance)) {
 
 // Open calls f for every scope that is remembered and whose own close line has not come, roots apart.
 func (w *World) Open(f func(*Scope)) {
-	ids := []event.ScopeID{}
-	for id, s := range w.scopes {
+	list := []*Scope{}
+	w.scopes.each(func(s *Scope) {
 		if s.opened && !s.Closed && !s.Root {
-			ids = append(ids, id)
+			list = append(list, s)
 		}
-	}
-	slices.Sort(ids)
-	for _, id := range ids {
-		f(w.scopes[id])
+	})
+	slices.SortFunc(list, func(a, b *Scope) int { return cmp.Compare(a.ID, b.ID) })
+	for _, s := range list {
+		f(s)
 	}
 }
 
 // Scope returns a scope that is open or remembered, nil otherwise.
-func (w *World) Scope(id event.ScopeID) *Scope { return w.scopes[id] }
+func (w *World) Scope(id event.ScopeID) *Scope { return w.scopes.get(uint64(id)) }
 
 // First returns the container that a registration belongs to unless it says otherwise.
 func (w *World) First() *Container { return w.first }
 
 // Alive returns how many instances are known and have not ended.
-func (w *World) Alive() int { return len(w.insts) - w.deadInsts.n - w.pinned }
+func (w *World) Alive() int { return w.insts.n - w.deadInsts.n - w.pinned }
 
 // Apply takes the next event. An error says why the event could not be used: it is a duplicate, or about something
 // that ended so long ago that it is no longer remembered.
@@ -183,7 +181,7 @@ func (w *World) Apply(ev *event.Event) error {
 	case event.Close:
 		return w.close(ev)
 	case event.Fail:
-		w.tell(Change{What: Failed, Event: ev, Scope: w.scopeOf(ev), Inst: w.insts[ev.To]})
+		w.tell(Change{What: Failed, Event: ev, Scope: w.scopeOf(ev), Inst: w.insts.get(uint64(ev.To))})
 	case event.Gap:
 		w.Lost += ev.Lost
 		w.tell(Change{What: Lost, Event: ev})
@@ -259,12 +257,12 @@ func (w *World) rootFor(ev *event.Event, c *Container) *Scope {
 		if c.Root != nil {
 			return c.Root
 		}
-		return w.scopes[0]
+		return w.scopes.get(0)
 	}
-	s := w.scopes[ev.Scope]
+	s := w.scopes.get(uint64(ev.Scope))
 	if s == nil {
 		s = &Scope{ID: ev.Scope, Weight: 1}
-		w.scopes[ev.Scope] = s
+		w.scopes.put(uint64(ev.Scope), s)
 	}
 	if !s.Known {
 		s.Known, s.Opened, s.Line = true, ev.T, ev.Line
@@ -292,12 +290,12 @@ func (w *World) register(ev *event.Event) {
 	w.wiring = nil
 	r := w.registration(ev.Reg)
 	has := func(f event.Field) bool { return ev.Has.Has(f) }
-	first, made, early := r.First, r.Made, r.early
+	first, made, early, tags := r.First, r.Made, r.early, r.tags
 	if !r.Known {
 		first = ev.T
 	}
 	*r = Registration{
-		ID: ev.Reg, Known: true, First: first, Made: made, T: ev.T, Line: ev.Line, Container: w.first,
+		ID: ev.Reg, Known: true, First: first, Made: made, tags: tags, T: ev.T, Line: ev.Line, Container: w.first,
 		Service: ev.Service, Impl: ev.Impl, Lifetime: Lifetime(ev.Lifetime), Declared: Lifetime(ev.Declared),
 		Key: ev.Key, HasKey: has(event.FKey), Primary: ev.Primary, Local: ev.Local, Internal: ev.Internal,
 		Disposable: ev.Disposable, Disposer: ev.Disposer, Shareable: ev.Shareable, SharingKnown: has(event.FShareable),
@@ -349,10 +347,10 @@ func (w *World) order(r *Registration) {
 
 // scopeFor returns the scope with this id, to be opened later if need be: a make does not wait for its open.
 func (w *World) scopeFor(id event.ScopeID) *Scope {
-	s := w.scopes[id]
+	s := w.scopes.get(uint64(id))
 	if s == nil {
-		s = &Scope{ID: id, Weight: 1, Parent: w.scopes[0]}
-		w.scopes[id] = s
+		s = &Scope{ID: id, Weight: 1, Parent: w.scopes.get(0)}
+		w.scopes.put(uint64(id), s)
 	}
 	return s
 }
@@ -362,7 +360,7 @@ func (w *World) scopeOf(ev *event.Event) *Scope {
 	if !ev.Has.Has(event.FScope) {
 		return nil
 	}
-	return w.scopes[ev.Scope]
+	return w.scopes.get(uint64(ev.Scope))
 }
 
 func (w *World) nest(s, parent *Scope) {
@@ -432,7 +430,7 @@ func (w *World) mark(s *Scope, use bool) {
 }
 
 func (w *World) make(ev *event.Event) error {
-	if old := w.insts[ev.Inst]; old != nil {
+	if old := w.insts.get(uint64(ev.Inst)); old != nil {
 		return fmt.Errorf("instance %d was made before, on line %d", ev.Inst, old.MadeLine)
 	}
 	i := &Instance{
@@ -456,7 +454,7 @@ func (w *World) make(ev *event.Event) error {
 			i.Container = c
 		}
 	}
-	w.insts[i.ID] = i
+	w.insts.put(uint64(i.ID), i)
 	w.InstancesMade++
 	if ev.Has.Has(event.FOwner) {
 		i.ownerSet = true
@@ -467,6 +465,9 @@ func (w *World) make(ev *event.Event) error {
 		w.defaultHome(i)
 	}
 	w.keepAll(i, ev)
+	if i.NS > 0 && !i.Scope.Root && len(i.Scope.Built) < maxBuilt {
+		i.Scope.Built = append(i.Scope.Built, i)
+	}
 	w.mark(i.Scope, false)
 	w.tell(Change{What: Made, Event: ev, Inst: i, Scope: i.Scope})
 	w.endLate(i)
@@ -478,6 +479,9 @@ func (w *World) make(ev *event.Event) error {
 	w.arrive(i, ev)
 	return nil
 }
+
+// maxBuilt bounds how many timed makes one scope remembers until it closes.
+const maxBuilt = 10_000
 
 // defaultHome gives an instance whose make names no owner the one its lifetime implies, as soon as that is known.
 func (w *World) defaultHome(i *Instance) {
@@ -565,7 +569,7 @@ func (w *World) keepAll(i *Instance, ev *event.Event) {
 		if site == "" && i.Reg != nil {
 			site = siteOf(i.Reg.Needs, g.Slot)
 		}
-		kept := w.insts[g.Inst]
+		kept := w.insts.get(uint64(g.Inst))
 		edge := Edge{Kept: kept, ID: g.Inst, Site: site, At: ev.T, Slot: g.Slot, All: g.All, back: -1}
 		if g.Service != "" || g.HasKey {
 			edge.Asked, edge.Said = Asked{g.Service, g.Key, g.HasKey}, true
@@ -672,19 +676,22 @@ func (w *World) passOn(i *Instance) {
 }
 
 func (w *World) give(ev *event.Event) error {
-	i := w.insts[ev.Inst]
+	i := w.insts.get(uint64(ev.Inst))
 	if i == nil {
 		return errGone(ev.Inst)
 	}
 	s := w.scopeOf(ev)
 	var to *Instance
 	if ev.Has.Has(event.FTo) {
-		to = w.insts[ev.To]
+		to = w.insts.get(uint64(ev.To))
 	}
 	w.mark(s, false)
 	if ev.Entry != "" {
 		s.working()
 	}
+	w.refresh(i)
+	w.tell(Change{What: Given, Event: ev, Inst: i, Holder: to, Scope: s})
+	// After the rules, which may have begun to follow it on account of this very line.
 	if i.Watches != nil {
 		name := ev.Entry
 		if to != nil {
@@ -692,8 +699,6 @@ func (w *World) give(ev *event.Event) error {
 		}
 		i.touched("give", name, s, ev.T)
 	}
-	w.refresh(i)
-	w.tell(Change{What: Given, Event: ev, Inst: i, Holder: to, Scope: s})
 	if to == nil {
 		return nil
 	}
@@ -751,24 +756,17 @@ func (w *World) handOut(i, to *Instance, s *Scope, ev *event.Event) {
 }
 
 func (w *World) use(ev *event.Event) error {
-	i := w.insts[ev.Inst]
+	i := w.insts.get(uint64(ev.Inst))
 	if i == nil {
 		return errGone(ev.Inst)
 	}
 	s := w.scopeOf(ev)
 	var user *Instance
 	if ev.Has.Has(event.FBy) {
-		user = w.insts[ev.User]
+		user = w.insts.get(uint64(ev.User))
 	}
 	i.Uses += ev.Count
 	w.mark(s, true)
-	if i.Watches != nil {
-		name := ""
-		if user != nil {
-			name = user.Ref().Name()
-		}
-		i.touched("use", name, s, ev.T)
-	}
 	if i.remembered {
 		w.refresh(i)
 	}
@@ -776,6 +774,13 @@ func (w *World) use(ev *event.Event) error {
 		w.usedLater(i, user, ev)
 	}
 	w.tell(Change{What: Used, Event: ev, Inst: i, Holder: user, Scope: s})
+	if i.Watches != nil {
+		name := ""
+		if user != nil {
+			name = user.Ref().Name()
+		}
+		i.touched("use", name, s, ev.T)
+	}
 	return nil
 }
 
@@ -791,7 +796,7 @@ func (w *World) usedLater(i, user *Instance, ev *event.Event) {
 }
 
 func (w *World) dispose(ev *event.Event) error {
-	i := w.insts[ev.Inst]
+	i := w.insts.get(uint64(ev.Inst))
 	if i == nil {
 		return errGone(ev.Inst)
 	}
@@ -833,7 +838,7 @@ func (w *World) forget(ev *event.Event) error {
 		}
 		return nil
 	}
-	i := w.insts[ev.Inst]
+	i := w.insts.get(uint64(ev.Inst))
 	if i == nil {
 		return errGone(ev.Inst)
 	}
@@ -865,7 +870,7 @@ func (w *World) end(i *Instance, how End, t int64) {
 }
 
 func (w *World) close(ev *event.Event) error {
-	s := w.scopes[ev.Scope]
+	s := w.scopes.get(uint64(ev.Scope))
 	if s == nil {
 		return &Gone{fmt.Sprintf("scope %d", ev.Scope)}
 	}
@@ -899,7 +904,7 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 	for _, i := range s.Homed {
 		i.homeIndex = -1
 	}
-	s.Homed = nil
+	s.Homed, s.Built = nil, nil
 	s.closingSince = 0
 	// What is still open inside it goes on, and ends with the root around it.
 	for len(s.children) > 0 {

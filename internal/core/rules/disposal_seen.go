@@ -95,8 +95,8 @@ var usedAfterRule = Rule{
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s is used after it was disposed", name)
-		f.Why = sentence("%s of %s%s %s used or handed out %s after the disposal%s.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject),
-			plural(int(f.Counts["instances"]), "was", "were"), times(f.Counts["uses"]+f.Counts["handed_out"]), usedBy(f))
+		f.Why = sentence("%s of %s%s %s used or handed out %s after its disposal%s.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject),
+			plural(int(f.Counts["instances"]), "was", "were"), times(f.Counts["uses"]+f.Counts["handed_out"]), commaBefore(usedBy(f)))
 		f.Fix = sentence("Find who still holds %s%s when it is disposed, and let it go there or be disposed later.", name, place(f.Subject))
 	},
 }

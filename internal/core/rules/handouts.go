@@ -108,12 +108,20 @@ func (h *handouts) add(k handout, to, given *ledger.Instance, s *ledger.Scope, e
 			k.direct = to.Impl()
 		}
 	}
-	one := h.seen[k]
+	one := h.find(k)
 	if one == nil {
 		if len(h.list) == maxHandoutKinds {
 			return
 		}
 		one = &seenHandout{handout: k, first: ev.T, last: ev.T}
+		if k.consumer != nil {
+			mine, _ := k.consumer.Tag(handoutsTag).(*[]*seenHandout)
+			if mine == nil {
+				mine = &[]*seenHandout{}
+				k.consumer.SetTag(handoutsTag, mine)
+			}
+			*mine = append(*mine, one)
+		}
 		h.seen[k] = one
 		h.list = append(h.list, one)
 	}
@@ -127,6 +135,27 @@ func (h *handouts) add(k handout, to, given *ledger.Instance, s *ledger.Scope, e
 		}
 		one.examples = append(one.examples, x)
 	}
+}
+
+const handoutsTag = "handouts"
+
+// find looks among the consumer's own first: they are few, and comparing them is faster than hashing so large a key.
+func (h *handouts) find(k handout) *seenHandout {
+	if k.consumer != nil {
+		mine, _ := k.consumer.Tag(handoutsTag).(*[]*seenHandout)
+		if mine == nil {
+			return nil
+		}
+		if len(*mine) <= 8 {
+			for _, one := range *mine {
+				if one.handout == k {
+					return one
+				}
+			}
+			return nil
+		}
+	}
+	return h.seen[k]
 }
 
 // asks returns what was asked for: as the line said, else as the consumer's needs say, else as it is registered.

@@ -13,14 +13,7 @@ type injected struct {
 	world  *ledger.World
 	out    Reporter
 	known  *Shared
-	sites  map[siteKey]*site
-	users  map[*ledger.Registration]bool // that were seen to use anything
 	direct map[string]*directly
-}
-
-type siteKey struct {
-	reg  *ledger.Registration
-	slot int
 }
 
 type site struct {
@@ -49,7 +42,7 @@ var StandIns = []string{"Stub", "Mock", "Fake", "Dummy", "Sample"}
 
 func newInjected(e *Env) Watcher {
 	return &injected{
-		world: e.World, out: e.Out, known: e.Known, sites: map[siteKey]*site{}, users: map[*ledger.Registration]bool{}, direct: map[string]*directly{},
+		world: e.World, out: e.Out, known: e.Known, direct: map[string]*directly{},
 	}
 }
 
@@ -139,7 +132,7 @@ func (r *injected) See(c *ledger.Change) {
 		if c.Holder == nil || c.Holder.Reg == nil {
 			return
 		}
-		r.users[c.Holder.Reg] = true
+		r.of(c.Holder.Reg).uses = true
 		for n := range c.Holder.Keeps {
 			if e := &c.Holder.Keeps[n]; e.ID == c.Inst.ID && e.Slot >= 0 {
 				r.site(c.Holder.Reg, e.Slot).used = true
@@ -154,15 +147,31 @@ func (r *injected) See(c *ledger.Change) {
 	}
 }
 
-func (r *injected) site(reg *ledger.Registration, slot int) *site {
-	k := siteKey{reg, slot}
-	s := r.sites[k]
-	if s == nil {
-		s = &site{}
-		r.sites[k] = s
+// sitesOf are what is known of one registration's needs.
+type sitesOf struct {
+	uses bool // it was seen to use anything
+	list []*site
+}
+
+func (r *injected) of(reg *ledger.Registration) *sitesOf {
+	if s, ok := reg.Tag(unusedRule.ID).(*sitesOf); ok {
+		return s
 	}
+	s := &sitesOf{}
+	reg.SetTag(unusedRule.ID, s)
 	return s
 }
+
+func (r *injected) site(reg *ledger.Registration, slot int) *site {
+	s := r.of(reg)
+	for len(s.list) <= min(slot, maxSites-1) {
+		s.list = append(s.list, &site{})
+	}
+	return s.list[min(slot, maxSites-1)]
+}
+
+// maxSites bounds how many needs of one registration are told apart.
+const maxSites = 64
 
 func (r *injected) made(c *ledger.Change) {
 	i := c.Inst
@@ -201,11 +210,9 @@ func (r *injected) Judge() {
 		if !reg.Known || reg.Internal {
 			continue
 		}
-		for slot := range 64 {
-			if s := r.sites[siteKey{reg, slot}]; s != nil {
-				r.unused(reg, s)
-				r.absent(reg, slot, s)
-			}
+		for slot, s := range r.of(reg).list {
+			r.unused(reg, s)
+			r.absent(reg, slot, s)
 		}
 	}
 	r.constructed()
@@ -215,7 +222,7 @@ func (r *injected) Judge() {
 
 func (r *injected) unused(reg *ledger.Registration, s *site) {
 	enough := s.fills >= unusedFills || s.fills > 0 && reg.Lifetime == ledger.Singleton && r.world.ScopesOpened-s.madeAt >= unusedFills
-	if s.used || !enough || !r.users[reg] || reg.Sees&ledger.SeesUse == 0 {
+	if s.used || !enough || !r.of(reg).uses || reg.Sees&ledger.SeesUse == 0 {
 		return
 	}
 	holder := reg.Ref("")

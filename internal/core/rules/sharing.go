@@ -488,6 +488,9 @@ type rebuilt struct {
 	world *ledger.World
 	out   Reporter
 	names map[string]*builtFor
+
+	spans []buildSpan // room for one scope's
+	own   map[*ledger.Registration]int64
 }
 
 type builtFor struct {
@@ -521,8 +524,10 @@ var rebuiltRule = Rule{
 	Doc:   "Something is built in at least half of fifty or more scopes of one name, takes a millisecond or more each time, and five per cent or more of their time.",
 	Not:   "What is disposable, or keeps something scoped: it belongs to its scope.",
 	Needs: ledger.SeesWith,
-	Sees:  []ledger.Happening{ledger.Made, ledger.ScopeClosed},
-	New:   func(e *Env) Watcher { return &rebuilt{e.World, e.Out, map[string]*builtFor{}} },
+	Sees:  []ledger.Happening{ledger.ScopeClosed},
+	New: func(e *Env) Watcher {
+		return &rebuilt{world: e.World, out: e.Out, names: map[string]*builtFor{}, own: map[*ledger.Registration]int64{}}
+	},
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		where := list(f.Facts["scope_names"])
@@ -533,20 +538,6 @@ var rebuiltRule = Rule{
 }
 
 func (r *rebuilt) See(c *ledger.Change) {
-	if c.What == ledger.Made {
-		i := c.Inst
-		if i.NS > 0 && i.Scope != nil && !i.Scope.Root {
-			spans, _ := i.Scope.Tag(rebuiltRule.ID).(*[]buildSpan)
-			if spans == nil {
-				spans = &[]buildSpan{}
-				i.Scope.SetTag(rebuiltRule.ID, spans)
-			}
-			if len(*spans) < maxCandidates {
-				*spans = append(*spans, buildSpan{i.Made - i.NS, i.Made, i})
-			}
-		}
-		return
-	}
 	s := c.Scope
 	if s.Root || s.Name == "" {
 		return
@@ -561,19 +552,23 @@ func (r *rebuilt) See(c *ledger.Change) {
 	}
 	b.scopes++
 	b.total += s.ClosedAt - s.Opened
-	spans, _ := s.Tag(rebuiltRule.ID).(*[]buildSpan)
-	if spans == nil {
+	if len(s.Built) == 0 {
 		return
 	}
-	s.SetTag(rebuiltRule.ID, nil)
-	own := map[*ledger.Registration]int64{}
-	for _, span := range *spans {
+	spans := r.spans[:0]
+	for _, i := range s.Built {
+		spans = append(spans, buildSpan{i.Made - i.NS, i.Made, i})
+	}
+	r.spans = spans
+	own := r.own
+	clear(own)
+	for _, span := range spans {
 		i := span.inst
 		if i.Reg == nil || i.By != "container" && i.By != "factory" {
 			continue
 		}
 		took := span.to - span.from
-		for _, in := range outermost(*spans, span) {
+		for _, in := range outermost(spans, span) {
 			took -= in.to - in.from
 		}
 		own[i.Reg] += max(0, took)

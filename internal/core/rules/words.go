@@ -115,3 +115,11 @@ func among(names []string) string {
 	}
 	return " (" + list(names) + ")"
 }
+
+// commaBefore sets off what follows, if anything does.
+func commaBefore(s string) string {
+	if s == "" {
+		return ""
+	}
+	return "," + s
+}
