@@ -50,7 +50,7 @@ func TestMistakes(t *testing.T) {
 			{"captive/scoped", "harbour.TideSource", "harbour.PilotRoster", 1},
 			{"disposal/used-after", "harbour.TideSource", "", 1},
 		},
-		harbour.LogNeverClosed:   {{"disposal/leaked", "harbour.LogPage", "", 24}},
+		harbour.LogNeverClosed: {{"disposal/leaked", "harbour.LogPage", "", 24}},
 	}
 	require.Len(t, want, len(harbour.Mistakes))
 	for _, m := range harbour.Mistakes {

@@ -248,6 +248,9 @@ func (h *Hub) unload(r *runner) bool {
 // replay analyses a stream's stored batches.
 func (h *Hub) replay(ctx context.Context, st store.Stream) (*engine.Stream, error) {
 	s := engine.NewStream()
+	if st.Live {
+		s = engine.NewLive()
+	}
 	for n := int64(1); n <= st.Batches; n++ {
 		b, err := h.store.Batch(ctx, st.ID, n)
 		if err != nil {

@@ -62,7 +62,7 @@ func (c *collector) Report(o rules.Occurrence) rules.Case {
 			Path: o.Path, Counts: map[string]int64{},
 		}
 		if o.Severity != 0 {
-			k.f.Severity = o.Severity
+			k.f.Severity = o.Severity // it may be less than the rule's gravest
 		}
 		if k.f.Path == nil {
 			k.f.Path = []finding.Ref{}

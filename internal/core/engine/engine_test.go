@@ -125,6 +125,38 @@ func TestStreams(t *testing.T) {
 	assert.Equal(t, 1, after)
 }
 
+// TestLive holds that a scope which is open for unusually long is told of while the stream is being written, and that a
+// file of the same lines is not held to what is usual.
+func TestLive(t *testing.T) {
+	b := &strings.Builder{}
+	fmt.Fprintf(b, hello, "h-1")
+	fmt.Fprintln(b, `{"ev":"open","t":5,"scope":99,"kind":"request","name":"GET /tides"}`)
+	for k := 1; k <= 20; k++ {
+		fmt.Fprintf(b, `{"ev":"open","t":%d,"scope":%d,"kind":"request","name":"GET /tides"}`+"\n", 100*k, k)
+		fmt.Fprintf(b, `{"ev":"close","t":%d,"scope":%d}`+"\n", 100*k+90, k)
+	}
+	run := func(s *engine.Stream, more string) *engine.Result {
+		r := reader.New(strings.NewReader(b.String()+more), reader.Options{})
+		for {
+			line, err := r.Next()
+			if err != nil {
+				require.ErrorIs(t, err, io.EOF)
+				return s.Result()
+			}
+			s.Put(line)
+		}
+	}
+	found := run(engine.NewLive(), "").Findings
+	require.Len(t, found, 1)
+	assert.Equal(t, "disposal/unclosed-scope", found[0].Rule)
+	assert.Equal(t, finding.Warning, found[0].Severity)
+	assert.Empty(t, run(engine.NewStream(), "").Findings)
+	assert.Empty(t, run(engine.NewLive(), `{"ev":"close","t":2100,"scope":99}`+"\n").Findings)
+	ended := run(engine.NewLive(), `{"ev":"bye","t":2100}`+"\n").Findings
+	require.Len(t, ended, 1)
+	assert.Equal(t, finding.Error, ended[0].Severity)
+}
+
 // requests writes n requests of an application that leaks one instance in each.
 func requests(out io.Writer, n int) {
 	fmt.Fprintf(out, hello, "h-1")

@@ -25,13 +25,17 @@ type Stream struct {
 	apply    func(*event.Event) // s.used, bound once
 }
 
-// NewStream returns a Stream that waits for its hello.
-func NewStream() *Stream {
+// NewStream returns a Stream that waits for its hello. NewLive returns one that is still being written: some rules then
+// go by what is usual so far.
+func NewStream() *Stream { return newStream(false) }
+func NewLive() *Stream   { return newStream(true) }
+
+func newStream(live bool) *Stream {
 	s := &Stream{order: order.New()}
 	s.world = ledger.New(s.changed)
 	s.found = newCollector(s.world)
 	s.apply = s.used
-	env := &rules.Env{World: s.world, Out: s.found, Known: rules.NewShared(s.world)}
+	env := &rules.Env{World: s.world, Out: s.found, Known: rules.NewShared(s.world), Live: live}
 	s.watch(env.Known.Watcher(), rules.SharedSees)
 	for _, rule := range rules.All {
 		s.watch(rule.New(env), rule.Sees)

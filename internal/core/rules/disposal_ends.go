@@ -1,6 +1,8 @@
 package rules
 
 import (
+	"slices"
+
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 )
@@ -269,22 +271,45 @@ func (r *pileUp) measure(k pileKey, p *pile) {
 	}
 }
 
-// unclosedScope reports disposal/unclosed-scope: a scope that was never closed although the stream ended in order.
+// unclosedScope reports disposal/unclosed-scope: a scope that was never closed although the stream ended in order; in a
+// live stream, as a warning, one that has been open for more than ten times as long as nearly all of its name.
 type unclosedScope struct {
 	world *ledger.World
 	out   Reporter
+	live  bool
+	took  map[string]*durations // of closed scopes, by name
 }
+
+// durations are the latest of one name, in ns.
+type durations struct {
+	latest [256]int64
+	n      int64
+}
+
+// The figures from which a scope of a live stream counts as left open, as docs/findings.md has them.
+const (
+	openScopes = 20
+	openTimes  = 10
+)
 
 var unclosedScopeRule = Rule{
 	ID: "disposal/unclosed-scope", Severity: finding.Error, Basis: finding.Observed,
-	Doc:   "A scope was opened and never closed, although the process ended in order.",
+	Doc:   "A scope was opened and never closed, although the process ended in order; while it runs, one that is open for more than ten times as long as nearly all of its name.",
 	Not:   "Roots; a scope whose end nobody can see; a stream that was cut off.",
 	Needs: ledger.SeesCloses,
-	Sees:  nil,
-	New:   func(e *Env) Watcher { return &unclosedScope{world: e.World, out: e.Out} },
+	Sees:  []ledger.Happening{ledger.ScopeClosed},
+	New: func(e *Env) Watcher {
+		return &unclosedScope{world: e.World, out: e.Out, live: e.Live, took: map[string]*durations{}}
+	},
 	Tell: func(f *finding.Finding) {
-		f.Title = sentence("%s is never closed", f.Subject.Name())
-		f.Why = sentence("%s of this name %s still open when the process ended in order.", count(f.Counts["scopes"], "scope", "scopes"), plural(int(f.Counts["scopes"]), "was", "were"))
+		n := f.Counts["scopes"]
+		if f.Severity == finding.Warning {
+			f.Title = sentence("%s is open for unusually long", f.Subject.Name())
+			f.Why = sentence("%s of this name %s open for more than ten times as long as ninety-nine in a hundred of the others.", count(n, "scope", "scopes"), plural(int(n), "is", "are"))
+		} else {
+			f.Title = sentence("%s is never closed", f.Subject.Name())
+			f.Why = sentence("%s of this name %s still open when the process ended in order.", count(n, "scope", "scopes"), plural(int(n), "was", "were"))
+		}
 		if held := f.Facts["holds"]; len(held) > 0 {
 			f.Why += " " + sentence("What it holds stays alive with it: %s.", list(held))
 		}
@@ -292,27 +317,50 @@ var unclosedScopeRule = Rule{
 	},
 }
 
-func (r *unclosedScope) See(*ledger.Change) {}
+func (r *unclosedScope) See(c *ledger.Change) {
+	s := c.Scope
+	if !r.live || !s.Closed || s.Root {
+		return
+	}
+	d := r.took[s.Name]
+	if d == nil {
+		if len(r.took) == maxNames {
+			return
+		}
+		d = &durations{}
+		r.took[s.Name] = d
+	}
+	d.latest[d.n%int64(len(d.latest))] = s.ClosedAt - s.Opened
+	d.n++
+}
+
+// usual returns the 99th percentile of the latest durations, 0 where there are too few to say.
+func (d *durations) usual() int64 {
+	if d == nil || d.n < openScopes {
+		return 0
+	}
+	list := slices.Clone(d.latest[:min(d.n, int64(len(d.latest)))])
+	slices.Sort(list)
+	return list[(len(list)*99+99)/100-1]
+}
 
 func (r *unclosedScope) Judge() {
-	if !r.world.Ended || r.world.Sees&ledger.SeesCloses == 0 {
+	if r.world.Sees&ledger.SeesCloses == 0 || !r.world.Ended && !r.live {
 		return
 	}
 	r.world.Open(func(s *ledger.Scope) {
 		if s.EndsUnknown {
 			return
 		}
-		name := s.Kind
-		if s.Name != "" {
-			if name != "" {
-				name += " "
+		o := Occurrence{Rule: &unclosedScopeRule, Severity: finding.Error, Subject: finding.Ref{Service: kindAndName(s)}, Scope: s, Line: s.Line, T: s.Opened}
+		if !r.world.Ended {
+			usual := r.took[s.Name].usual()
+			if usual == 0 || r.world.T-s.Opened <= openTimes*usual {
+				return
 			}
-			name += s.Name
+			o.Severity = finding.Warning
 		}
-		if name == "" {
-			name = "scope"
-		}
-		found := r.out.Report(Occurrence{Rule: &unclosedScopeRule, Subject: finding.Ref{Service: name}, Scope: s, Line: s.Line, T: s.Opened})
+		found := r.out.Report(o)
 		found.Count("scopes", 1)
 		for _, i := range s.Homed {
 			if !i.Ended {
@@ -320,4 +368,17 @@ func (r *unclosedScope) Judge() {
 			}
 		}
 	})
+}
+
+// kindAndName names a scope as a subject: "request GET /tides".
+func kindAndName(s *ledger.Scope) string {
+	switch {
+	case s.Kind == "" && s.Name == "":
+		return "scope"
+	case s.Kind == "":
+		return s.Name
+	case s.Name == "":
+		return s.Kind
+	}
+	return s.Kind + " " + s.Name
 }
