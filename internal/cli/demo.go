@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"keenlantern.example/demo/harbour"
+	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/report"
 	"keenlantern.example/record"
@@ -90,8 +91,8 @@ func runDemo(ctx context.Context, std IO, server string, mistakes []string, requ
 			return err
 		}
 		fmt.Fprintf(std.Out, "  recording %s: %s answered, %s recorded (%s lost), %s, %s\n\n",
-			recording.ID, report.Count(int64(requests), "request", "requests"), report.Count(totals.Events, "event", "events"), report.Number(totals.Lost),
-			report.Count(recording.Figures.Scopes, "scope", "scopes"), report.Count(recording.Figures.Instances, "instance", "instances"))
+			recording.ID, finding.Count(int64(requests), "request", "requests"), finding.Count(totals.Events, "event", "events"), finding.Number(totals.Lost),
+			finding.Count(recording.Figures.Scopes, "scope", "scopes"), finding.Count(recording.Figures.Instances, "instance", "instances"))
 		for _, f := range found.Findings {
 			report.Finding(std.Out, f, std.style())
 			fmt.Fprintln(std.Out)

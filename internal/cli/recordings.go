@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/report"
 )
@@ -38,12 +39,12 @@ func recordings(ctx context.Context, std IO, args []string) error {
 	for _, r := range list.Recordings {
 		rows = append(rows, []string{
 			r.ID, report.Clean(r.App), report.Clean(r.Version), r.State, localTime(r.Start), report.Took(r.LastedNS),
-			report.Number(r.Figures.Scopes), report.Number(r.Figures.Events), tally(r.Findings), overallHealth(&r.Health),
+			finding.Number(r.Figures.Scopes), finding.Number(r.Figures.Events), tally(r.Findings), overallHealth(&r.Health),
 		})
 	}
 	report.Table(std.Out, []string{"RECORDING", "APPLICATION", "VERSION", "STATE", "BEGAN", "LASTED", "SCOPES", "EVENTS", "FOUND", "HEALTH"}, rows, 5, 6, 7)
 	if more := list.Total - len(list.Recordings) - *offset; more > 0 {
-		fmt.Fprintf(std.Out, "and %s; see --offset\n", report.Count(int64(more), "older one", "older ones"))
+		fmt.Fprintf(std.Out, "and %s; see --offset\n", finding.Count(int64(more), "older one", "older ones"))
 	}
 	return nil
 }
@@ -55,7 +56,7 @@ func tally(t views.Tally) string {
 		one, many string
 	}{{t.Error, "error", "errors"}, {t.Warning, "warning", "warnings"}, {t.Note, "note", "notes"}} {
 		if p.n > 0 {
-			parts = append(parts, report.Count(int64(p.n), p.one, p.many))
+			parts = append(parts, finding.Count(int64(p.n), p.one, p.many))
 		}
 	}
 	if len(parts) == 0 {
@@ -74,7 +75,7 @@ func overallHealth(h *views.Overall) string {
 		what string
 	}{{h.Refused, "refused"}, {h.UnknownKinds, "of unknown kind"}, {h.Unresolved, "unresolved"}, {h.Lost, "lost"}, {int64(h.CutOff), "cut off"}} {
 		if p.n > 0 {
-			parts = append(parts, report.Number(p.n)+" "+p.what)
+			parts = append(parts, finding.Number(p.n)+" "+p.what)
 		}
 	}
 	if h.Sampled < 1 {
@@ -120,7 +121,7 @@ func importFile(ctx context.Context, std IO, args []string) error {
 			}
 			continue
 		}
-		fmt.Fprintf(std.Out, "%s: recording %s, %s, found %s\n", name, s.ID, report.Count(s.Figures.Events, "event", "events"), tally(s.Findings))
+		fmt.Fprintf(std.Out, "%s: recording %s, %s, found %s\n", name, s.ID, finding.Count(s.Figures.Events, "event", "events"), tally(s.Findings))
 	}
 	return nil
 }

@@ -56,10 +56,10 @@ func Totals(list []*finding.Finding) string {
 	parts := []string{}
 	for _, s := range []finding.Severity{finding.Error, finding.Warning, finding.Note} {
 		if n[s] > 0 {
-			parts = append(parts, Count(n[s], s.String(), s.String()+"s"))
+			parts = append(parts, finding.Count(n[s], s.String(), s.String()+"s"))
 		}
 	}
-	return Count(int64(len(list)), "finding", "findings") + ": " + strings.Join(parts, ", ") + "."
+	return finding.Count(int64(len(list)), "finding", "findings") + ": " + strings.Join(parts, ", ") + "."
 }
 
 // causesFirst puts what follows from a finding right behind it.
@@ -105,14 +105,14 @@ func stream(out io.Writer, i *engine.Info, s Style) {
 	}
 	fmt.Fprintf(out, "%s: %s, %s, %s, %s in %s; %s\n",
 		strings.Join(append([]string{s.paint(bold, Clean(i.App))}, about...), " "),
-		Count(i.Figures.Scopes, "scope", "scopes"), Count(i.Figures.Instances, "instance", "instances"),
-		Count(i.Figures.Registrations, "registration", "registrations"), Count(i.Figures.Events, "event", "events"),
+		finding.Count(i.Figures.Scopes, "scope", "scopes"), finding.Count(i.Figures.Instances, "instance", "instances"),
+		finding.Count(i.Figures.Registrations, "registration", "registrations"), finding.Count(i.Figures.Events, "event", "events"),
 		Took(i.Lasted), HealthLine(&i.Health))
 	for _, r := range i.Health.Refusals {
 		fmt.Fprintf(out, "  line %d refused: %s\n", r.Line, Clean(r.Why))
 	}
 	if more := i.Health.Refused - int64(len(i.Health.Refusals)); more > 0 {
-		fmt.Fprintf(out, "  and %s refused\n", Count(more, "line", "lines"))
+		fmt.Fprintf(out, "  and %s refused\n", finding.Count(more, "line", "lines"))
 	}
 	if len(i.Health.Silent) > 0 {
 		wrapped(out, "  this recorder cannot see enough for: ", 4, s.width(), strings.Join(i.Health.Silent, ", "))
@@ -127,7 +127,7 @@ func HealthLine(h *engine.Health) string {
 	var parts []string
 	add := func(n int64, one, many string) {
 		if n > 0 {
-			parts = append(parts, Count(n, one, many))
+			parts = append(parts, finding.Count(n, one, many))
 		}
 	}
 	add(h.Refused, "line refused", "lines refused")
@@ -167,7 +167,7 @@ func Finding(out io.Writer, f *finding.Finding, s Style) {
 	row("seen", seenLine(f))
 	for n, e := range f.Examples {
 		if n == 2 {
-			row("", fmt.Sprintf("and %s", Count(int64(len(f.Examples)-n), "more example", "more examples")))
+			row("", fmt.Sprintf("and %s", finding.Count(int64(len(f.Examples)-n), "more example", "more examples")))
 			break
 		}
 		row(map[bool]string{true: "as in", false: ""}[n == 0], exampleLine(e))
@@ -208,7 +208,7 @@ func seenLine(f *finding.Finding) string {
 	}
 	slices.SortFunc(names, func(a, b string) int { return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a, b)) })
 	for n, name := range names {
-		names[n] = strings.ReplaceAll(name, "_", " ") + " " + Number(f.Counts[name])
+		names[n] = strings.ReplaceAll(name, "_", " ") + " " + finding.Number(f.Counts[name])
 	}
 	first, last := clock(f.First), clock(f.Last)
 	if day := len("2006-01-02 "); len(last) > day && strings.HasPrefix(last, first[:min(day, len(first))]) {

@@ -22,7 +22,7 @@ func HTML(out io.Writer, r *engine.Result) error {
 var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"health": func(h engine.Health) string { return HealthLine(&h) },
 	"took":   Took,
-	"number": Number,
+	"number": finding.Number,
 	"path":   pathLine,
 	"seen":   seenLine,
 	"first":  func(list []finding.Example) *finding.Example { return firstDrawn(list) },

@@ -7,23 +7,6 @@ import (
 	"time"
 )
 
-// Count says "1 scope" or "1 204 scopes".
-func Count(n int64, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return Number(n) + " " + many
-}
-
-// Number groups thousands by a narrow space.
-func Number(n int64) string {
-	s := strconv.FormatInt(n, 10)
-	for at := len(s) - 3; at > 0 && s[at-1] != '-'; at -= 3 {
-		s = s[:at] + "\u202f" + s[at:]
-	}
-	return s
-}
-
 // Took rounds a duration in ns for reading: "3.4 ms", "12 s", "1 h 04 min".
 func Took(ns int64) string {
 	d := time.Duration(ns)

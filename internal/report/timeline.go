@@ -72,7 +72,7 @@ func Timeline(out io.Writer, e finding.Example, s Style) {
 	fmt.Fprintf(out, "%s  %s to %s after the start; ● made, ┫ disposed, ⌇ its scope closed, ▶ alive,\n", strings.Repeat(" ", labelColumns), Took(ev.From), Took(ev.To))
 	fmt.Fprintf(out, "%s  | used, · handed out, × used after its end", strings.Repeat(" ", labelColumns))
 	if ev.More > 0 {
-		fmt.Fprintf(out, "; %s not drawn", Count(ev.More, "event", "events"))
+		fmt.Fprintf(out, "; %s not drawn", finding.Count(ev.More, "event", "events"))
 	}
 	fmt.Fprintln(out)
 }

@@ -219,34 +219,39 @@ func pathKey(path []*ledger.Registration) string {
 
 // kept lists the registrations that an instance of r would keep, by its needs and by what it wraps: aliases followed.
 func kept(g *ledger.Wiring, r *ledger.Registration) []*ledger.Registration {
-	var list []*ledger.Registration
+	list, own := needed(g, r, true)
+	if inner := r.Inner(); inner != nil && !own {
+		list = append(list, inner)
+	}
+	return list
+}
+
+// needed lists the registrations that building r asks for by needs that are not lazy, by constructor or (where properties
+// are meant too) by property: aliases followed, and a layer's need of its own service answered by what it wraps. Own tells
+// whether there is such a need. All of one's own service do not include oneself.
+func needed(g *ledger.Wiring, r *ledger.Registration, properties bool) (list []*ledger.Registration, own bool) {
 	inner := r.Inner()
-	own := false
 	for n := range r.Needs {
 		need := &r.Needs[n]
-		if need.Lazy || need.How != "" && need.How != "constructor" && need.How != "property" {
+		if need.Lazy || need.How != "" && need.How != "constructor" && !(properties && need.How == "property") {
 			continue
 		}
 		asked := ledger.Asked{Service: need.Service, Key: need.Key, HasKey: need.HasKey}
-		if inner != nil && !own && !need.All && (asked == inner.Asked() || need.Service == r.Service || need.Service == inner.Service) {
+		switch {
+		case inner != nil && !own && !need.All && (asked == inner.Asked() || need.Service == r.Service || need.Service == inner.Service):
 			own = true
 			list = append(list, inner)
-			continue
-		}
-		if need.All {
+		case need.All:
 			for _, a := range g.All(asked) {
 				if real := a.Real(); real != r && !a.Local {
 					list = append(list, real)
 				}
 			}
-			continue
-		}
-		if a := g.Answer(r.Container, asked); a != nil {
-			list = append(list, a.Real())
+		default:
+			if a := g.Answer(r.Container, asked); a != nil {
+				list = append(list, a.Real())
+			}
 		}
 	}
-	if inner != nil && !own {
-		list = append(list, inner)
-	}
-	return list
+	return list, own
 }

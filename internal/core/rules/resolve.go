@@ -336,27 +336,10 @@ func (r *cycleDeclared) Judge() {
 		if !reg.Known || reg.Alias != nil || reg.Proxy != nil || reg.Container.Cycles == "proxied" {
 			continue
 		}
-		inner := reg.Inner()
-		for n := range reg.Needs {
-			need := &reg.Needs[n]
-			if need.Lazy || need.How != "" && need.How != "constructor" {
-				continue
-			}
-			asked := ledger.Asked{Service: need.Service, Key: need.Key, HasKey: need.HasKey}
-			if inner != nil && !need.All && (asked == inner.Asked() || need.Service == reg.Service) {
-				edges[reg] = append(edges[reg], inner)
-				continue
-			}
-			if need.All {
-				for _, a := range g.All(asked) {
-					if real := a.Real(); real != reg && real.Proxy == nil {
-						edges[reg] = append(edges[reg], real)
-					}
-				}
-				continue
-			}
-			if a := g.Answer(reg.Container, asked); a != nil && a.Real().Proxy == nil {
-				edges[reg] = append(edges[reg], a.Real())
+		list, _ := needed(g, reg, false)
+		for _, to := range list {
+			if to.Proxy == nil {
+				edges[reg] = append(edges[reg], to)
 			}
 		}
 	}

@@ -2,7 +2,6 @@ package rules
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	"keenlantern.example/internal/core/finding"
@@ -13,22 +12,9 @@ func sentence(format string, args ...any) string {
 	return fmt.Sprintf(format, args...)
 }
 
-// count says "1 scope" or "3 scopes".
-func count(n int64, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return number(n) + " " + many
-}
-
-// number groups thousands by a thin space.
-func number(n int64) string {
-	s := strconv.FormatInt(n, 10)
-	for at := len(s) - 3; at > 0 && s[at-1] != '-'; at -= 3 {
-		s = s[:at] + "\u202f" + s[at:]
-	}
-	return s
-}
+// count and number are finding's, by a shorter name: sentences are full of them.
+func count(n int64, one, many string) string { return finding.Count(n, one, many) }
+func number(n int64) string                  { return finding.Number(n) }
 
 func times(n int64) string {
 	switch n {
