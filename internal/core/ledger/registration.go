@@ -31,7 +31,6 @@ type Container struct {
 	Name, At   string
 	Duplicates string // "last" where the line says nothing
 	Cycles     string // "refused" where the line says nothing
-	Forgotten  bool
 }
 
 // Registration is one line of a container's set-up. One that has only been mentioned so far is not Known.

@@ -832,10 +832,7 @@ func (w *World) dispose(ev *event.Event) error {
 
 func (w *World) forget(ev *event.Event) error {
 	if !ev.Has.Has(event.FInst) {
-		if c := w.conts[ev.Container]; c != nil {
-			c.Forgotten = true
-			w.tell(Change{What: ForgottenSeen, Event: ev})
-		}
+		w.reset(ev)
 		return nil
 	}
 	i := w.insts.get(uint64(ev.Inst))
@@ -845,6 +842,21 @@ func (w *World) forget(ev *event.Event) error {
 	w.end(i, Forgotten, ev.T)
 	w.tell(Change{What: ForgottenSeen, Event: ev, Inst: i})
 	return nil
+}
+
+// reset forgets what a container had built: it starts anew.
+func (w *World) reset(ev *event.Event) {
+	c := w.conts[ev.Container]
+	if c == nil {
+		return
+	}
+	w.Living(func(i *Instance) {
+		if i.Container == c && !i.Ended {
+			w.end(i, Forgotten, ev.T)
+			w.tell(Change{What: ForgottenSeen, Event: ev, Inst: i})
+		}
+	})
+	w.livingSeq = -1 // they live no more
 }
 
 // Gone says that a line is about something that ended so long ago that it is no longer remembered, or that was given

@@ -57,9 +57,7 @@ var unownedRule = Rule{
 // See keeps what ends without a disposal for the end, when it is clear whether one came late.
 func (r *atEnd) See(c *ledger.Change) {
 	if c.What == ledger.ForgottenSeen {
-		if c.Inst != nil {
-			r.keep(c.Inst)
-		}
+		r.keep(c.Inst)
 		return
 	}
 	for _, i := range c.Scope.Homed {

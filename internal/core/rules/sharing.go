@@ -107,7 +107,7 @@ func (r *lifetimeDiffers) say(severity finding.Severity, first, second *ledger.I
 func (r *lifetimeDiffers) atOnce(i *ledger.Instance, k aliveKey) {
 	list := r.alive[k][:0]
 	for _, old := range r.alive[k] {
-		if !old.Ended && !old.Container.Forgotten && old != i {
+		if !old.Ended && old != i {
 			list = append(list, old)
 		}
 	}
@@ -128,7 +128,7 @@ func (r *lifetimeDiffers) inOneHome(i *ledger.Instance) {
 	ones, _ := home.Tag(lifetimeDiffersRule.ID).([]scopedOne)
 	for n := range ones {
 		if ones[n].reg == i.Reg {
-			if old := ones[n].inst; old != i && old.End != ledger.Disposed && old.End != ledger.Forgotten && !old.Container.Forgotten {
+			if old := ones[n].inst; old != i && old.End != ledger.Disposed && old.End != ledger.Forgotten {
 				r.say(finding.Error, old, i, home)
 			}
 			ones[n].inst = i
@@ -263,7 +263,7 @@ func (r *split) See(c *ledger.Change) {
 	name := i.Reg.Service + "\x00" + i.Reg.Key + "\x00" + i.Impl()
 	alive := r.last[name][:0]
 	for _, old := range r.last[name] {
-		if old.Ended || old.Container.Forgotten || old == i {
+		if old.Ended || old == i {
 			continue
 		}
 		alive = append(alive, old)
