@@ -22,7 +22,7 @@ var mayImport = map[string]string{
 	"internal/core/engine":  "record/event internal/core/finding internal/core/reader internal/core/order internal/core/ledger internal/core/rules",
 	"internal/core/views":   "internal/core/finding internal/core/engine",
 	"internal/store":        "",
-	"internal/ingest":       "record/event internal/core/finding internal/core/reader internal/core/engine internal/core/views internal/store",
+	"internal/ingest":       "record/event internal/core/finding internal/core/reader internal/core/rules internal/core/engine internal/core/views internal/store",
 	"internal/service":      "docs internal/core/finding internal/core/engine internal/core/views internal/ingest internal/store",
 	"internal/client":       "internal/core/views",
 	"internal/report":       "internal/core/finding internal/core/engine",

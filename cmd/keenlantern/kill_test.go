@@ -19,6 +19,7 @@ import (
 	"keenlantern.example/internal/browser"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 )
 
@@ -100,7 +101,7 @@ func TestKilled(t *testing.T) {
 	for k := range 3 {
 		stream := fmt.Sprintf("h-%d", k+1)
 		batches := leaky(stream, 300+50*k)
-		want[stream], err = engine.Analyse(strings.NewReader(strings.Join(batches, "")), reader.Options{})
+		want[stream], err = engine.Analyse(strings.NewReader(strings.Join(batches, "")), reader.Options{}, rules.Default())
 		require.NoError(t, err)
 		senders.Go(func() {
 			if err := send("http://"+address, stream, batches, 5*time.Millisecond); err != nil {

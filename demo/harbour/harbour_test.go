@@ -12,6 +12,7 @@ import (
 	"keenlantern.example/demo/harbour"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/record"
 )
 
@@ -28,7 +29,7 @@ func run(t *testing.T, mistakes ...string) *engine.Result {
 	defer cancel()
 	require.NoError(t, office.Close(ctx))
 	require.NoError(t, rec.Close(ctx))
-	r, err := engine.Analyse(&out, reader.Options{})
+	r, err := engine.Analyse(&out, reader.Options{}, rules.Default())
 	require.NoError(t, err)
 	require.True(t, r.Streams[0].Health.Whole(), "%+v", r.Streams[0].Health)
 	require.Equal(t, int64(60), r.Streams[0].Figures.Scopes)

@@ -20,6 +20,7 @@ func check(ctx context.Context, std IO, args []string) error {
 		"keenlantern check testdata/harbour.ndjson --fail-on warning")
 	format := f.formatFlag("text", "json", "sarif", "junit", "csv", "html")
 	failOn := f.failOnFlag()
+	settings := f.settingsFlag()
 	names, err := f.parse(args, 1, -1)
 	if err != nil {
 		return err
@@ -27,10 +28,14 @@ func check(ctx context.Context, std IO, args []string) error {
 	if err := errors.Join(oneOf("format", *format, "text", "json", "sarif", "junit", "csv", "html"), oneOf("fail-on", *failOn, "error", "warning", "note", "never")); err != nil {
 		return err
 	}
+	set, err := readSettings(*settings)
+	if err != nil {
+		return err
+	}
 	var results []*engine.Result
 	var broken []error
 	for _, name := range names {
-		r, err := analyse(ctx, name)
+		r, err := analyse(ctx, name, set)
 		if r == nil {
 			return err
 		}
@@ -74,7 +79,7 @@ func write(std IO, format, failOn string, result *engine.Result) error {
 }
 
 // analyse reads one trace file. A result may come with an error: what could be read of a file that breaks off.
-func analyse(ctx context.Context, name string) (*engine.Result, error) {
+func analyse(ctx context.Context, name string, set rules.Settings) (*engine.Result, error) {
 	in := os.Stdin
 	if name != "-" {
 		file, err := os.Open(name)
@@ -87,7 +92,7 @@ func analyse(ctx context.Context, name string) (*engine.Result, error) {
 		defer file.Close()
 		in = file
 	}
-	r, err := engine.Analyse(&stoppable{ctx, in}, reader.Options{})
+	r, err := engine.Analyse(&stoppable{ctx, in}, reader.Options{}, set)
 	if errors.Is(err, engine.ErrNoStream) {
 		return nil, fmt.Errorf("read %s: %w; it is no lantern trace (docs/trace-format.md)", name, err)
 	}

@@ -11,6 +11,7 @@ import (
 
 	"keenlantern.example/demo/harbour"
 	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/report"
 	"keenlantern.example/record"
@@ -42,7 +43,7 @@ func demo(ctx context.Context, std IO, args []string) error {
 	if *requests < 1 || *requests > 1_000_000 {
 		return &usageError{fmt.Sprintf("--requests is %d; it is from 1 to 1000000", *requests)}
 	}
-	s, err := openServer(ctx, *listen, *data, quiet(std))
+	s, err := openServer(ctx, *listen, *data, rules.Default(), quiet(std))
 	if err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/report"
 )
@@ -62,7 +63,7 @@ func recordingFindings(ctx context.Context, server, name, severity string) (view
 	if !isFile(name) {
 		return ask(server).Findings(ctx, name, url.Values{"severity": {severity}})
 	}
-	r, err := analyse(ctx, name)
+	r, err := analyse(ctx, name, rules.Default())
 	if err != nil {
 		return views.RecordingFindings{}, err
 	}
@@ -96,7 +97,7 @@ func oneFinding(ctx context.Context, std IO, args []string) error {
 	}
 	var one views.FindingDetail
 	if isFile(*recording) {
-		r, err := analyse(ctx, *recording)
+		r, err := analyse(ctx, *recording, rules.Default())
 		if err != nil {
 			return err
 		}

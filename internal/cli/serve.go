@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"keenlantern.example/console"
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/service"
 	"keenlantern.example/internal/store"
@@ -25,10 +26,15 @@ func serve(ctx context.Context, std IO, args []string) error {
 		"Runs the service until it is interrupted: takes batches and whole traces, analyses them while they arrive, keeps\nthem in the data folder, and serves the API and the console.",
 		"keenlantern serve --listen 127.0.0.1:7460 --data /var/lib/keenlantern")
 	listen, data := serveFlags(f)
+	settings := f.settingsFlag()
 	if _, err := f.parse(args, 0, 0); err != nil {
 		return err
 	}
-	s, err := openServer(ctx, *listen, *data, slog.New(slog.NewTextHandler(std.Err, nil)))
+	set, err := readSettings(*settings)
+	if err != nil {
+		return err
+	}
+	s, err := openServer(ctx, *listen, *data, set, slog.New(slog.NewTextHandler(std.Err, nil)))
 	if err != nil {
 		return err
 	}
@@ -60,7 +66,7 @@ type server struct {
 }
 
 // openServer opens all that a service needs, so that what is wrong shows before anything runs.
-func openServer(ctx context.Context, listen, data string, log *slog.Logger) (*server, error) {
+func openServer(ctx context.Context, listen, data string, set rules.Settings, log *slog.Logger) (*server, error) {
 	host, _, err := net.SplitHostPort(listen)
 	if err != nil {
 		return nil, &usageError{fmt.Sprintf("--listen is %q; it is a host and a port, such as 127.0.0.1:7460", listen)}
@@ -76,7 +82,7 @@ func openServer(ctx context.Context, listen, data string, log *slog.Logger) (*se
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), listener.Close())
 	}
-	hub := ingest.New(st, log)
+	hub := ingest.New(st, set, log)
 	handler, err := service.New(service.Config{Hub: hub, Console: console.Files(), Log: log, Version: Version})
 	if err != nil {
 		return nil, errors.Join(err, st.Close(), listener.Close())

@@ -24,7 +24,7 @@ func (h *Hub) PutFile(ctx context.Context, in io.Reader) (views.Summary, error) 
 		return views.Summary{}, &Unusable{err.Error()}
 	}
 	defer plain.Close()
-	f := &fileImport{hub: h, lines: reader.New(plain, reader.Options{}), split: &engine.Splitter{}}
+	f := &fileImport{hub: h, lines: reader.New(plain, reader.Options{}), split: &engine.Splitter{Set: h.set}}
 	if err := f.run(ctx); err != nil {
 		if f.recording != "" {
 			err = errors.Join(err, h.store.DeleteRecording(context.WithoutCancel(ctx), f.recording))

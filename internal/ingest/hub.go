@@ -13,12 +13,14 @@ import (
 	"time"
 
 	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/store"
 )
 
 // Hub owns the streams that are being recorded. Start one with New, and end it with Close.
 type Hub struct {
 	store *store.Store
+	set   rules.Settings
 	log   *slog.Logger
 	ctx   context.Context // of all runners; ends with Close
 	stop  context.CancelFunc
@@ -33,10 +35,10 @@ type Hub struct {
 // maxRunners bounds how many live streams are loaded at once.
 const maxRunners = 1000
 
-// New returns a Hub on a store. It starts no goroutine until a stream is loaded.
-func New(s *store.Store, log *slog.Logger) *Hub {
+// New returns a Hub on a store, whose rules go by set. It starts no goroutine until a stream is loaded.
+func New(s *store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
-	return &Hub{store: s, log: log, ctx: ctx, stop: stop, runners: map[string]*runner{}, news: map[*Listener]struct{}{}}
+	return &Hub{store: s, set: set, log: log, ctx: ctx, stop: stop, runners: map[string]*runner{}, news: map[*Listener]struct{}{}}
 }
 
 // Resume analyses what was accepted and not analysed when the last process ended. It returns when that is done.

@@ -247,9 +247,9 @@ func (h *Hub) unload(r *runner) bool {
 
 // replay analyses a stream's stored batches.
 func (h *Hub) replay(ctx context.Context, st store.Stream) (*engine.Stream, error) {
-	s := engine.NewStream()
+	s := engine.NewStream(h.set)
 	if st.Live {
-		s = engine.NewLive()
+		s = engine.NewLive(h.set)
 	}
 	for n := int64(1); n <= st.Batches; n++ {
 		b, err := h.store.Batch(ctx, st.ID, n)

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/service"
@@ -41,7 +42,7 @@ func start(t *testing.T, folder string) *running {
 	log := slog.New(slog.NewTextHandler(t.Output(), nil))
 	st, err := store.Open(t.Context(), folder)
 	require.NoError(t, err)
-	hub := ingest.New(st, log)
+	hub := ingest.New(st, rules.Default(), log)
 	h, err := service.New(service.Config{
 		Hub: hub, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
 		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>console")}, "assets/a.js": {Data: []byte("1")}},

@@ -15,6 +15,7 @@ import (
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/record/event"
 )
 
@@ -22,7 +23,7 @@ const hello = `{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream"
 
 func analyse(t *testing.T, text string) *engine.Result {
 	t.Helper()
-	r, err := engine.Analyse(strings.NewReader(text), reader.Options{})
+	r, err := engine.Analyse(strings.NewReader(text), reader.Options{}, rules.Default())
 	require.NoError(t, err)
 	for _, s := range r.Streams {
 		require.NoError(t, s.Health.Balance())
@@ -78,12 +79,12 @@ func TestDamage(t *testing.T) {
 	})
 	t.Run("no hello at all", func(t *testing.T) {
 		for _, text := range []string{"", "\n\n", "noise\n", `{"ev":"bye","t":1}`} {
-			_, err := engine.Analyse(strings.NewReader(text), reader.Options{})
+			_, err := engine.Analyse(strings.NewReader(text), reader.Options{}, rules.Default())
 			assert.ErrorIs(t, err, engine.ErrNoStream)
 		}
 	})
 	t.Run("the input breaks off", func(t *testing.T) {
-		r, err := engine.Analyse(io.MultiReader(strings.NewReader(begin), brokenReader{}), reader.Options{})
+		r, err := engine.Analyse(io.MultiReader(strings.NewReader(begin), brokenReader{}), reader.Options{}, rules.Default())
 		assert.ErrorIs(t, err, io.ErrClosedPipe)
 		assert.Equal(t, int64(4), r.Streams[0].Health.Used)
 	})
@@ -146,13 +147,13 @@ func TestLive(t *testing.T) {
 			s.Put(line)
 		}
 	}
-	found := run(engine.NewLive(), "").Findings
+	found := run(engine.NewLive(rules.Default()), "").Findings
 	require.Len(t, found, 1)
 	assert.Equal(t, "disposal/unclosed-scope", found[0].Rule)
 	assert.Equal(t, finding.Warning, found[0].Severity)
-	assert.Empty(t, run(engine.NewStream(), "").Findings)
-	assert.Empty(t, run(engine.NewLive(), `{"ev":"close","t":2100,"scope":99}`+"\n").Findings)
-	ended := run(engine.NewLive(), `{"ev":"bye","t":2100}`+"\n").Findings
+	assert.Empty(t, run(engine.NewStream(rules.Default()), "").Findings)
+	assert.Empty(t, run(engine.NewLive(rules.Default()), `{"ev":"close","t":2100,"scope":99}`+"\n").Findings)
+	ended := run(engine.NewLive(rules.Default()), `{"ev":"bye","t":2100}`+"\n").Findings
 	require.Len(t, ended, 1)
 	assert.Equal(t, finding.Error, ended[0].Severity)
 }
@@ -196,7 +197,7 @@ func TestMemoryIsOfWhatIsAlive(t *testing.T) {
 			requests(out, n)
 			out.Close()
 		}()
-		s := engine.NewStream()
+		s := engine.NewStream(rules.Default())
 		r := reader.New(in, reader.Options{})
 		for {
 			line, err := r.Next()
@@ -250,7 +251,7 @@ func BenchmarkAnalyse(b *testing.B) {
 	b.Run("read-ledger-rules", func(b *testing.B) {
 		b.ReportAllocs()
 		for b.Loop() {
-			if _, err := engine.Analyse(bytes.NewReader(text.Bytes()), reader.Options{}); err != nil {
+			if _, err := engine.Analyse(bytes.NewReader(text.Bytes()), reader.Options{}, rules.Default()); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -8,6 +8,7 @@ import (
 
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/record/event"
 )
 
@@ -16,6 +17,7 @@ var ErrNoStream = errors.New("no stream in it: no line is a hello, with which ev
 
 // Splitter gives each line of a file to the stream it belongs to: a stream goes from its hello to the next one.
 type Splitter struct {
+	Set     rules.Settings // for the streams that begin from now on
 	streams []*Stream
 	hello   event.Event
 	early   []Refusal // before the first hello
@@ -61,7 +63,7 @@ func (f *Splitter) repeats(hello *event.Event) bool {
 
 func (f *Splitter) begin(hello *event.Event) {
 	f.hello = event.Event{Stream: hello.Stream, Start: hello.Start, App: hello.App}
-	s := NewStream()
+	s := NewStream(f.Set)
 	if len(f.streams) == 0 {
 		s.health.Lines, s.health.Refused, s.health.Refusals = f.lines, f.lines, f.early
 	}
@@ -70,14 +72,14 @@ func (f *Splitter) begin(hello *event.Event) {
 
 // Analyse reads a whole file, of one stream or several, plain or compressed. It returns what it could read together
 // with an error where the input broke off in the middle, and ErrNoStream where nothing could be read at all.
-func Analyse(in io.Reader, opts reader.Options) (*Result, error) {
+func Analyse(in io.Reader, opts reader.Options, set rules.Settings) (*Result, error) {
 	plain, err := reader.Decompress(in)
 	if err != nil {
 		return nil, err
 	}
 	defer plain.Close()
 	r := reader.New(plain, opts)
-	f := &Splitter{}
+	f := &Splitter{Set: set}
 	var broken error
 	for {
 		line, err := r.Next()

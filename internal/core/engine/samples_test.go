@@ -13,6 +13,7 @@ import (
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
 )
 
 // expected is what stands beside a sample: the errors and warnings it must give, and those it may.
@@ -60,7 +61,7 @@ func TestSamples(t *testing.T) {
 			in, err := os.Open(file)
 			require.NoError(t, err)
 			defer in.Close()
-			r, err := engine.Analyse(in, reader.Options{})
+			r, err := engine.Analyse(in, reader.Options{}, rules.Default())
 			require.NoError(t, err)
 			byID := map[string]*finding.Finding{}
 			for _, f := range r.Findings {

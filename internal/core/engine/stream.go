@@ -26,16 +26,16 @@ type Stream struct {
 }
 
 // NewStream returns a Stream that waits for its hello. NewLive returns one that is still being written: some rules then
-// go by what is usual so far.
-func NewStream() *Stream { return newStream(false) }
-func NewLive() *Stream   { return newStream(true) }
+// go by what is usual so far. Set are the thresholds and lists that rules go by.
+func NewStream(set rules.Settings) *Stream { return newStream(set, false) }
+func NewLive(set rules.Settings) *Stream   { return newStream(set, true) }
 
-func newStream(live bool) *Stream {
+func newStream(set rules.Settings, live bool) *Stream {
 	s := &Stream{order: order.New()}
 	s.world = ledger.New(s.changed)
 	s.found = newCollector(s.world)
 	s.apply = s.used
-	env := &rules.Env{World: s.world, Out: s.found, Known: rules.NewShared(s.world), Live: live}
+	env := &rules.Env{World: s.world, Out: s.found, Known: rules.NewShared(s.world), Live: live, Set: &set}
 	s.watch(env.Known.Watcher(), rules.SharedSees)
 	for _, rule := range rules.All {
 		s.watch(rule.New(env), rule.Sees)

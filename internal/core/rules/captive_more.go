@@ -62,7 +62,10 @@ func (r *captiveRoot) Judge() {
 
 // captiveTransient reports captive/transient: a singleton, per-consumer or external holder keeps a transient directly.
 // Graver when the transient is disposable, and an error when it must not be shared and was used in two scopes.
-type captiveTransient struct{ out Reporter }
+type captiveTransient struct {
+	out Reporter
+	set *Settings
+}
 
 type heldTransient struct {
 	cases  []Case
@@ -75,7 +78,7 @@ var captiveTransientRule = Rule{
 	Doc:  "A singleton, per-consumer or external holder keeps a transient, which so lives as long as the holder: a note, a warning when it is disposable, an error when it must not be shared and was used in two scopes.",
 	Not:  "A transient kept through another one, which is reported where it is kept directly; anything behind a proxy.",
 	Sees: []ledger.Happening{ledger.Bound, ledger.Used},
-	New:  func(e *Env) Watcher { return &captiveTransient{e.Out} },
+	New:  func(e *Env) Watcher { return &captiveTransient{e.Out, e.Set} },
 	Tell: func(f *finding.Finding) {
 		holder, kept := f.Holder.Name(), f.Subject.Name()
 		f.Title = sentence("%s, %s, keeps %s, which is transient", holder, lifetimeOf(*f.Holder), article(kept))
@@ -94,7 +97,7 @@ func (r *captiveTransient) See(c *ledger.Change) {
 	d := c.Inst
 	if c.What == ledger.Used {
 		held, _ := d.Tag(captiveTransientRule.ID).(*heldTransient)
-		if held == nil || held.shared || c.Scope == nil || d.Reg == nil || !d.Reg.SharingKnown || d.Reg.Shareable {
+		if held == nil || held.shared || c.Scope == nil || !r.set.mustNotShare(d) {
 			return
 		}
 		if held.scope == nil {

@@ -129,6 +129,7 @@ func (r *atEnd) judge(i *ledger.Instance) {
 type pileUp struct {
 	world *ledger.World
 	out   Reporter
+	set   *Settings
 	piles map[pileKey]*pile
 }
 
@@ -143,12 +144,6 @@ type pile struct {
 	most  int64
 }
 
-// The sizes from which a pile is one, as docs/findings.md has them.
-const (
-	pileInRoot  = 10
-	pileInScope = 1000
-)
-
 var pileUpRule = Rule{
 	ID: "disposal/pile-up", Severity: finding.Error, Basis: finding.Observed,
 	Doc:    "Ten or more disposable transients of one registration pile up in the root, or a thousand in another scope, kept by nothing: they are let go only when that scope ends.",
@@ -157,7 +152,7 @@ var pileUpRule = Rule{
 	Hidden: "a disposal",
 	Sees:   []ledger.Happening{ledger.Made, ledger.Settled, ledger.ScopeClosing, ledger.StreamEnded},
 	New: func(e *Env) Watcher {
-		return &pileUp{world: e.World, out: e.Out, piles: map[pileKey]*pile{}}
+		return &pileUp{world: e.World, out: e.Out, set: e.Set, piles: map[pileKey]*pile{}}
 	},
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
@@ -184,9 +179,7 @@ func (r *pileUp) See(c *ledger.Change) {
 		}
 		return
 	case ledger.StreamEnded:
-		for k, p := range r.piles {
-			r.measure(k, p)
-		}
+		r.Finish()
 		return
 	}
 	i := c.Inst
@@ -200,20 +193,28 @@ func (r *pileUp) See(c *ledger.Change) {
 		r.piles[k] = p
 	}
 	// The ones before this one have their keepers by now.
-	if n := len(p.loose); n >= k.least() && n&(n-1) == 0 || n >= k.least() && p.found == nil || n > 0 && n < 64 {
+	if n := len(p.loose); n >= r.least(k) && n&(n-1) == 0 || n >= r.least(k) && p.found == nil || n > 0 && n < 64 {
 		r.measure(k, p)
 	}
 	p.loose = append(p.loose, i)
-	if len(p.loose) > 2*pileInScope && len(p.loose)&(len(p.loose)-1) == 0 {
+	if len(p.loose) > 2000 && len(p.loose)&(len(p.loose)-1) == 0 {
 		p.prune()
 	}
 }
 
-func (k pileKey) least() int {
-	if k.home == k.reg.Container.Root {
-		return pileInRoot
+// Finish measures what the last makes have left.
+func (r *pileUp) Finish() {
+	for k, p := range r.piles {
+		r.measure(k, p)
 	}
-	return pileInScope
+}
+
+// least is from how many a pile is one.
+func (r *pileUp) least(k pileKey) int {
+	if k.home == k.reg.Container.Root {
+		return r.set.PileInRoot
+	}
+	return r.set.PileInScope
 }
 
 // prune leaves those that are alive and kept by nothing or only by transients.
@@ -240,18 +241,23 @@ func loose(i *ledger.Instance) bool {
 func (r *pileUp) measure(k pileKey, p *pile) {
 	p.prune()
 	n := len(p.loose)
-	if n < k.least() {
+	if n < r.least(k) {
 		return
 	}
 	first := p.loose[0]
 	if p.found == nil {
-		for _, i := range p.loose[:finding.MaxExamples] {
+		for _, i := range p.loose[:min(n, finding.MaxExamples)] {
 			p.found = r.out.Report(Occurrence{
 				Rule: &pileUpRule, Subject: first.Ref(), Scope: i.Scope, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: i.MadeLine, T: i.Made,
 			})
 		}
 	}
 	p.found.Most("alive", int64(n))
+	if k.home == k.reg.Container.Root {
+		by(p.found, "pile_in_root", r.set.PileInRoot)
+	} else {
+		by(p.found, "pile_in_scope", r.set.PileInScope)
+	}
 	p.found.Last(r.world.T)
 	if scopes := r.world.ScopesOpened; scopes > 0 && int64(n) >= p.most {
 		p.most = int64(n)
@@ -275,6 +281,7 @@ type unclosedScope struct {
 	world *ledger.World
 	out   Reporter
 	live  bool
+	set   *Settings
 	took  map[string]*durations // of closed scopes, by name
 }
 
@@ -284,12 +291,6 @@ type durations struct {
 	n      int64
 }
 
-// The figures from which a scope of a live stream counts as left open, as docs/findings.md has them.
-const (
-	openScopes = 20
-	openTimes  = 10
-)
-
 var unclosedScopeRule = Rule{
 	ID: "disposal/unclosed-scope", Severity: finding.Error, Basis: finding.Observed,
 	Doc:   "A scope was opened and never closed, although the process ended in order; while it runs, one that is open for more than ten times as long as nearly all of its name.",
@@ -297,7 +298,7 @@ var unclosedScopeRule = Rule{
 	Needs: ledger.SeesCloses,
 	Sees:  []ledger.Happening{ledger.ScopeClosed},
 	New: func(e *Env) Watcher {
-		return &unclosedScope{world: e.World, out: e.Out, live: e.Live, took: map[string]*durations{}}
+		return &unclosedScope{world: e.World, out: e.Out, live: e.Live, set: e.Set, took: map[string]*durations{}}
 	},
 	Tell: func(f *finding.Finding) {
 		n := f.Counts["scopes"]
@@ -333,8 +334,8 @@ func (r *unclosedScope) See(c *ledger.Change) {
 }
 
 // usual returns the 99th percentile of the latest durations, 0 where there are too few to say.
-func (d *durations) usual() int64 {
-	if d == nil || d.n < openScopes {
+func (d *durations) usual(least int64) int64 {
+	if d == nil || d.n < least {
 		return 0
 	}
 	list := slices.Clone(d.latest[:min(d.n, int64(len(d.latest)))])
@@ -352,14 +353,17 @@ func (r *unclosedScope) Judge() {
 		}
 		o := Occurrence{Rule: &unclosedScopeRule, Severity: finding.Error, Subject: finding.Ref{Service: kindAndName(s)}, Scope: s, Line: s.Line, T: s.Opened}
 		if !r.world.Ended {
-			usual := r.took[s.Name].usual()
-			if usual == 0 || r.world.T-s.Opened <= openTimes*usual {
+			usual := r.took[s.Name].usual(r.set.OpenScopes)
+			if usual == 0 || r.world.T-s.Opened <= r.set.OpenTimes*usual {
 				return
 			}
 			o.Severity = finding.Warning
 		}
 		found := r.out.Report(o)
 		found.Count("scopes", 1)
+		if o.Severity == finding.Warning {
+			by(found, "open_times", r.set.OpenTimes)
+		}
 		for _, i := range s.Homed {
 			if !i.Ended {
 				found.Fact("holds", i.Ref().Name())

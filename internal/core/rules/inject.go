@@ -13,6 +13,7 @@ type injected struct {
 	world  *ledger.World
 	out    Reporter
 	known  *Shared
+	set    *Settings
 	direct map[string]*directly
 }
 
@@ -31,18 +32,9 @@ type directly struct {
 	list     []*ledger.Instance
 }
 
-// The figures from which silence says something, as docs/findings.md has them.
-const (
-	unusedFills = 20
-	absentMakes = 5
-)
-
-// StandIns are the words that tell a stand-in by its class name.
-var StandIns = []string{"Stub", "Mock", "Fake", "Dummy", "Sample"}
-
 func newInjected(e *Env) Watcher {
 	return &injected{
-		world: e.World, out: e.Out, known: e.Known, direct: map[string]*directly{},
+		world: e.World, out: e.Out, known: e.Known, set: e.Set, direct: map[string]*directly{},
 	}
 }
 
@@ -221,7 +213,7 @@ func (r *injected) Judge() {
 }
 
 func (r *injected) unused(reg *ledger.Registration, s *site) {
-	enough := s.fills >= unusedFills || s.fills > 0 && reg.Lifetime == ledger.Singleton && r.world.ScopesOpened-s.madeAt >= unusedFills
+	enough := s.fills >= r.set.UnusedFills || s.fills > 0 && reg.Lifetime == ledger.Singleton && r.world.ScopesOpened-s.madeAt >= r.set.UnusedFills
 	if s.used || !enough || !r.of(reg).uses || reg.Sees&ledger.SeesUse == 0 {
 		return
 	}
@@ -230,11 +222,12 @@ func (r *injected) unused(reg *ledger.Registration, s *site) {
 		Rule: &unusedRule, Subject: s.given, Holder: &holder, Site: s.name, Insts: []*ledger.Instance{s.example}, Scope: s.example.Scope, Line: s.example.MadeLine, T: s.example.Made,
 	})
 	found.Count("fills", s.fills)
+	by(found, "unused_fills", r.set.UnusedFills)
 }
 
 func (r *injected) absent(reg *ledger.Registration, slot int, s *site) {
 	need := reg.AskedAt(slot)
-	if need == nil || !need.Optional || s.fills > 0 || s.nulls < absentMakes || s.nulls < reg.Made {
+	if need == nil || !need.Optional || s.fills > 0 || s.nulls < r.set.AbsentMakes || s.nulls < reg.Made {
 		return
 	}
 	o := Occurrence{Rule: &absentRule, Severity: finding.Note, Subject: finding.Ref{Service: need.Service}, Line: s.example.MadeLine, T: s.example.Made, Site: s.name}
@@ -250,6 +243,7 @@ func (r *injected) absent(reg *ledger.Registration, slot int, s *site) {
 	}
 	found := r.out.Report(o)
 	found.Count("makes", s.nulls)
+	by(found, "absent_makes", r.set.AbsentMakes)
 	for _, other := range others {
 		found.Fact("registered", other.Ref("").Name())
 	}
@@ -357,14 +351,15 @@ func (r *injected) standIns() {
 		return
 	}
 	for _, h := range r.known.handouts.list {
-		if h.known() && !h.given.Internal && !h.forAll() && standIn(h.implementation()) {
-			h.report(r.out, Occurrence{Rule: &standInRule, Subject: h.given.Real().Ref(h.implementation())})
+		if h.known() && !h.given.Internal && !h.forAll() && standIn(h.implementation(), r.set.StandIns) {
+			found := h.report(r.out, Occurrence{Rule: &standInRule, Subject: h.given.Real().Ref(h.implementation())})
+			by(found, "stand_ins", strings.Join(r.set.StandIns, ", "))
 		}
 	}
 }
 
 // standIn tells whether one of the words stands in the simple class name, as a word.
-func standIn(impl string) bool {
+func standIn(impl string, standIns []string) bool {
 	if cut := strings.IndexAny(impl, "<[("); cut > 0 {
 		impl = impl[:cut]
 	}
@@ -372,7 +367,7 @@ func standIn(impl string) bool {
 		impl = impl[at+1:]
 	}
 	for _, w := range words(impl) {
-		for _, s := range StandIns {
+		for _, s := range standIns {
 			if strings.EqualFold(w, s) {
 				return true
 			}

@@ -24,6 +24,7 @@ type Env struct {
 	World *ledger.World
 	Out   Reporter
 	Live  bool // the stream is still being written
+	Set   *Settings
 	Known *Shared
 }
 

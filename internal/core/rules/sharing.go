@@ -3,7 +3,6 @@ package rules
 import (
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
-	"keenlantern.example/record/event"
 )
 
 // lifetimeDiffers reports sharing/lifetime-differs: two where one was registered, or one where several were.
@@ -429,7 +428,10 @@ func explained(i *ledger.Instance, s *ledger.Scope, depth int) bool {
 }
 
 // sharedAtOnce reports sharing/at-once: an instance that must not be shared is used by two scopes at the same time.
-type sharedAtOnce struct{ out Reporter }
+type sharedAtOnce struct {
+	out Reporter
+	set *Settings
+}
 
 type useSpan struct {
 	from, to int64
@@ -446,7 +448,7 @@ var atOnceRule = Rule{
 	Not:   "Uses of one scope, or of one thread; uses whose duration is not known, or several added up.",
 	Needs: ledger.SeesUse,
 	Sees:  []ledger.Happening{ledger.Used},
-	New:   func(e *Env) Watcher { return &sharedAtOnce{e.Out} },
+	New:   func(e *Env) Watcher { return &sharedAtOnce{e.Out, e.Set} },
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s is used by two scopes at the same time", name)
@@ -457,7 +459,7 @@ var atOnceRule = Rule{
 
 func (r *sharedAtOnce) See(c *ledger.Change) {
 	i, ev := c.Inst, c.Event
-	if i.Reg == nil || !i.Reg.SharingKnown || i.Reg.Shareable || !ev.Has.Has(event.FNS) || ev.NS == 0 || ev.Count > 1 || c.Scope == nil {
+	if ev.NS == 0 || ev.Count > 1 || c.Scope == nil || !r.set.mustNotShare(i) {
 		return
 	}
 	spans, _ := i.Tag(atOnceRule.ID).(*[]useSpan)
@@ -487,6 +489,7 @@ func (r *sharedAtOnce) See(c *ledger.Change) {
 type rebuilt struct {
 	world *ledger.World
 	out   Reporter
+	set   *Settings
 	names map[string]*builtFor
 
 	spans []buildSpan // room for one scope's
@@ -500,7 +503,7 @@ type builtFor struct {
 }
 
 type rebuiltReg struct {
-	scopes, slow int64 // scopes it was made in, and those of them in which that took rebuiltNS or more
+	scopes, slow int64 // scopes it was made in, and those of them in which that took as long as it has to
 	own          int64 // ns
 	example      *ledger.Instance
 	scope        *ledger.Scope
@@ -512,12 +515,8 @@ type buildSpan struct {
 	inst     *ledger.Instance
 }
 
-// The figures from which rebuilding is worth a warning, as docs/findings.md has them.
-const (
-	rebuiltScopes = 50
-	rebuiltNS     = 1_000_000
-	maxNames      = 1000
-)
+// maxNames bounds how many names of scopes are told apart.
+const maxNames = 1000
 
 var rebuiltRule = Rule{
 	ID: "sharing/rebuilt", Severity: finding.Warning, Basis: finding.Observed,
@@ -526,7 +525,7 @@ var rebuiltRule = Rule{
 	Needs: ledger.SeesWith,
 	Sees:  []ledger.Happening{ledger.ScopeClosed},
 	New: func(e *Env) Watcher {
-		return &rebuilt{world: e.World, out: e.Out, names: map[string]*builtFor{}, own: map[*ledger.Registration]int64{}}
+		return &rebuilt{world: e.World, out: e.Out, set: e.Set, names: map[string]*builtFor{}, own: map[*ledger.Registration]int64{}}
 	},
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
@@ -589,7 +588,7 @@ func (r *rebuilt) See(c *ledger.Change) {
 		one := b.regs[reg]
 		one.scopes++
 		one.own += ns
-		if ns >= rebuiltNS {
+		if float64(ns) >= r.set.RebuiltMS*1e6 {
 			one.slow++
 		}
 	}
@@ -618,12 +617,12 @@ func outermost(all []buildSpan, outer buildSpan) []buildSpan {
 func (r *rebuilt) Judge() {
 	for _, name := range sortedKeys(r.names) {
 		b := r.names[name]
-		if b.scopes < rebuiltScopes {
+		if b.scopes < r.set.RebuiltScopes {
 			continue
 		}
 		for _, reg := range r.world.Regs {
 			one := b.regs[reg]
-			if one == nil || one.useful || reg.Internal || 2*one.scopes < b.scopes || 2*one.slow < one.scopes || 20*one.own < b.total {
+			if one == nil || one.useful || reg.Internal || 2*one.scopes < b.scopes || 2*one.slow < one.scopes || float64(one.own)*100 < r.set.RebuiltPercent*float64(b.total) {
 				continue
 			}
 			if reg.Sees&ledger.SeesWith == 0 {
@@ -638,6 +637,9 @@ func (r *rebuilt) Judge() {
 			found.Count("scopes", b.scopes)
 			found.Most("percent", one.own*100/max(1, b.total))
 			found.Count("own_ns", one.own)
+			by(found, "rebuilt_scopes", r.set.RebuiltScopes)
+			by(found, "rebuilt_ms", r.set.RebuiltMS)
+			by(found, "rebuilt_percent", r.set.RebuiltPercent)
 		}
 	}
 }
