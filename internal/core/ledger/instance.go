@@ -98,11 +98,16 @@ type Edge struct {
 	Slot int
 	All  bool
 
-	Asked Asked         // what was asked for, where Said
-	Said  bool          // by the line itself rather than by the registration's needs
-	Via   *Registration // the registration asked, where it handed out another one's instance
+	Request *Request // what the line says was asked for; nil where it leaves that to the registration's needs
 
 	back int // the place in Kept.KeptBy, -1 where it is not noted there
+}
+
+// Request is what was asked for, as a line says it.
+type Request struct {
+	Asked Asked
+	Said  bool          // Asked is given
+	Via   *Registration // the registration asked, where it handed out another one's instance
 }
 
 // Keeper is an instance that keeps another, and by which of its edges.

@@ -571,11 +571,11 @@ func (w *World) keepAll(i *Instance, ev *event.Event) {
 		}
 		kept := w.insts.get(uint64(g.Inst))
 		edge := Edge{Kept: kept, ID: g.Inst, Site: site, At: ev.T, Slot: g.Slot, All: g.All, back: -1}
-		if g.Service != "" || g.HasKey {
-			edge.Asked, edge.Said = Asked{g.Service, g.Key, g.HasKey}, true
-		}
-		if g.Via != 0 {
-			edge.Via = w.registration(g.Via)
+		if said := g.Service != "" || g.HasKey; said || g.Via != 0 {
+			edge.Request = &Request{Asked: Asked{g.Service, g.Key, g.HasKey}, Said: said}
+			if g.Via != 0 {
+				edge.Request.Via = w.registration(g.Via)
+			}
 		}
 		i.Keeps = append(i.Keeps, edge)
 		if kept == nil {

@@ -123,7 +123,21 @@ func (r *captiveScoped) judge(d *ledger.Instance) {
 	if d.Home() != d.Root() && !d.Home().Ended {
 		return
 	}
-	r.climb(d, d, []*ledger.Instance{d})
+	if outlived(d, d, 0) {
+		r.climb(d, d, []*ledger.Instance{d})
+	}
+}
+
+// outlived tells whether a holder that could make d captive is anywhere above it: nearly nothing has one, and looking
+// costs less than noting the way.
+func outlived(d, at *ledger.Instance, depth int) bool {
+	for _, k := range at.KeptBy {
+		h := k.Holder
+		if h.Lifetime().Long() || h.Home().Outlasts(d.Home()) || depth < maxSteps && len(h.KeptBy) > 0 && outlived(d, h, depth+1) {
+			return true
+		}
+	}
+	return false
 }
 
 // judgeBelow judges d and what it keeps: a new edge above may complete a chain to something further down.

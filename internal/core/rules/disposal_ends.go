@@ -131,6 +131,7 @@ type pileUp struct {
 	out   Reporter
 	set   *Settings
 	piles map[pileKey]*pile
+	order []pileKey // as they began, so that equal input gives equal output
 }
 
 type pileKey struct {
@@ -171,12 +172,16 @@ var pileUpRule = Rule{
 func (r *pileUp) See(c *ledger.Change) {
 	switch c.What {
 	case ledger.ScopeClosing:
-		for k, p := range r.piles {
-			if k.home == c.Scope {
-				r.measure(k, p)
-				delete(r.piles, k)
+		left := r.order[:0]
+		for _, k := range r.order {
+			if k.home != c.Scope {
+				left = append(left, k)
+				continue
 			}
+			r.measure(k, r.piles[k])
+			delete(r.piles, k)
 		}
+		r.order = left
 		return
 	case ledger.StreamEnded:
 		r.Finish()
@@ -191,6 +196,7 @@ func (r *pileUp) See(c *ledger.Change) {
 	if p == nil {
 		p = &pile{}
 		r.piles[k] = p
+		r.order = append(r.order, k)
 	}
 	// The ones before this one have their keepers by now.
 	if n := len(p.loose); n >= r.least(k) && n&(n-1) == 0 || n >= r.least(k) && p.found == nil || n > 0 && n < 64 {
@@ -204,8 +210,8 @@ func (r *pileUp) See(c *ledger.Change) {
 
 // Finish measures what the last makes have left.
 func (r *pileUp) Finish() {
-	for k, p := range r.piles {
-		r.measure(k, p)
+	for _, k := range r.order {
+		r.measure(k, r.piles[k])
 	}
 }
 

@@ -182,7 +182,10 @@ func (r *disposals) See(c *ledger.Change) {
 func (r *disposals) disposed(c *ledger.Change) {
 	i, ev := c.Inst, c.Event
 	home := i.Home()
-	one := Occurrence{Subject: i.Ref(), Scope: home, Insts: []*ledger.Instance{i}, Line: ev.Line, T: ev.T}
+	// Only what is reported is worth describing: nearly every disposal is as it should be.
+	saw := func(rule *Rule) Occurrence {
+		return Occurrence{Rule: rule, Subject: i.Ref(), Scope: home, Insts: []*ledger.Instance{i}, Line: ev.Line, T: ev.T}
+	}
 	switch ev.State {
 	case "begun":
 		if home != nil && home.Ended || home == nil || home == i.Root() {
@@ -190,7 +193,8 @@ func (r *disposals) disposed(c *ledger.Change) {
 		}
 		return
 	case "failed", "refused":
-		one.Rule, one.Roles = &failedRule, []string{"subject"}
+		one := saw(&failedRule)
+		one.Roles = []string{"subject"}
 		found := r.out.Report(one)
 		found.Count("instances", 1)
 		if ev.State == "refused" {
@@ -203,11 +207,10 @@ func (r *disposals) disposed(c *ledger.Change) {
 		return
 	}
 	if home != nil && home.Ended && ev.T >= home.ClosedAt && !home.EndsUnknown && i.EndedSeq < r.world.Seq && i.Done <= 1 && !(i.By == "external" && ev.By == "code") && i.GoneSeq == r.world.Seq {
-		one.Rule = &lateRule
-		r.out.Report(one).Count("instances", 1)
+		r.out.Report(saw(&lateRule)).Count("instances", 1)
 	}
 	if i.Done == 2 && ev.State != "handed" {
-		one.Rule = &twiceRule
+		one := saw(&twiceRule)
 		one.Severity = finding.Warning
 		if fromContainer(i.GoneBy) && fromContainer(ev.By) && (home == nil || !home.ActiveSince(i.GoneSeq)) {
 			one.Severity = finding.Note

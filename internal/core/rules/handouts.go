@@ -63,7 +63,10 @@ func (h *handouts) See(c *ledger.Change) {
 			return
 		}
 		e := c.Edge
-		k := handout{given: c.Inst.Reg, impl: c.Inst.Impl(), asked: e.Asked, said: e.Said, slot: e.Slot, all: e.All, via: e.Via}
+		k := handout{given: c.Inst.Reg, impl: c.Inst.Impl(), slot: e.Slot, all: e.All}
+		if q := e.Request; q != nil {
+			k.asked, k.said, k.via = q.Asked, q.Said, q.Via
+		}
 		if e.Slot < 0 && c.Event.Kind == event.Give {
 			k.said = c.Event.Has&event.Of(event.FService, event.FKey) != 0
 			k.asked = ledger.Asked{Service: c.Event.Service, Key: c.Event.Key, HasKey: c.Event.Has.Has(event.FKey)}

@@ -124,17 +124,22 @@ func (r *lifetimeDiffers) inOneHome(i *ledger.Instance) {
 	if home == nil {
 		return
 	}
-	ones, _ := home.Tag(lifetimeDiffersRule.ID).([]scopedOne)
-	for n := range ones {
-		if ones[n].reg == i.Reg {
-			if old := ones[n].inst; old != i && old.End != ledger.Disposed && old.End != ledger.Forgotten {
+	ones, _ := home.Tag(lifetimeDiffersRule.ID).(*[]scopedOne)
+	if ones == nil {
+		ones = &[]scopedOne{}
+		home.SetTag(lifetimeDiffersRule.ID, ones)
+	}
+	for n := range *ones {
+		one := &(*ones)[n]
+		if one.reg == i.Reg {
+			if old := one.inst; old != i && old.End != ledger.Disposed && old.End != ledger.Forgotten {
 				r.say(finding.Error, old, i, home)
 			}
-			ones[n].inst = i
+			one.inst = i
 			return
 		}
 	}
-	home.SetTag(lifetimeDiffersRule.ID, append(ones, scopedOne{i.Reg, i}))
+	*ones = append(*ones, scopedOne{i.Reg, i})
 }
 
 func (r *lifetimeDiffers) forOneHolder(i, holder *ledger.Instance) {
@@ -567,8 +572,10 @@ func (r *rebuilt) See(c *ledger.Change) {
 			continue
 		}
 		took := span.to - span.from
-		for _, in := range outermost(spans, span) {
-			took -= in.to - in.from
+		if len(spans) > 1 {
+			for _, in := range outermost(spans, span) {
+				took -= in.to - in.from
+			}
 		}
 		own[i.Reg] += max(0, took)
 		one := b.regs[i.Reg]
