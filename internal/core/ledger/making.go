@@ -1,0 +1,253 @@
+package ledger
+
+import (
+	"fmt"
+
+	"keenlantern.example/record/event"
+)
+
+func (w *World) make(ev *event.Event) error {
+	if old := w.insts.get(uint64(ev.Inst)); old != nil {
+		return fmt.Errorf("instance %d was made before, on line %d", ev.Inst, old.MadeLine)
+	}
+	i := &Instance{
+		ID: ev.Inst, Scope: w.scopeFor(ev.Scope), By: ev.By, Made: ev.T, MadeSeq: w.Seq, MadeLine: ev.Line, NS: ev.NS,
+		Size: ev.Size, Module: ev.Module, impl: ev.Impl, at: ev.At, disposable: ev.Disposable,
+		disposableSet: ev.Has.Has(event.FDisposable), disposer: ev.Disposer, homeIndex: -1, Container: w.first,
+	}
+	if i.By == "" {
+		i.By = "container"
+	}
+	if ev.Has.Has(event.FReg) {
+		i.Reg = w.registration(ev.Reg)
+		i.Reg.Made++
+		i.Container = i.Reg.Container
+		if !i.Reg.Known && len(i.Reg.early) < Remembered {
+			i.Reg.early = append(i.Reg.early, i)
+		}
+	}
+	if ev.Has.Has(event.FContainer) {
+		if c := w.conts[ev.Container]; c != nil {
+			i.Container = c
+		}
+	}
+	w.insts.put(uint64(i.ID), i)
+	w.InstancesMade++
+	if ev.Has.Has(event.FOwner) {
+		i.ownerSet = true
+		if i.ownerNull = ev.OwnerNull; !i.ownerNull {
+			w.homeIn(i, w.scopeFor(ev.Owner))
+		}
+	} else {
+		w.defaultHome(i)
+	}
+	w.keepAll(i, ev)
+	if i.NS > 0 && !i.Scope.Root && len(i.Scope.Built) < maxBuilt {
+		i.Scope.Built = append(i.Scope.Built, i)
+	}
+	w.mark(i.Scope, false)
+	w.tell(Change{What: Made, Event: ev, Inst: i, Scope: i.Scope})
+	w.endLate(i)
+	for n := range i.Keeps {
+		if i.Keeps[n].Kept != nil {
+			w.bind(i, n, ev)
+		}
+	}
+	w.arrive(i, ev)
+	return nil
+}
+
+// maxBuilt bounds how many timed makes one scope remembers until it closes.
+const maxBuilt = 10_000
+
+// defaultHome gives an instance whose make names no owner the one its lifetime implies, as soon as that is known.
+func (w *World) defaultHome(i *Instance) {
+	switch {
+	case i.By == "direct":
+	case i.Reg != nil && !i.Reg.Known: // it gets one in settle
+	case i.Lifetime().Long():
+		w.homeIn(i, i.Container.Root)
+	default:
+		w.homeIn(i, i.Scope)
+	}
+}
+
+// settle gives an instance that was made before its registration came the home it has by it.
+func (w *World) settle(i *Instance) {
+	i.Container = i.Reg.Container
+	if !i.ownerSet {
+		w.defaultHome(i)
+	}
+	w.tell(Change{What: Settled, Inst: i, Scope: i.Scope})
+	if !i.ownerSet {
+		w.endLate(i)
+		if i.home != nil {
+			w.passOn(i)
+		}
+	}
+	for _, k := range i.KeptBy {
+		w.tell(Change{What: Bound, Inst: i, Holder: k.Holder, Scope: i.Scope})
+	}
+	for n := range i.Keeps {
+		if kept := i.Keeps[n].Kept; kept != nil {
+			kept.HeldFor = kept.HeldFor || i.holdsForGood()
+			w.tell(Change{What: Bound, Inst: kept, Holder: i, Scope: i.Scope})
+		}
+	}
+}
+
+// endLate ends an instance that came into a home which had closed: a line that came late, or a scope used after its end.
+func (w *World) endLate(i *Instance) {
+	if i.home == nil || !i.home.Ended {
+		return
+	}
+	w.end(i, HomeClosed, max(i.Made, i.home.ClosedAt))
+	w.tell(Change{What: HomeKnown, Inst: i, Scope: i.home})
+	w.leaveHome(i)
+}
+
+func (w *World) homeIn(i *Instance, s *Scope) {
+	i.home = s
+	i.homeIndex = len(s.Homed)
+	s.Homed = append(s.Homed, i)
+}
+
+func (w *World) leaveHome(i *Instance) {
+	if i.homeIndex < 0 {
+		return
+	}
+	list := i.home.Homed
+	last := len(list) - 1
+	list[i.homeIndex] = list[last]
+	list[i.homeIndex].homeIndex = i.homeIndex
+	list[last] = nil
+	i.home.Homed = list[:last]
+	i.homeIndex = -1
+}
+
+// keepAll notes what a make says it was given and keeps.
+func (w *World) keepAll(i *Instance, ev *event.Event) {
+	n := 0
+	for k := range ev.With {
+		if g := &ev.With[k]; g.Inst != 0 && !g.Passing && !g.Absent {
+			n++
+		}
+	}
+	if n == 0 {
+		return
+	}
+	i.Keeps = make([]Edge, 0, n)
+	for k := range ev.With {
+		g := &ev.With[k]
+		if g.Inst == 0 || g.Passing || g.Absent || (g.Via != 0 && w.registration(g.Via).Proxy != nil) {
+			continue
+		}
+		site := g.Site
+		if site == "" && i.Reg != nil {
+			site = siteOf(i.Reg.Needs, g.Slot)
+		}
+		kept := w.insts.get(uint64(g.Inst))
+		edge := Edge{Kept: kept, ID: g.Inst, Site: site, At: ev.T, Slot: g.Slot, All: g.All, back: -1}
+		if said := g.Service != "" || g.HasKey; said || g.Via != 0 {
+			edge.Request = &Request{Asked: Asked{g.Service, g.Key, g.HasKey}, Said: said}
+			if g.Via != 0 {
+				edge.Request.Via = w.registration(g.Via)
+			}
+		}
+		i.Keeps = append(i.Keeps, edge)
+		if kept == nil {
+			w.await(g.Inst, i)
+		}
+	}
+}
+
+// siteOf returns the name of the n-th need that a constructor gets at once.
+func siteOf(needs []event.Need, n int) string {
+	for k := range needs {
+		if needs[k].Lazy || (needs[k].How != "" && needs[k].How != "constructor") {
+			continue
+		}
+		if n == 0 {
+			return needs[k].Site
+		}
+		n--
+	}
+	return ""
+}
+
+// maxAwaited bounds how many instances to come are waited for.
+const maxAwaited = Remembered
+
+// await notes that holder keeps an instance whose make has not come yet.
+func (w *World) await(id event.InstID, holder *Instance) {
+	if len(w.awaited) < maxAwaited {
+		w.awaited[id] = append(w.awaited[id], holder)
+	}
+}
+
+// arrive ties the holders that mentioned i before it came.
+func (w *World) arrive(i *Instance, ev *event.Event) {
+	if len(w.awaited) == 0 {
+		return
+	}
+	holders := w.awaited[i.ID]
+	delete(w.awaited, i.ID)
+	for _, h := range holders {
+		for n := range h.Keeps {
+			if h.Keeps[n].ID == i.ID && h.Keeps[n].Kept == nil {
+				h.Keeps[n].Kept = i
+				w.bind(h, n, ev)
+			}
+		}
+	}
+}
+
+// maxContext bounds how many holders are remembered for an instance that lives as long as its container: they
+// explain a finding and decide none, and there may be one in every request.
+const maxContext = 16
+
+// bind makes holder's n-th edge known from both sides and tells of it.
+func (w *World) bind(holder *Instance, n int, ev *event.Event) {
+	edge := &holder.Keeps[n]
+	kept := edge.Kept
+	if kept.ownerNull && kept.home == nil && holder.home != nil {
+		w.inherit(kept, holder.home)
+	}
+	if kept.keepersMatter() || len(kept.KeptBy) < maxContext && (holder.home == nil || !kept.home.Outlasts(holder.home)) {
+		edge.back = len(kept.KeptBy)
+		kept.KeptBy = append(kept.KeptBy, Keeper{holder, n})
+	}
+	if holder.holdsForGood() {
+		kept.HeldFor = true
+	}
+	w.tell(Change{What: Bound, Event: ev, Inst: kept, Holder: holder, Edge: edge, Scope: holder.Scope})
+}
+
+// holdsForGood tells whether i is known not to be a transient of the root.
+func (i *Instance) holdsForGood() bool {
+	if i.Reg != nil && !i.Reg.Known {
+		return false
+	}
+	return i.Lifetime() != Transient || i.home == nil || i.home != i.Root()
+}
+
+// keepersMatter tells whether all holders of i have to be known: not where i is meant to outlast them.
+func (i *Instance) keepersMatter() bool {
+	return !(i.home != nil && i.home.Root && i.Lifetime().Long())
+}
+
+// inherit gives a home to an instance that lives as long as what keeps it.
+func (w *World) inherit(i *Instance, home *Scope) {
+	w.homeIn(i, home)
+	w.endLate(i)
+	w.passOn(i)
+}
+
+// passOn gives i's home to what it keeps and that lives as long as i does.
+func (w *World) passOn(i *Instance) {
+	for n := range i.Keeps {
+		if k := i.Keeps[n].Kept; k != nil && k.ownerNull && k.home == nil {
+			w.inherit(k, i.home)
+		}
+	}
+}

@@ -1,0 +1,156 @@
+package ledger
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"keenlantern.example/record/event"
+)
+
+// Open calls f for every scope that is remembered and whose own close line has not come, roots apart.
+func (w *World) Open(f func(*Scope)) {
+	list := []*Scope{}
+	w.scopes.each(func(s *Scope) {
+		if s.opened && !s.Closed && !s.Root {
+			list = append(list, s)
+		}
+	})
+	slices.SortFunc(list, func(a, b *Scope) int { return cmp.Compare(a.ID, b.ID) })
+	for _, s := range list {
+		f(s)
+	}
+}
+
+// scopeFor returns the scope with this id, to be opened later if need be: a make does not wait for its open.
+func (w *World) scopeFor(id event.ScopeID) *Scope {
+	s := w.scopes.get(uint64(id))
+	if s == nil {
+		s = &Scope{ID: id, Weight: 1, Parent: w.scopes.get(0)}
+		w.scopes.put(uint64(id), s)
+	}
+	return s
+}
+
+// scopeOf returns the scope that a line names, nil where it names none or one that is no longer remembered.
+func (w *World) scopeOf(ev *event.Event) *Scope {
+	if !ev.Has.Has(event.FScope) {
+		return nil
+	}
+	return w.scopes.get(uint64(ev.Scope))
+}
+
+func (w *World) nest(s, parent *Scope) {
+	if parent == nil || parent == s || parent.Inside(s) {
+		return
+	}
+	s.Parent = parent
+	s.list(parent)
+}
+
+// list puts s among those that end when the root around parent closes.
+func (s *Scope) list(in *Scope) {
+	s.unlist()
+	s.listed, s.childIndex = in, len(in.children)
+	in.children = append(in.children, s)
+}
+
+func (s *Scope) unlist() {
+	in := s.listed
+	if in == nil {
+		return
+	}
+	last := len(in.children) - 1
+	moved := in.children[last]
+	in.children[s.childIndex] = moved
+	moved.childIndex = s.childIndex
+	in.children[last] = nil
+	in.children = in.children[:last]
+	s.listed = nil
+}
+
+func (w *World) open(ev *event.Event) error {
+	s := w.scopeFor(ev.Scope)
+	if s.opened || s.ID == 0 {
+		return fmt.Errorf("scope %d was opened before, on line %d", ev.Scope, s.Line)
+	}
+	s.opened = true
+	// A container's root needs no open and may have one, to say more.
+	if !s.Root {
+		w.nest(s, w.scopeFor(ev.InScope))
+	}
+	s.Known, s.Opened, s.Line = true, ev.T, ev.Line
+	s.Kind, s.Name, s.Trace, s.Weight = ev.ScopeKind, ev.Name, ev.Trace, ev.Weight
+	s.EndsUnknown = ev.Ends == "unknown"
+	w.ScopesOpened++
+	w.ScopeWeight += ev.Weight
+	// New work begins around it: what was disposed there before was no closing.
+	s.Parent.working()
+	w.tell(Change{What: Opened, Event: ev, Scope: s})
+	return nil
+}
+
+// working notes that no closing is going on in s or around it after all.
+func (s *Scope) working() {
+	for ; s != nil; s = s.Parent {
+		s.closingSince = 0
+	}
+}
+
+// mark notes that something was made, given or used in s.
+func (w *World) mark(s *Scope, use bool) {
+	for ; s != nil; s = s.Parent {
+		if !use || s.closingSince == 0 {
+			s.active = w.Seq
+		}
+	}
+}
+
+func (w *World) close(ev *event.Event) error {
+	s := w.scopes.get(uint64(ev.Scope))
+	if s == nil {
+		return &Gone{fmt.Sprintf("scope %d", ev.Scope)}
+	}
+	if s.Closed {
+		return fmt.Errorf("scope %d was closed before", ev.Scope)
+	}
+	s.Closed = true
+	if s.Ended { // by a root around it
+		return nil
+	}
+	w.endScope(s, ev)
+	return nil
+}
+
+// endScope ends s and what is at home in it; a root ends the scopes inside it first.
+func (w *World) endScope(s *Scope, ev *event.Event) {
+	for s.Root && len(s.children) > 0 {
+		child := s.children[len(s.children)-1]
+		if child.Ended {
+			child.unlist()
+			continue
+		}
+		w.endScope(child, ev)
+	}
+	w.tell(Change{What: ScopeClosing, Event: ev, Scope: s})
+	s.Ended, s.ClosedAt, s.ClosedSeq = true, ev.T, w.Seq
+	for _, i := range s.Homed {
+		w.end(i, HomeClosed, ev.T)
+	}
+	w.tell(Change{What: ScopeClosed, Event: ev, Scope: s})
+	for _, i := range s.Homed {
+		i.homeIndex = -1
+	}
+	s.Homed, s.Built = nil, nil
+	s.closingSince = 0
+	// What is still open inside it goes on, and ends with the root around it.
+	for len(s.children) > 0 {
+		child := s.children[len(s.children)-1]
+		child.unlist()
+		if s.listed != nil {
+			child.list(s.listed)
+		}
+	}
+	s.unlist()
+	w.rememberScope(s)
+}

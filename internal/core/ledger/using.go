@@ -1,0 +1,213 @@
+package ledger
+
+import (
+	"fmt"
+
+	"keenlantern.example/record/event"
+)
+
+func (w *World) give(ev *event.Event) error {
+	i := w.insts.get(uint64(ev.Inst))
+	if i == nil {
+		return errGone(ev.Inst)
+	}
+	s := w.scopeOf(ev)
+	var to *Instance
+	if ev.Has.Has(event.FTo) {
+		to = w.insts.get(uint64(ev.To))
+	}
+	w.mark(s, false)
+	if ev.Entry != "" {
+		s.working()
+	}
+	w.refresh(i)
+	w.tell(Change{What: Given, Event: ev, Inst: i, Holder: to, Scope: s})
+	// After the rules, which may have begun to follow it on account of this very line.
+	if i.Watches != nil {
+		name := ev.Entry
+		if to != nil {
+			name = to.Ref().Name()
+		}
+		i.touched("give", name, s, ev.T)
+	}
+	if to == nil {
+		return nil
+	}
+	if ev.How == "property" {
+		w.keep(to, i, handout{scope: s, at: ev.T, site: ev.Site}, ev)
+		return nil
+	}
+	w.handOut(i, to, s, ev)
+	return nil
+}
+
+// keep notes an edge that came after the holder's make.
+func (w *World) keep(holder, kept *Instance, how handout, ev *event.Event) {
+	for n := range holder.Keeps {
+		if holder.Keeps[n].ID == kept.ID {
+			return
+		}
+	}
+	// A property that is set again holds one thing at a time; what it held before is let go of by nobody's word, so
+	// the edge stays, but not without bound.
+	edge := Edge{Kept: kept, ID: kept.ID, Site: how.site, At: how.at, Slot: -1, back: -1}
+	n := len(holder.Keeps)
+	if n < maxKept {
+		holder.Keeps = append(holder.Keeps, edge)
+	} else {
+		n = holder.dropNext % maxKept
+		holder.dropNext++
+		w.unkeep(holder, n)
+		holder.Keeps[n] = edge
+	}
+	w.bind(holder, n, ev)
+}
+
+// maxKept bounds what one instance keeps through properties and later uses; past it the oldest is let go of.
+const maxKept = 4096
+
+// maxHandouts bounds the receivers remembered for one instance.
+const maxHandouts = 1024
+
+// handOut remembers a hand-out that may turn out to be kept, where that could ever matter.
+func (w *World) handOut(i, to *Instance, s *Scope, ev *event.Event) {
+	if s == nil || i.home == nil || (i.home.Root && (to.home == nil || !to.home.Root)) {
+		return
+	}
+	kept := i.handouts[:0]
+	for _, h := range i.handouts {
+		if h.to != to && !h.to.Ended {
+			kept = append(kept, h)
+		}
+	}
+	if len(kept) == maxHandouts {
+		kept = kept[1:]
+	}
+	i.handouts = append(kept, handout{to, s, ev.T, ev.Site})
+}
+
+func (w *World) use(ev *event.Event) error {
+	i := w.insts.get(uint64(ev.Inst))
+	if i == nil {
+		return errGone(ev.Inst)
+	}
+	s := w.scopeOf(ev)
+	var user *Instance
+	if ev.Has.Has(event.FBy) {
+		user = w.insts.get(uint64(ev.User))
+	}
+	i.Uses += ev.Count
+	w.mark(s, true)
+	if i.remembered {
+		w.refresh(i)
+	}
+	if user != nil && i.handouts != nil {
+		w.usedLater(i, user, ev)
+	}
+	w.tell(Change{What: Used, Event: ev, Inst: i, Holder: user, Scope: s})
+	if i.Watches != nil {
+		name := ""
+		if user != nil {
+			name = user.Ref().Name()
+		}
+		i.touched("use", name, s, ev.T)
+	}
+	return nil
+}
+
+// usedLater turns a hand-out into a keeping: it was used by its receiver after the scope of the latest one had closed.
+func (w *World) usedLater(i, user *Instance, ev *event.Event) {
+	for n, h := range i.handouts {
+		if h.to == user && h.scope.Ended {
+			i.handouts = append(i.handouts[:n], i.handouts[n+1:]...)
+			w.keep(user, i, h, ev)
+			return
+		}
+	}
+}
+
+func (w *World) dispose(ev *event.Event) error {
+	i := w.insts.get(uint64(ev.Inst))
+	if i == nil {
+		return errGone(ev.Inst)
+	}
+	s := w.scopeOf(ev)
+	if i.DisposeLines > 0 && i.lastDispose == (disposal{ev.T, ev.State, ev.By}) {
+		return fmt.Errorf("the same disposal of instance %d was written before", ev.Inst)
+	}
+	i.lastDispose = disposal{ev.T, ev.State, ev.By}
+	i.DisposeLines++
+	switch ev.State {
+	case "begun":
+		i.Begun = true
+	case "failed":
+		i.Begun = false
+	case "refused":
+	case "handed":
+		i.Handed = true
+		i.gone(w.Seq, ev)
+		w.end(i, Disposed, ev.T)
+	default:
+		i.Begun = false
+		i.Done++
+		i.gone(w.Seq, ev)
+		w.end(i, Disposed, ev.T)
+	}
+	// A container's disposal begins a closing, until new work shows that it did not.
+	if i.home != nil && i.home.closingSince == 0 && !i.home.Ended && (ev.By == "" || ev.By == "container" || ev.By == "owner") {
+		i.home.closingSince = w.Seq
+	}
+	w.tell(Change{What: DisposeSeen, Event: ev, Inst: i, Scope: s})
+	return nil
+}
+
+func (w *World) forget(ev *event.Event) error {
+	if !ev.Has.Has(event.FInst) {
+		w.reset(ev)
+		return nil
+	}
+	i := w.insts.get(uint64(ev.Inst))
+	if i == nil {
+		return errGone(ev.Inst)
+	}
+	w.end(i, Forgotten, ev.T)
+	w.tell(Change{What: ForgottenSeen, Event: ev, Inst: i})
+	return nil
+}
+
+// reset forgets what a container had built: it starts anew.
+func (w *World) reset(ev *event.Event) {
+	c := w.conts[ev.Container]
+	if c == nil {
+		return
+	}
+	w.Living(func(i *Instance) {
+		if i.Container == c && !i.Ended {
+			w.end(i, Forgotten, ev.T)
+			w.tell(Change{What: ForgottenSeen, Event: ev, Inst: i})
+		}
+	})
+	w.livingSeq = -1 // they live no more
+}
+
+// Gone says that a line is about something that ended so long ago that it is no longer remembered, or that was given
+// up waiting for. Any other error of Apply means that the line contradicts an earlier one.
+type Gone struct{ What string }
+
+// Error says what is not known.
+func (e *Gone) Error() string { return e.What + " is not known any more" }
+
+func errGone(id event.InstID) error { return &Gone{fmt.Sprintf("instance %d", id)} }
+
+// end notes that an instance is no longer alive, the first time.
+func (w *World) end(i *Instance, how End, t int64) {
+	if i.Ended {
+		return
+	}
+	i.Ended, i.End, i.EndedAt, i.EndedSeq = true, how, t, w.Seq
+	// What something keeps stays at home until home closes: only then is it seen whether the keeper outlived it.
+	if how != HomeClosed && (len(i.KeptBy) == 0 && len(i.handouts) == 0 || i.home != nil && i.home.Parent == nil) {
+		w.leaveHome(i)
+	}
+	w.remember(i)
+}

@@ -1,0 +1,133 @@
+package rules
+
+import (
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// crossed reports sharing/crossed: an instance that is used or given out in a scope it does not belong to.
+type crossed struct {
+	world *ledger.World
+	out   Reporter
+}
+
+var crossedRule = Rule{
+	ID: "sharing/crossed", Severity: finding.Error, Basis: finding.Observed,
+	Doc:   "An instance of one scope is used or given out in another one that lies neither in it nor is the root, with nobody who keeps it to explain how it got there: a static field, a queue.",
+	Not:   "Instances of the root; what somebody keeps who belongs to that scope or outlasts it (captive/scoped speaks of that).",
+	Needs: ledger.SeesWith,
+	Sees:  []ledger.Happening{ledger.Used, ledger.Given},
+	New:   func(e *Env) Watcher { return &crossed{e.World, e.Out} },
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		n := f.Counts["instances"]
+		f.Title = sentence("%s of one scope gets into another", name)
+		f.Why = sentence("%s of %s%s %s used or given out %s in a scope that %s not belong to, and nothing that was seen to keep %s explains how %s got there: a static field, a cache or a queue does such a thing.",
+			count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"), times(f.Counts["times"]), plural(int(n), "it does", "they do"), plural(int(n), "it", "them"), plural(int(n), "it", "they"))
+		f.Fix = sentence("Find where %s%s is put away between scopes, and ask for it in each scope instead.", name, place(f.Subject))
+	},
+}
+
+// explained tells whether a keeper of i, or of its keepers, belongs to s or outlasts it.
+func explained(i *ledger.Instance, s *ledger.Scope, depth int) bool {
+	for _, k := range i.KeptBy {
+		if home := k.Holder.Home(); home != nil && s.Inside(home) {
+			return true
+		}
+		if depth < maxSteps && explained(k.Holder, s, depth+1) {
+			return true
+		}
+	}
+	return false
+}
+
+// sharedAtOnce reports sharing/at-once: an instance that must not be shared is used by two scopes at the same time.
+type sharedAtOnce struct {
+	out Reporter
+	set *Settings
+}
+
+type useSpan struct {
+	from, to int64
+	scope    *ledger.Scope
+	thread   string
+}
+
+// maxSpans is how many of the latest uses of one instance are compared.
+const maxSpans = 64
+
+var atOnceRule = Rule{
+	ID: "sharing/at-once", Severity: finding.Error, Basis: finding.Observed,
+	Doc:   "An instance that two scopes must not use at the same time was used so.",
+	Not:   "Uses of one scope, or of one thread; uses whose duration is not known, or several added up.",
+	Needs: ledger.SeesUse,
+	Sees:  []ledger.Happening{ledger.Used},
+	New:   func(e *Env) Watcher { return &sharedAtOnce{e.Out, e.Set} },
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		f.Title = sentence("%s is used by two scopes at the same time", name)
+		f.Why = sentence("It must not be shared, and its uses by different scopes overlapped %s, by %s µs at the widest.", times(f.Counts["overlaps"]), number((f.Counts["widest_ns"]+999)/1000))
+		f.Fix = sentence("Register %s%s so that each scope gets its own, or guard it so that it may be shared.", name, place(f.Subject))
+	},
+}
+
+func (r *crossed) See(c *ledger.Change) {
+	i, s := c.Inst, c.Scope
+	home := i.Home()
+	if s == nil || home == nil || s.Root || !s.Known || home == i.Root() || home.Root || s == home || s.Inside(home) {
+		return
+	}
+	if i.Sees(r.world)&ledger.SeesWith == 0 || explained(i, s, 0) || i.OfferedInto(s) {
+		return
+	}
+	because := ""
+	for _, k := range i.KeptBy {
+		if above, ok := k.Holder.Tag(crossedRule.ID).(Case); ok {
+			because = above.ID()
+		}
+	}
+	if closed, ok := i.Tag(closedScopeRule.ID).(Case); ok {
+		because = closed.ID()
+	}
+	found := r.out.Report(Occurrence{
+		Rule: &crossedRule, Subject: i.Ref(), Scope: s, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: c.Event.Line, T: c.Event.T, Because: because,
+	})
+	if i.Tag(crossedRule.ID) == nil {
+		i.SetTag(crossedRule.ID, found)
+		found.Count("instances", 1)
+	}
+	found.Count("times", c.Event.Count+map[bool]int64{true: 1}[c.What == ledger.Given && c.Event.Count == 0])
+	if c.What == ledger.Given {
+		found.Fact("given_in", nameOf(s))
+	} else {
+		found.Fact("used_in", nameOf(s))
+	}
+}
+
+func (r *sharedAtOnce) See(c *ledger.Change) {
+	i, ev := c.Inst, c.Event
+	if ev.NS == 0 || ev.Count > 1 || c.Scope == nil || !r.set.mustNotShare(i) {
+		return
+	}
+	spans, _ := i.Tag(atOnceRule.ID).(*[]useSpan)
+	if spans == nil {
+		spans = &[]useSpan{}
+		i.SetTag(atOnceRule.ID, spans)
+	}
+	now := useSpan{ev.T - ev.NS, ev.T, c.Scope, ev.Thread}
+	for _, old := range *spans {
+		overlap := min(old.to, now.to) - max(old.from, now.from)
+		if overlap <= 0 || old.scope == now.scope || old.thread != "" && old.thread == now.thread {
+			continue
+		}
+		found := r.out.Report(Occurrence{
+			Rule: &atOnceRule, Subject: i.Ref(), Scope: c.Scope, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: ev.Line, T: ev.T,
+		})
+		found.Count("overlaps", 1)
+		found.Most("widest_ns", overlap)
+	}
+	if len(*spans) == maxSpans {
+		*spans = append((*spans)[:0], (*spans)[1:]...)
+	}
+	*spans = append(*spans, now)
+}

@@ -1,0 +1,167 @@
+package rules
+
+import (
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// rebuilt reports sharing/rebuilt: something that takes long to build is built for nearly every scope of a name.
+type rebuilt struct {
+	world *ledger.World
+	out   Reporter
+	set   *Settings
+	names map[string]*builtFor
+
+	spans []buildSpan // room for one scope's
+	own   map[*ledger.Registration]int64
+}
+
+type builtFor struct {
+	scopes int64
+	total  int64 // ns
+	regs   map[*ledger.Registration]*rebuiltReg
+}
+
+type rebuiltReg struct {
+	scopes, slow int64 // scopes it was made in, and those of them in which that took as long as it has to
+	own          int64 // ns
+	example      *ledger.Instance
+	scope        *ledger.Scope
+	useful       bool // it is disposable or keeps something scoped: it belongs to its scope
+}
+
+type buildSpan struct {
+	from, to int64
+	inst     *ledger.Instance
+}
+
+// maxNames bounds how many names of scopes are told apart.
+const maxNames = 1000
+
+var rebuiltRule = Rule{
+	ID: "sharing/rebuilt", Severity: finding.Warning, Basis: finding.Observed,
+	Doc:   "Something is built in at least half of fifty or more scopes of one name, takes a millisecond or more each time, and five per cent or more of their time.",
+	Not:   "What is disposable, or keeps something scoped: it belongs to its scope.",
+	Needs: ledger.SeesWith,
+	Sees:  []ledger.Happening{ledger.ScopeClosed},
+	New: func(e *Env) Watcher {
+		return &rebuilt{world: e.World, out: e.Out, set: e.Set, names: map[string]*builtFor{}, own: map[*ledger.Registration]int64{}}
+	},
+	Tell: func(f *finding.Finding) {
+		name := f.Subject.Name()
+		where := list(f.Facts["scope_names"])
+		f.Title = sentence("%s is built anew for nearly every %s", name, where)
+		f.Why = sentence("It was built in %s of %s scopes of that name, and building it took %s per cent of their time.", number(f.Counts["built_in"]), number(f.Counts["scopes"]), number(f.Counts["percent"]))
+		f.Fix = sentence("Register %s%s as a singleton if it holds nothing of a request, or build the costly part of it once.", name, place(f.Subject))
+	},
+}
+
+// outermost returns the spans within outer that lie in no other one within it.
+func outermost(all []buildSpan, outer buildSpan) []buildSpan {
+	var in []buildSpan
+	for _, s := range all {
+		if s.inst == outer.inst || s.from < outer.from || s.to > outer.to || s.from == outer.from && s.to == outer.to {
+			continue
+		}
+		nested := false
+		for _, t := range all {
+			if t.inst != s.inst && t.inst != outer.inst && t.from <= s.from && t.to >= s.to && t.from >= outer.from && t.to <= outer.to && (t.to-t.from > s.to-s.from) {
+				nested = true
+			}
+		}
+		if !nested {
+			in = append(in, s)
+		}
+	}
+	return in
+}
+
+func (r *rebuilt) See(c *ledger.Change) {
+	s := c.Scope
+	if s.Root || s.Name == "" {
+		return
+	}
+	b := r.names[s.Name]
+	if b == nil {
+		if len(r.names) == maxNames {
+			return
+		}
+		b = &builtFor{regs: map[*ledger.Registration]*rebuiltReg{}}
+		r.names[s.Name] = b
+	}
+	b.scopes++
+	b.total += s.ClosedAt - s.Opened
+	if len(s.Built) == 0 {
+		return
+	}
+	spans := r.spans[:0]
+	for _, i := range s.Built {
+		spans = append(spans, buildSpan{i.Made - i.NS, i.Made, i})
+	}
+	r.spans = spans
+	own := r.own
+	clear(own)
+	for _, span := range spans {
+		i := span.inst
+		if i.Reg == nil || i.By != "container" && i.By != "factory" {
+			continue
+		}
+		took := span.to - span.from
+		if len(spans) > 1 {
+			for _, in := range outermost(spans, span) {
+				took -= in.to - in.from
+			}
+		}
+		own[i.Reg] += max(0, took)
+		one := b.regs[i.Reg]
+		if one == nil {
+			one = &rebuiltReg{}
+			b.regs[i.Reg] = one
+		}
+		one.example, one.scope = i, s
+		one.useful = one.useful || i.Disposable()
+		for n := range i.Keeps {
+			if k := i.Keeps[n].Kept; k != nil && k.Lifetime() == ledger.Scoped {
+				one.useful = true
+			}
+		}
+	}
+	for reg, ns := range own {
+		one := b.regs[reg]
+		one.scopes++
+		one.own += ns
+		if float64(ns) >= r.set.RebuiltMS*1e6 {
+			one.slow++
+		}
+	}
+}
+
+func (r *rebuilt) Judge() {
+	for _, name := range sortedKeys(r.names) {
+		b := r.names[name]
+		if b.scopes < r.set.RebuiltScopes {
+			continue
+		}
+		for _, reg := range r.world.Regs {
+			one := b.regs[reg]
+			if one == nil || one.useful || reg.Internal || 2*one.scopes < b.scopes || 2*one.slow < one.scopes || float64(one.own)*100 < r.set.RebuiltPercent*float64(b.total) {
+				continue
+			}
+			if reg.Sees&ledger.SeesWith == 0 {
+				continue
+			}
+			found := r.out.Report(Occurrence{
+				Rule: &rebuiltRule, Subject: reg.Ref(one.example.Impl()), Scope: one.scope, Insts: []*ledger.Instance{one.example},
+				Line: one.example.MadeLine, T: one.example.Made,
+			})
+			found.Fact("scope_names", name)
+			found.Count("built_in", one.scopes)
+			found.Count("scopes", b.scopes)
+			found.Most("percent", one.own*100/max(1, b.total))
+			found.Count("own_ns", one.own)
+			by(found, "rebuilt_scopes", r.set.RebuiltScopes)
+			by(found, "rebuilt_ms", r.set.RebuiltMS)
+			by(found, "rebuilt_percent", r.set.RebuiltPercent)
+		}
+	}
+}
