@@ -78,20 +78,8 @@ func Analyse(in io.Reader, opts reader.Options, set rules.Settings) (*Result, er
 		return nil, err
 	}
 	defer plain.Close()
-	r := reader.New(plain, opts)
 	f := &Splitter{Set: set}
-	var broken error
-	for {
-		line, err := r.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			broken = fmt.Errorf("read line %d: %w", line.Number+1, err)
-			break
-		}
-		f.Put(line)
-	}
+	broken := readAhead(reader.New(plain, opts), f.Put)
 	if len(f.streams) == 0 {
 		if broken != nil {
 			return nil, broken
@@ -103,6 +91,66 @@ func Analyse(in io.Reader, opts reader.Options, set rules.Settings) (*Result, er
 		results = append(results, f.Finish(n))
 	}
 	return Merge(results), broken
+}
+
+// The lines read ahead of the analysis: a few batches, each large enough that handing it over costs nothing.
+const (
+	aheadBatches = 4
+	aheadLines   = 256
+)
+
+// ahead is a batch of lines with room for their events.
+type ahead struct {
+	lines  [aheadLines]reader.Line
+	events [aheadLines]event.Event
+	n      int
+	err    error // behind the last line
+}
+
+// readAhead reads all lines on a core of their own and gives them to put in order, on the caller's. It returns what the
+// input broke off with, nil at its end, and when its goroutine has ended.
+func readAhead(r *reader.Reader, put func(reader.Line)) error {
+	free, full := make(chan *ahead, aheadBatches), make(chan *ahead, aheadBatches)
+	for range aheadBatches {
+		free <- &ahead{}
+	}
+	go func() {
+		defer close(full)
+		for b := range free {
+			b.n = 0
+			for b.n < aheadLines && b.err == nil {
+				var line reader.Line
+				if line, b.err = r.NextInto(&b.events[b.n]); b.err != nil {
+					if !errors.Is(b.err, io.EOF) {
+						b.err = fmt.Errorf("read line %d: %w", line.Number+1, b.err)
+					}
+					break
+				}
+				line.Text = nil // it is the reader's own, and has moved on
+				b.lines[b.n] = line
+				b.n++
+			}
+			full <- b
+			if b.err != nil {
+				return
+			}
+		}
+	}()
+	for b := range full {
+		for n := range b.n {
+			put(b.lines[n])
+		}
+		if b.err != nil {
+			for range full { // it is closed behind the last one
+			}
+			if errors.Is(b.err, io.EOF) {
+				return nil
+			}
+			return b.err
+		}
+		free <- b
+	}
+	return nil
 }
 
 // Merge puts the results of several streams together: the same mistake in two of them is one finding.

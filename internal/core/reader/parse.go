@@ -10,7 +10,8 @@ import (
 // Parser parses lines one at a time into the same event. The zero value is ready.
 type Parser struct {
 	names interned
-	ev    event.Event
+	ev    *event.Event // being filled
+	room  event.Event  // for Parse
 	text  []byte
 	pos   int
 	plain []byte // room for a string whose escapes were resolved
@@ -18,8 +19,11 @@ type Parser struct {
 }
 
 // Parse parses one line. The Line's Event is overwritten by the next call; text is not kept.
-func (p *Parser) Parse(text []byte) Line {
-	p.text, p.pos, p.why = text, 0, ""
+func (p *Parser) Parse(text []byte) Line { return p.ParseInto(text, &p.room) }
+
+// ParseInto parses one line into ev, which the Line's Event then is.
+func (p *Parser) ParseInto(text []byte, ev *event.Event) Line {
+	p.text, p.pos, p.why, p.ev = text, 0, "", ev
 	p.ev.Reset()
 	if !p.quickKind() {
 		kind, named := p.kind()
@@ -45,7 +49,7 @@ func (p *Parser) Parse(text []byte) Line {
 	if p.complete(); p.why != "" {
 		return Line{Refused: p.why}
 	}
-	return Line{Event: &p.ev}
+	return Line{Event: p.ev}
 }
 
 // quickKind takes the ev member where it comes first and without spaces, as recorders write it, and stands behind its
@@ -166,7 +170,7 @@ func (p *Parser) members() {
 
 // complete checks what a line of its kind must have.
 func (p *Parser) complete() {
-	e := &p.ev
+	e := p.ev
 	if !e.Has.Has(event.FT) {
 		p.fail("%s without t", e.Kind)
 		return
@@ -203,7 +207,7 @@ func (p *Parser) complete() {
 
 // field reads the value of one known field. Null stands for an absent optional one, but for owner.
 func (p *Parser) field(f event.Field) {
-	e := &p.ev
+	e := p.ev
 	if p.peek() == 'n' {
 		p.literal("null")
 		if f == event.FOwner {
@@ -305,7 +309,7 @@ func (p *Parser) field(f event.Field) {
 
 // textField returns where a field that is a text goes.
 func (p *Parser) textField(f event.Field) *string {
-	e := &p.ev
+	e := p.ev
 	switch f {
 	case event.FFormat:
 		return &e.Format

@@ -88,7 +88,10 @@ func Decompress(in io.Reader) (io.ReadCloser, error) {
 
 // Next returns the next line that is not empty. At the end it returns io.EOF; another error is the input's own (a
 // broken compressed stream, say) and comes once everything before it has been handed out.
-func (r *Reader) Next() (Line, error) {
+func (r *Reader) Next() (Line, error) { return r.NextInto(&r.parser.room) }
+
+// NextInto is Next with the caller's own room for the event, for who reads ahead.
+func (r *Reader) NextInto(ev *event.Event) (Line, error) {
 	for {
 		text, tooLong, err := r.nextText()
 		if err != nil {
@@ -104,7 +107,7 @@ func (r *Reader) Next() (Line, error) {
 		if blank(text) {
 			continue
 		}
-		out := r.parser.Parse(text)
+		out := r.parser.ParseInto(text, ev)
 		out.Number, out.Text = r.line, text
 		if out.Event != nil {
 			out.Event.Line = r.line
