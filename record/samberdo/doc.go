@@ -18,5 +18,8 @@
 // but not that this one keeps them); which of two values is which where they are no pointers; calls on instances, which
 // the application notes with record's Call. An instance of the root counts as asked for in the root.
 //
+// The container itself keeps every child scope in its parent's memory, empty once it is shut down: an application that
+// opens a scope a request grows by that, recorded or not.
+//
 // A recorder that is nil costs a map look-up a call and records nothing.
 package samberdo
