@@ -63,7 +63,7 @@ type Recorder struct {
 	ev     event.Event // the one being written; guarded by mu
 	batch  []byte      // lines that are not in a batch yet
 	queued [][]byte    // batches that wait to be sent, in order
-	held   int         // bytes in batch and queued, and in the one being sent
+	held   int         // bytes in queued, and in the one being sent
 	lost   int64       // dropped since the last gap line
 	totals Totals
 	closed bool

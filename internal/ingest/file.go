@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/reader"
@@ -138,7 +139,7 @@ func (f *fileImport) flush(ctx context.Context) error {
 	}
 	f.batch.N++
 	f.batch.Lines = f.next - f.batch.FirstLine
-	if err := f.hub.store.AppendBatch(ctx, f.stream, f.batch, nowNS()); err != nil {
+	if err := f.hub.store.AppendBatch(ctx, f.stream, f.batch, time.Now().UnixNano()); err != nil {
 		return err
 	}
 	f.batch.Body = f.batch.Body[:0]

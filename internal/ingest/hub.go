@@ -188,8 +188,8 @@ func newID() string {
 	return strings.ToLower(base32.NewEncoding("ABCDEFGHJKMNPQRSTUVWXYZ234567890").EncodeToString(b[:]))
 }
 
-// Result returns what was found in a recording so far, all streams together.
-func (h *Hub) Result(ctx context.Context, recording string) (*engine.Result, error) {
+// result returns what was found in a recording so far, all streams together.
+func (h *Hub) result(ctx context.Context, recording string) (*engine.Result, error) {
 	list, err := h.store.Streams(ctx, recording)
 	if err != nil {
 		return nil, err

@@ -1,9 +1,6 @@
 package ingest
 
-import (
-	"sync"
-	"time"
-)
+import "sync"
 
 // Listener hears which recordings have changed. However many changes there are between two looks, each recording is
 // named once, so that a slow listener costs no memory.
@@ -61,5 +58,3 @@ func (h *Hub) tell(recording string) {
 		}
 	}
 }
-
-func nowNS() int64 { return time.Now().UnixNano() }

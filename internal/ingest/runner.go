@@ -33,6 +33,7 @@ type runner struct {
 	gone   chan struct{} // closed when run has ended
 
 	stream   *engine.Stream
+	dirty    bool                          // more was analysed than latest covers
 	latest   atomic.Pointer[engine.Result] // what is known, for anybody
 	received atomic.Int64                  // Unix ns of the last batch
 }
@@ -99,7 +100,7 @@ func (r *runner) run() {
 	}
 	r.stream = stream
 	r.received.Store(r.stored.ReceivedNS)
-	kept, dirty := r.stored.Analysed, r.stored.Analysed < r.stored.Batches
+	kept := r.stored.Analysed
 	if r.stored.Batches > 0 {
 		r.publish()
 	}
@@ -123,21 +124,18 @@ func (r *runner) run() {
 			r.take(ctx, j)
 			if r.latest.Load() == nil && r.stored.Batches > 0 {
 				r.publish()
-			} else {
-				dirty = true
 			}
 		case <-publish.C:
-			if dirty && r.stored.Batches > 0 {
+			if r.dirty {
 				r.publish()
-				dirty = false
-				if r.latest.Load().Streams[0].Ended {
-					save()
-				}
+			}
+			if i := r.info(); i != nil && i.Ended {
+				save()
 			}
 		case <-keep.C:
 			if time.Since(time.Unix(0, r.received.Load())) > unloadAfter && r.hub.unload(r) {
 				r.stream.Finish()
-				kept = -1
+				r.dirty, kept = true, -1
 				save()
 				return
 			}
@@ -178,6 +176,7 @@ func (r *runner) take(ctx context.Context, j job) {
 	if err != nil || !fresh {
 		return
 	}
+	r.dirty = true
 	analyse(r.stream, j.lines, r.stored.Lines-accepted.Lines+1)
 	if r.stream.Ended() {
 		r.stream.Finish()
@@ -217,21 +216,19 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 // publish makes known what was found so far.
 func (r *runner) publish() {
 	r.latest.Store(r.stream.Result())
+	r.dirty = false
 	r.hub.tell(r.stored.Recording)
 }
 
 // save stores what was found, and what lists show of it.
 func (r *runner) save(ctx context.Context) error {
-	now := r.stream.Result()
-	r.latest.Store(now)
-	if err := r.hub.keep(ctx, r.stored.ID, r.stored.Batches, now); err != nil {
+	if r.dirty {
+		r.publish()
+	}
+	if err := r.hub.keep(ctx, r.stored.ID, r.stored.Batches, r.latest.Load()); err != nil {
 		return err
 	}
-	if err := r.hub.summarise(ctx, r.stored.Recording); err != nil {
-		return err
-	}
-	r.hub.tell(r.stored.Recording)
-	return nil
+	return r.hub.summarise(ctx, r.stored.Recording)
 }
 
 // unload takes the runner out of the hub unless a batch is waiting, and tells whether it did.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/views"
 )
 
@@ -24,13 +25,19 @@ func (h *Hub) summarise(ctx context.Context, recording string) error {
 
 // Summary returns what a list shows of the recording that name means, as it is now.
 func (h *Hub) Summary(ctx context.Context, name string) (views.Summary, error) {
+	s, _, err := h.Recording(ctx, name)
+	return s, err
+}
+
+// Recording returns the same together with what was found, all streams together.
+func (h *Hub) Recording(ctx context.Context, name string) (views.Summary, *engine.Result, error) {
 	rec, err := h.store.Recording(ctx, name)
 	if err != nil {
-		return views.Summary{}, err
+		return views.Summary{}, nil, err
 	}
-	r, err := h.Result(ctx, rec.ID)
+	r, err := h.result(ctx, rec.ID)
 	if err != nil {
-		return views.Summary{}, err
+		return views.Summary{}, nil, err
 	}
 	s := views.Summarise(views.Recording{
 		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
@@ -39,7 +46,7 @@ func (h *Hub) Summary(ctx context.Context, name string) (views.Summary, error) {
 	if h.running(rec.ID) {
 		s.State = "running"
 	}
-	return s, nil
+	return s, r, nil
 }
 
 // Summaries returns a page of them, newest first, and how many recordings there are in all.

@@ -4,6 +4,7 @@ import (
 	"io"
 	"regexp"
 	"strconv"
+	"strings"
 
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/finding"
@@ -112,20 +113,11 @@ func escapeURI(path string) string {
 		switch {
 		case c == '\\':
 			out = append(out, '/')
-		case contains(plain, c):
+		case strings.IndexByte(plain, c) >= 0:
 			out = append(out, c)
 		default:
 			out = append(out, '%', "0123456789ABCDEF"[c>>4], "0123456789ABCDEF"[c&15])
 		}
 	}
 	return string(out)
-}
-
-func contains(set string, c byte) bool {
-	for n := range len(set) {
-		if set[n] == c {
-			return true
-		}
-	}
-	return false
 }

@@ -55,14 +55,10 @@ func number(c *gin.Context, name string, otherwise, least, most int) (int, error
 // recording returns the summary and the result of the recording that the address names.
 func (s *service) recording(c *gin.Context) (views.Summary, *engine.Result, error) {
 	name := c.Param("recording")
-	summary, err := s.Hub.Summary(c.Request.Context(), name)
+	summary, result, err := s.Hub.Recording(c.Request.Context(), name)
 	if errors.Is(err, store.ErrNotFound) {
 		return summary, nil, &notHere{fmt.Sprintf("there is no recording %q; GET /api/v1/recordings lists those there are", name)}
 	}
-	if err != nil {
-		return summary, nil, err
-	}
-	result, err := s.Hub.Result(c.Request.Context(), summary.ID)
 	return summary, result, err
 }
 

@@ -117,11 +117,6 @@ func (k *kase) Set(figure string, n int64) { k.f.Counts[figure] = n }
 
 func (k *kase) Grave(s finding.Severity) { k.f.Severity = max(k.f.Severity, s) }
 
-func (k *kase) Because(id string) {
-	k.explained = k.seen
-	k.f.Because = finding.Text(id)
-}
-
 func (k *kase) Last(t int64) { k.last = max(k.last, t) }
 
 func (k *kase) Withdraw(inst *ledger.Instance) {

@@ -19,7 +19,6 @@ var ErrNoStream = errors.New("no stream in it: no line is a hello, with which ev
 type Splitter struct {
 	Set     rules.Settings // for the streams that begin from now on
 	streams []*Stream
-	hello   event.Event
 	early   []Refusal // before the first hello
 	lines   int64
 }
@@ -27,7 +26,7 @@ type Splitter struct {
 // Put takes the next line.
 func (f *Splitter) Put(line reader.Line) {
 	if line.Event != nil && line.Event.Kind == event.Hello && !f.repeats(line.Event) {
-		f.begin(line.Event)
+		f.begin()
 	}
 	if len(f.streams) > 0 {
 		f.streams[len(f.streams)-1].Put(line)
@@ -57,12 +56,14 @@ func (f *Splitter) Finish(n int) *Result {
 
 // repeats tells whether a hello is that of the stream that is going on, once more: a line that was written twice.
 func (f *Splitter) repeats(hello *event.Event) bool {
-	return len(f.streams) > 0 && !f.streams[len(f.streams)-1].world.Ended &&
-		hello.Stream == f.hello.Stream && hello.Start == f.hello.Start && hello.App == f.hello.App
+	if len(f.streams) == 0 {
+		return false
+	}
+	last := f.streams[len(f.streams)-1].world
+	return !last.Ended && hello.Stream == last.Stream.Stream && hello.Start == last.Stream.StartText && hello.App == last.Stream.App
 }
 
-func (f *Splitter) begin(hello *event.Event) {
-	f.hello = event.Event{Stream: hello.Stream, Start: hello.Start, App: hello.App}
+func (f *Splitter) begin() {
 	s := NewStream(f.Set)
 	if len(f.streams) == 0 {
 		s.health.Lines, s.health.Refused, s.health.Refusals = f.lines, f.lines, f.early

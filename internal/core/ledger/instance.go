@@ -38,7 +38,6 @@ type Instance struct {
 
 	Keeps  []Edge
 	KeptBy []Keeper
-	Uses   int64
 
 	impl          string
 	at            string

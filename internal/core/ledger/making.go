@@ -144,7 +144,9 @@ func (w *World) keepAll(i *Instance, ev *event.Event) {
 		}
 		site := g.Site
 		if site == "" && i.Reg != nil {
-			site = siteOf(i.Reg.Needs, g.Slot)
+			if need := i.Reg.AskedAt(g.Slot); need != nil {
+				site = need.Site
+			}
 		}
 		kept := w.insts.get(uint64(g.Inst))
 		edge := Edge{Kept: kept, ID: g.Inst, Site: site, At: ev.T, Slot: g.Slot, All: g.All, back: -1}
@@ -159,20 +161,6 @@ func (w *World) keepAll(i *Instance, ev *event.Event) {
 			w.await(g.Inst, i)
 		}
 	}
-}
-
-// siteOf returns the name of the n-th need that a constructor gets at once.
-func siteOf(needs []event.Need, n int) string {
-	for k := range needs {
-		if needs[k].Lazy || (needs[k].How != "" && needs[k].How != "constructor") {
-			continue
-		}
-		if n == 0 {
-			return needs[k].Site
-		}
-		n--
-	}
-	return ""
 }
 
 // maxAwaited bounds how many instances to come are waited for.

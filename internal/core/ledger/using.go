@@ -96,7 +96,6 @@ func (w *World) use(ev *event.Event) error {
 	if ev.Has.Has(event.FBy) {
 		user = w.insts.get(uint64(ev.User))
 	}
-	i.Uses += ev.Count
 	w.mark(s, true)
 	if i.remembered {
 		w.refresh(i)

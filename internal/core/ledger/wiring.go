@@ -174,13 +174,8 @@ func (g *Wiring) Outermost(r *Registration) *Registration {
 	return r
 }
 
-// InChain tells whether a and b belong to one chain of layers.
-func (g *Wiring) InChain(a, b *Registration) bool {
-	return a == b || within(a, b) || within(b, a)
-}
-
-// within tells whether following wraps inwards from r comes to inner.
-func within(r, inner *Registration) bool {
+// Within tells whether following wraps inwards from r comes to inner.
+func (r *Registration) Within(inner *Registration) bool {
 	for range 32 {
 		if r = r.Inner(); r == nil {
 			return false

@@ -196,7 +196,7 @@ func (r *captiveScoped) pair(d *ledger.Instance, path []*ledger.Instance, fromRo
 	}
 	pairs, _ := d.Tag(captiveScopedRule.ID).([]*captivePair)
 	for _, p := range pairs {
-		if samePath(p.path, path) {
+		if slices.Equal(p.path, path) {
 			return
 		}
 	}
@@ -218,18 +218,6 @@ func (r *captiveScoped) pair(d *ledger.Instance, path []*ledger.Instance, fromRo
 
 // maxPending bounds the pairs that wait for something to happen in one scope; one event there settles them all.
 const maxPending = 4096
-
-func samePath(a, b []*ledger.Instance) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for n := range a {
-		if a[n] != b[n] {
-			return false
-		}
-	}
-	return true
-}
 
 // settle decides the pairs that the change concerns: something happened in their holder's home, or the holder ended.
 func (r *captiveScoped) settle(c *ledger.Change) {

@@ -28,6 +28,39 @@ var crossedRule = Rule{
 	},
 }
 
+func (r *crossed) See(c *ledger.Change) {
+	i, s := c.Inst, c.Scope
+	home := i.Home()
+	if s == nil || home == nil || s.Root || !s.Known || home == i.Root() || home.Root || s == home || s.Inside(home) {
+		return
+	}
+	if i.Sees(r.world)&ledger.SeesWith == 0 || explained(i, s, 0) || i.OfferedInto(s) {
+		return
+	}
+	because := ""
+	for _, k := range i.KeptBy {
+		if above, ok := k.Holder.Tag(crossedRule.ID).(Case); ok {
+			because = above.ID()
+		}
+	}
+	if closed, ok := i.Tag(closedScopeRule.ID).(Case); ok {
+		because = closed.ID()
+	}
+	found := r.out.Report(Occurrence{
+		Rule: &crossedRule, Subject: i.Ref(), Scope: s, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: c.Event.Line, T: c.Event.T, Because: because,
+	})
+	if i.Tag(crossedRule.ID) == nil {
+		i.SetTag(crossedRule.ID, found)
+		found.Count("instances", 1)
+	}
+	found.Count("times", c.Event.Count)
+	if c.What == ledger.Given {
+		found.Fact("given_in", nameOf(s))
+	} else {
+		found.Fact("used_in", nameOf(s))
+	}
+}
+
 // explained tells whether a keeper of i, or of its keepers, belongs to s or outlasts it.
 func explained(i *ledger.Instance, s *ledger.Scope, depth int) bool {
 	for _, k := range i.KeptBy {
@@ -69,39 +102,6 @@ var atOnceRule = Rule{
 		f.Why = sentence("It must not be shared, and its uses by different scopes overlapped %s, by %s µs at the widest.", times(f.Counts["overlaps"]), number((f.Counts["widest_ns"]+999)/1000))
 		f.Fix = sentence("Register %s%s so that each scope gets its own, or guard it so that it may be shared.", name, place(f.Subject))
 	},
-}
-
-func (r *crossed) See(c *ledger.Change) {
-	i, s := c.Inst, c.Scope
-	home := i.Home()
-	if s == nil || home == nil || s.Root || !s.Known || home == i.Root() || home.Root || s == home || s.Inside(home) {
-		return
-	}
-	if i.Sees(r.world)&ledger.SeesWith == 0 || explained(i, s, 0) || i.OfferedInto(s) {
-		return
-	}
-	because := ""
-	for _, k := range i.KeptBy {
-		if above, ok := k.Holder.Tag(crossedRule.ID).(Case); ok {
-			because = above.ID()
-		}
-	}
-	if closed, ok := i.Tag(closedScopeRule.ID).(Case); ok {
-		because = closed.ID()
-	}
-	found := r.out.Report(Occurrence{
-		Rule: &crossedRule, Subject: i.Ref(), Scope: s, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: c.Event.Line, T: c.Event.T, Because: because,
-	})
-	if i.Tag(crossedRule.ID) == nil {
-		i.SetTag(crossedRule.ID, found)
-		found.Count("instances", 1)
-	}
-	found.Count("times", c.Event.Count+map[bool]int64{true: 1}[c.What == ledger.Given && c.Event.Count == 0])
-	if c.What == ledger.Given {
-		found.Fact("given_in", nameOf(s))
-	} else {
-		found.Fact("used_in", nameOf(s))
-	}
 }
 
 func (r *sharedAtOnce) See(c *ledger.Change) {

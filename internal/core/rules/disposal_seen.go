@@ -172,7 +172,7 @@ func (r *disposals) See(c *ledger.Change) {
 		}
 	case ledger.ScopeClosed:
 		for _, i := range c.Scope.Homed {
-			if i.Begun && !i.Handed && i.Done == 0 && c.Scope != i.Root() {
+			if i.Begun && !i.Handed && i.Done == 0 {
 				r.stuck = append(r.stuck, i)
 			}
 		}
@@ -188,7 +188,7 @@ func (r *disposals) disposed(c *ledger.Change) {
 	}
 	switch ev.State {
 	case "begun":
-		if home != nil && home.Ended || home == nil || home == i.Root() {
+		if home != nil && home.Ended {
 			r.stuck = append(r.stuck, i) // it counts only while it stays so
 		}
 		return

@@ -13,6 +13,11 @@ type layered struct {
 	// inferred is what was seen to wrap what, for services that declare nothing; false: something speaks against it.
 	inferred map[[2]*ledger.Registration]bool
 	doubled  map[*ledger.Registration]bool
+
+	// What follows from inferred, made anew for each judging: the wrapper of each inner one (the one registered last),
+	// and which are layers.
+	wrapper map[*ledger.Registration]*ledger.Registration
+	isLayer map[*ledger.Registration]bool
 }
 
 func newLayered(e *Env) Watcher {
@@ -186,7 +191,7 @@ func chainRef(outer *ledger.Registration, i *ledger.Instance) finding.Ref {
 	return ref
 }
 
-// chain is what surrounds a registration: declared, or inferred where the service declares nothing.
+// outer returns what surrounds a registration: declared, or inferred where the service declares nothing.
 func (r *layered) outer(g *ledger.Wiring, reg *ledger.Registration) (outermost *ledger.Registration, wrappers []*ledger.Registration, inferred bool) {
 	at := reg
 	for range 32 {
@@ -201,12 +206,7 @@ func (r *layered) outer(g *ledger.Wiring, reg *ledger.Registration) (outermost *
 		return at, wrappers, false
 	}
 	for range 32 {
-		var next *ledger.Registration
-		for _, w := range r.world.Regs {
-			if r.inferred[[2]*ledger.Registration{w, at}] {
-				next = w
-			}
-		}
+		next := r.wrapper[at]
 		if next == nil || next == reg {
 			break
 		}
@@ -216,8 +216,27 @@ func (r *layered) outer(g *ledger.Wiring, reg *ledger.Registration) (outermost *
 	return at, wrappers, true
 }
 
+// index sorts what was inferred, so that asking for it does not mean looking through all of it.
+func (r *layered) index() {
+	r.wrapper, r.isLayer = map[*ledger.Registration]*ledger.Registration{}, map[*ledger.Registration]bool{}
+	place := make(map[*ledger.Registration]int, len(r.world.Regs))
+	for n, reg := range r.world.Regs {
+		place[reg] = n
+	}
+	for pair, good := range r.inferred {
+		if !good {
+			continue
+		}
+		r.isLayer[pair[0]] = true
+		if known := r.wrapper[pair[1]]; known == nil || place[pair[0]] > place[known] {
+			r.wrapper[pair[1]] = pair[0]
+		}
+	}
+}
+
 func (r *layered) Judge() {
 	g := r.world.Wiring()
+	r.index()
 	layeredServices := map[string]*ledger.Registration{} // by service: the outermost of a chain
 	inner := map[string][]*ledger.Registration{}         // by implementation: inner layers
 	for _, reg := range r.world.Regs {
@@ -279,7 +298,7 @@ func (r *layered) judge(g *ledger.Wiring, h *seenHandout, services map[string]*l
 				return
 			}
 		}
-		if h.consumer != nil && (h.consumer == given || within(given, h.consumer)) {
+		if h.consumer != nil && (h.consumer == given || given.Within(h.consumer)) {
 			return // an inner layer of the same chain
 		}
 		severity := finding.Warning
@@ -317,29 +336,11 @@ func (r *layered) judge(g *ledger.Wiring, h *seenHandout, services map[string]*l
 
 // anyInferred tells whether reg is a layer by inference.
 func (r *layered) anyInferred(reg *ledger.Registration) bool {
-	if r.world.Wiring().Declares(reg.Service) {
-		return false
-	}
-	for pair, good := range r.inferred {
-		if good && pair[0] == reg {
-			return true
-		}
-	}
-	return false
+	return r.isLayer[reg] && !r.world.Wiring().Declares(reg.Service)
 }
 
 func (r *layered) layerOf(consumer *ledger.Registration, service string) bool {
 	return consumer != nil && consumer.Service == service && (consumer.Inner() != nil || r.anyInferred(consumer))
-}
-
-// within tells whether following wraps inwards from reg comes to inner.
-func within(reg, inner *ledger.Registration) bool {
-	for n := 0; reg != nil && n < 32; n++ {
-		if reg = reg.Inner(); reg == inner && reg != nil {
-			return true
-		}
-	}
-	return false
 }
 
 // sameName tells whether a hand-out is of the layer's own service and key, as asked or as registered.

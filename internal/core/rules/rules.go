@@ -81,8 +81,6 @@ type Case interface {
 	Set(figure string, n int64)
 	// Grave raises the finding's severity.
 	Grave(s finding.Severity)
-	// Because names the finding that explains this one.
-	Because(id string)
 	// Last notes that it was seen again at t, in ns since the stream's start.
 	Last(t int64)
 	// Withdraw takes an occurrence with this first instance back: it turned out to be none.

@@ -224,7 +224,8 @@ type split struct {
 	world *ledger.World
 	out   Reporter
 	built map[builtAs]*ledger.Instance // the first of each
-	loose map[builtAs]bool             // made by a factory or outside
+	impls map[*ledger.Registration][]string
+	loose map[builtAs]bool // made by a factory or outside
 	both  map[string][2]*ledger.Instance
 	last  map[string][]*ledger.Instance
 }
@@ -241,7 +242,7 @@ var splitRule = Rule{
 	Sees: []ledger.Happening{ledger.Made, ledger.Settled},
 	New: func(e *Env) Watcher {
 		return &split{
-			world: e.World, out: e.Out, built: map[builtAs]*ledger.Instance{}, loose: map[builtAs]bool{},
+			world: e.World, out: e.Out, built: map[builtAs]*ledger.Instance{}, impls: map[*ledger.Registration][]string{}, loose: map[builtAs]bool{},
 			both: map[string][2]*ledger.Instance{}, last: map[string][]*ledger.Instance{},
 		}
 	},
@@ -260,6 +261,7 @@ func (r *split) See(c *ledger.Change) {
 	k := builtAs{i.Reg, i.Impl()}
 	if r.built[k] == nil {
 		r.built[k] = i
+		r.impls[i.Reg] = append(r.impls[i.Reg], k.impl)
 	}
 	if i.By == "factory" || i.By == "external" {
 		r.loose[k] = true
@@ -292,11 +294,11 @@ func (r *split) Judge() {
 	groups := map[group][]*ledger.Registration{}
 	var order []group
 	for _, reg := range r.world.Regs {
-		for k := range r.built {
-			if k.reg != reg || reg.Alias != nil || reg.Proxy != nil || reg.Lifetime != ledger.Singleton {
-				continue
-			}
-			g := group{reg.Container, k.impl, reg.Key, reg.HasKey}
+		if reg.Alias != nil || reg.Proxy != nil || reg.Lifetime != ledger.Singleton {
+			continue
+		}
+		for _, impl := range r.impls[reg] {
+			g := group{reg.Container, impl, reg.Key, reg.HasKey}
 			if groups[g] == nil {
 				order = append(order, g)
 			}
@@ -354,10 +356,8 @@ func related(a, b *ledger.Registration) bool {
 				return true
 			}
 		}
-		for in, n := pair[0].Inner(), 0; in != nil && n < 32; in, n = in.Inner(), n+1 {
-			if in == pair[1] {
-				return true
-			}
+		if pair[0].Within(pair[1]) {
+			return true
 		}
 	}
 	return false

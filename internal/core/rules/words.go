@@ -7,7 +7,7 @@ import (
 	"keenlantern.example/internal/core/finding"
 )
 
-// sentence formats and begins with a capital letter unless a name comes first, whose spelling is the application's.
+// sentence is fmt.Sprintf by the name of what it makes here.
 func sentence(format string, args ...any) string {
 	return fmt.Sprintf(format, args...)
 }
