@@ -11,15 +11,20 @@ type interned struct {
 const longestInterned = 256
 
 func (c *interned) text(b []byte) string {
+	h := hashStart
+	for _, x := range b {
+		h = hashOn(h, x)
+	}
+	return c.hashed(b, h)
+}
+
+// hashed is text for a caller who has looked at every byte already.
+func (c *interned) hashed(b []byte, h uint32) string {
 	if len(b) == 0 {
 		return ""
 	}
 	if len(b) > longestInterned {
 		return string(b)
-	}
-	h := uint32(2166136261)
-	for _, x := range b {
-		h = (h ^ uint32(x)) * 16777619
 	}
 	slot := &c.slots[(h^h>>15)&(1<<12-1)]
 	if *slot != string(b) {
@@ -27,3 +32,8 @@ func (c *interned) text(b []byte) string {
 	}
 	return *slot
 }
+
+// FNV-1a, of 32 bits.
+const hashStart uint32 = 2166136261
+
+func hashOn(h uint32, b byte) uint32 { return (h ^ uint32(b)) * 16777619 }

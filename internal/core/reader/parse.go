@@ -25,6 +25,11 @@ func (p *Parser) Parse(text []byte) Line { return p.ParseInto(text, &p.room) }
 func (p *Parser) ParseInto(text []byte, ev *event.Event) Line {
 	p.text, p.pos, p.why, p.ev = text, 0, "", ev
 	p.ev.Reset()
+	if p.quick() {
+		return Line{Event: ev}
+	}
+	p.ev.Reset()
+	p.pos = 0
 	if !p.quickKind() {
 		kind, named := p.kind()
 		if p.why == "" && !named {

@@ -174,9 +174,14 @@ func FuzzReader(f *testing.F) {
 			if err != nil {
 				return
 			}
+			// A space in front sends a line the thorough way, where the quick one may have taken it.
+			var thorough reader.Parser
+			slow := thorough.Parse(append([]byte(" "), bytes.TrimPrefix(line.Text, []byte("\xef\xbb\xbf"))...))
+			require.Equal(t, line.Event == nil, slow.Event == nil, "%s", line.Text)
 			if line.Event == nil {
 				continue
 			}
+			require.Equal(t, string(event.AppendLine(nil, line.Event)), string(event.AppendLine(nil, slow.Event)))
 			require.True(t, json.Valid(bytes.TrimPrefix(line.Text, []byte("\xef\xbb\xbf"))), "took what is no JSON: %q", line.Text)
 			written := event.AppendLine(nil, line.Event)
 			var again reader.Parser
