@@ -5,7 +5,8 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// Instance is one object that was built.
+// Instance is one object that was built. There are as many as anything in a trace, so what few of them have stands
+// behind pointers: to what is shared by all that say the same, or to nothing at all.
 type Instance struct {
 	ID        event.InstID
 	Reg       *Registration // nil when it was constructed past the container, or nobody says of what it is
@@ -16,50 +17,76 @@ type Instance struct {
 	MadeSeq   int64
 	MadeLine  int64
 	NS        int64
-	Size      int64
-	Module    string
 
 	// Ended is set by disposal, by being forgotten, or by the end of its home; whatever comes first.
-	Ended    bool
 	EndedAt  int64 // ns
 	EndedSeq int64
+	Ended    bool
 	End      End
+	HeldFor  bool // something other than a transient of the root has kept it
 
-	DisposeLines int64 // dispose lines of any state
+	ownerNull  bool
+	ownerSet   bool
+	remembered bool
+	pinned     bool
+	homeIndex  int32 // in home.Homed, -1 when not there
+
+	*Particulars
+	*Letting
+
+	Keeps  []Edge
+	KeptBy []Keeper
+
+	home     *Scope
+	handouts []handout
+
+	next, prev *Instance // among the remembered ended ones
+
+	tags  tags
+	watch *watching // nil for nearly all
+}
+
+// Particulars is what a make line says beyond ids and times. The instances of a registration mostly share one.
+type Particulars struct {
+	Size          int64
+	Module        string
+	impl          string
+	at            string
+	disposable    bool
+	disposableSet bool
+	disposer      string
+}
+
+// Letting is what dispose lines have said. Instances without any share an empty one.
+type Letting struct {
+	DisposeLines int64 // of any state
 	Begun        bool  // a disposal has begun and is neither done nor failed
 	Handed       bool  // given to the container to dispose
 	Done         int   // completed disposals
 	GoneAt       int64 // ns: the first completed disposal, or when it was handed over to be disposed
 	GoneSeq      int64 // 0: neither yet
 	GoneBy       string
-	HeldFor      bool // something other than a transient of the root has kept it
 
 	lastDispose disposal
+}
 
-	Keeps  []Edge
-	KeptBy []Keeper
+// Instances start with these; nobody writes to them.
+var (
+	nothingSaid Particulars
+	notLetGo    Letting
+)
 
-	impl          string
-	at            string
-	disposable    bool
-	disposableSet bool
-	disposer      string
-
-	home      *Scope
-	homeIndex int // in home.Homed, -1 when not there
-	ownerNull bool
-	ownerSet  bool
-
-	handouts []handout
-
-	next, prev *Instance // among the remembered ended ones
-	remembered bool
-	pinned     bool
-
-	Watches []*Watch
-
-	tags     tags
+// watching is what the few instances have that are followed for a finding, or whose keepings had to be bounded.
+type watching struct {
+	watches  []*Watch
 	dropNext int // which edge goes next when there are too many
+}
+
+func (i *Instance) watched() *watching {
+	if i.watch == nil {
+		i.watch = &watching{}
+	}
+	return i.watch
 }
 
 // disposal is what makes two dispose lines of one instance the same.
@@ -94,12 +121,11 @@ type Edge struct {
 	ID   event.InstID // the kept one's id, also while it is not known yet
 	Site string
 	At   int64 // ns
-	Slot int
+	Slot int32
+	back int32 // the place in Kept.KeptBy, -1 where it is not noted there
 	All  bool
 
 	Request *Request // what the line says was asked for; nil where it leaves that to the registration's needs
-
-	back int // the place in Kept.KeptBy, -1 where it is not noted there
 }
 
 // Request is what was asked for, as a line says it.
@@ -229,39 +255,3 @@ func (i *Instance) keptAlive(depth int) bool {
 	}
 	return false
 }
-
-// tags are what rules hang on an instance or a scope; they go when it goes.
-type tags []struct {
-	rule  string
-	value any
-}
-
-func (t tags) of(rule string) any {
-	for n := range t {
-		if t[n].rule == rule {
-			return t[n].value
-		}
-	}
-	return nil
-}
-
-func (t *tags) set(rule string, value any) {
-	for n := range *t {
-		if (*t)[n].rule == rule {
-			(*t)[n].value = value
-			return
-		}
-	}
-	*t = append(*t, struct {
-		rule  string
-		value any
-	}{rule, value})
-}
-
-// Tag returns what the rule hung on i, nil if nothing; SetTag hangs it there.
-func (i *Instance) Tag(rule string) any           { return i.tags.of(rule) }
-func (i *Instance) SetTag(rule string, value any) { i.tags.set(rule, value) }
-
-// Tag returns what the rule hung on s, nil if nothing; SetTag hangs it there.
-func (s *Scope) Tag(rule string) any           { return s.tags.of(rule) }
-func (s *Scope) SetTag(rule string, value any) { s.tags.set(rule, value) }

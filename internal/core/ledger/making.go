@@ -12,8 +12,7 @@ func (w *World) make(ev *event.Event) error {
 	}
 	i := &Instance{
 		ID: ev.Inst, Scope: w.scopeFor(ev.Scope), By: ev.By, Made: ev.T, MadeSeq: w.Seq, MadeLine: ev.Line, NS: ev.NS,
-		Size: ev.Size, Module: ev.Module, impl: ev.Impl, at: ev.At, disposable: ev.Disposable,
-		disposableSet: ev.Has.Has(event.FDisposable), disposer: ev.Disposer, homeIndex: -1, Container: w.first,
+		homeIndex: -1, Container: w.first, Particulars: &nothingSaid, Letting: &notLetGo,
 	}
 	if i.By == "" {
 		i.By = "container"
@@ -31,6 +30,9 @@ func (w *World) make(ev *event.Event) error {
 			i.Container = c
 		}
 	}
+	if ev.Has&particular != 0 {
+		i.Particulars = particularsOf(ev, i.Reg)
+	}
 	w.insts.put(uint64(i.ID), i)
 	w.InstancesMade++
 	if ev.Has.Has(event.FOwner) {
@@ -43,7 +45,7 @@ func (w *World) make(ev *event.Event) error {
 	}
 	w.keepAll(i, ev)
 	if i.NS > 0 && !i.Scope.Root && len(i.Scope.Built) < maxBuilt {
-		i.Scope.Built = append(i.Scope.Built, i)
+		i.Scope.Built = appendFew(i.Scope.Built, i)
 	}
 	w.mark(i.Scope, false)
 	w.tell(Change{What: Made, Event: ev, Inst: i, Scope: i.Scope})
@@ -55,6 +57,33 @@ func (w *World) make(ev *event.Event) error {
 	}
 	w.arrive(i, ev)
 	return nil
+}
+
+// particular are the fields of a make that Particulars hold.
+var particular = event.Of(event.FSize, event.FModule, event.FImpl, event.FAt, event.FDisposable, event.FDisposer)
+
+// particularsOf returns what ev says, the same as for the registration's latest instance where it says the same.
+func particularsOf(ev *event.Event, reg *Registration) *Particulars {
+	said := Particulars{
+		Size: ev.Size, Module: ev.Module, impl: ev.Impl, at: ev.At, disposable: ev.Disposable,
+		disposableSet: ev.Has.Has(event.FDisposable), disposer: ev.Disposer,
+	}
+	if reg != nil && reg.said != nil && *reg.said == said {
+		return reg.said
+	}
+	fresh := said // only this one goes to the heap
+	if reg != nil {
+		reg.said = &fresh
+	}
+	return &fresh
+}
+
+// appendFew is append for lists that mostly stay short: it grows them once rather than three times.
+func appendFew(list []*Instance, i *Instance) []*Instance {
+	if list == nil {
+		list = make([]*Instance, 0, 4)
+	}
+	return append(list, i)
 }
 
 // maxBuilt bounds how many timed makes one scope remembers until it closes.
@@ -108,8 +137,8 @@ func (w *World) endLate(i *Instance) {
 
 func (w *World) homeIn(i *Instance, s *Scope) {
 	i.home = s
-	i.homeIndex = len(s.Homed)
-	s.Homed = append(s.Homed, i)
+	i.homeIndex = int32(len(s.Homed))
+	s.Homed = appendFew(s.Homed, i)
 }
 
 func (w *World) leaveHome(i *Instance) {
@@ -149,7 +178,7 @@ func (w *World) keepAll(i *Instance, ev *event.Event) {
 			}
 		}
 		kept := w.insts.get(uint64(g.Inst))
-		edge := Edge{Kept: kept, ID: g.Inst, Site: site, At: ev.T, Slot: g.Slot, All: g.All, back: -1}
+		edge := Edge{Kept: kept, ID: g.Inst, Site: site, At: ev.T, Slot: int32(g.Slot), All: g.All, back: -1}
 		if said := g.Service != "" || g.HasKey; said || g.Via != 0 {
 			edge.Request = &Request{Asked: Asked{g.Service, g.Key, g.HasKey}, Said: said}
 			if g.Via != 0 {
@@ -202,7 +231,7 @@ func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 		w.inherit(kept, holder.home)
 	}
 	if kept.keepersMatter() || len(kept.KeptBy) < maxContext && (holder.home == nil || !kept.home.Outlasts(holder.home)) {
-		edge.back = len(kept.KeptBy)
+		edge.back = int32(len(kept.KeptBy))
 		kept.KeptBy = append(kept.KeptBy, Keeper{holder, n})
 	}
 	if holder.holdsForGood() {

@@ -62,6 +62,7 @@ type Registration struct {
 	Made int64 // instances so far
 
 	tags tags
+	said *Particulars // of the latest instance
 
 	// early holds the instances that were made before the registration was known, until it is.
 	early []*Instance
@@ -82,10 +83,6 @@ func (r *Registration) Ref(impl string) finding.Ref {
 	}
 	return ref
 }
-
-// Tag returns what the rule hung on r, nil if nothing; SetTag hangs it there, over later register lines too.
-func (r *Registration) Tag(rule string) any           { return r.tags.of(rule) }
-func (r *Registration) SetTag(rule string, value any) { r.tags.set(rule, value) }
 
 // Sight is what a recorder can see.
 type Sight uint8

@@ -23,7 +23,7 @@ func (w *World) give(ev *event.Event) error {
 	w.refresh(i)
 	w.tell(Change{What: Given, Event: ev, Inst: i, Holder: to, Scope: s})
 	// After the rules, which may have begun to follow it on account of this very line.
-	if i.Watches != nil {
+	if i.watch != nil {
 		name := ev.Entry
 		if to != nil {
 			name = to.Ref().Name()
@@ -55,8 +55,8 @@ func (w *World) keep(holder, kept *Instance, how handout, ev *event.Event) {
 	if n < maxKept {
 		holder.Keeps = append(holder.Keeps, edge)
 	} else {
-		n = holder.dropNext % maxKept
-		holder.dropNext++
+		n = holder.watched().dropNext % maxKept
+		holder.watch.dropNext++
 		w.unkeep(holder, n)
 		holder.Keeps[n] = edge
 	}
@@ -104,7 +104,7 @@ func (w *World) use(ev *event.Event) error {
 		w.usedLater(i, user, ev)
 	}
 	w.tell(Change{What: Used, Event: ev, Inst: i, Holder: user, Scope: s})
-	if i.Watches != nil {
+	if i.watch != nil {
 		name := ""
 		if user != nil {
 			name = user.Ref().Name()
@@ -133,6 +133,9 @@ func (w *World) dispose(ev *event.Event) error {
 	s := w.scopeOf(ev)
 	if i.DisposeLines > 0 && i.lastDispose == (disposal{ev.T, ev.State, ev.By}) {
 		return fmt.Errorf("the same disposal of instance %d was written before", ev.Inst)
+	}
+	if i.Letting == &notLetGo {
+		i.Letting = &Letting{}
 	}
 	i.lastDispose = disposal{ev.T, ev.State, ev.By}
 	i.DisposeLines++

@@ -35,7 +35,7 @@ func (w *World) Follow(roles []string, insts []*Instance) *Watch {
 		watch.lives = append(watch.lives, watched{i, roles[n]})
 		watch.see(i.Home())
 		watch.see(i.Scope)
-		i.Watches = append(i.Watches, watch)
+		i.watched().watches = append(i.watched().watches, watch)
 	}
 	return watch
 }
@@ -67,7 +67,10 @@ func (w *Watch) touch(i *Instance, kind, by string, s *Scope, t int64) {
 
 // touched tells the watches of i.
 func (i *Instance) touched(kind, by string, s *Scope, t int64) {
-	for _, w := range i.Watches {
+	if i.watch == nil {
+		return
+	}
+	for _, w := range i.watch.watches {
 		w.touch(i, kind, by, s, t)
 	}
 }

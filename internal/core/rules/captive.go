@@ -194,7 +194,7 @@ func (r *captiveScoped) pair(d *ledger.Instance, path []*ledger.Instance, fromRo
 	if !fromRoot && !holder.AliveWhenClosed(d.Home()) {
 		return
 	}
-	pairs, _ := d.Tag(captiveScopedRule.ID).([]*captivePair)
+	pairs, _ := d.Tag(captiveScopedTag).([]*captivePair)
 	for _, p := range pairs {
 		if slices.Equal(p.path, path) {
 			return
@@ -205,7 +205,7 @@ func (r *captiveScoped) pair(d *ledger.Instance, path []*ledger.Instance, fromRo
 		t: r.world.T, scope: d.Scope,
 	}
 	if len(pairs) < maxPairs {
-		d.SetTag(captiveScopedRule.ID, append(pairs, p))
+		d.SetTag(captiveScopedTag, append(pairs, p))
 	}
 	if fromRoot || holder.Home().ActiveSince(closed) {
 		r.confirm(p)
@@ -277,7 +277,7 @@ func (r *captiveScoped) confirm(p *captivePair) {
 		r.contextOf(found, p.holder, k.Holder)
 	}
 	carried(found, p.kept, 0)
-	holds, _ := p.holder.Tag(captiveScopedRule.ID + " holds").([]*captiveHold)
+	holds, _ := p.holder.Tag(captiveScopedHoldsTag).([]*captiveHold)
 	for _, h := range holds {
 		if h.found == found {
 			p.hold = h
@@ -289,7 +289,7 @@ func (r *captiveScoped) confirm(p *captivePair) {
 		p.hold.sinceNS = p.holder.Made
 	}
 	if len(holds) < maxPairs {
-		p.holder.SetTag(captiveScopedRule.ID+" holds", append(holds, p.hold))
+		p.holder.SetTag(captiveScopedHoldsTag, append(holds, p.hold))
 	}
 }
 
@@ -351,7 +351,7 @@ func carried(found Case, i *ledger.Instance, depth int) {
 
 // context names what keeps a holder: it is no finding of its own.
 func (r *captiveScoped) context(holder, above *ledger.Instance) {
-	holds, _ := holder.Tag(captiveScopedRule.ID + " holds").([]*captiveHold)
+	holds, _ := holder.Tag(captiveScopedHoldsTag).([]*captiveHold)
 	for _, h := range holds {
 		r.contextOf(h.found, holder, above)
 	}
@@ -369,23 +369,23 @@ func (r *captiveScoped) handedOut(c *ledger.Change) {
 	if s == nil || s.Root || c.Event == nil {
 		return
 	}
-	holds, _ := c.Inst.Tag(captiveScopedRule.ID + " holds").([]*captiveHold)
+	holds, _ := c.Inst.Tag(captiveScopedHoldsTag).([]*captiveHold)
 	if len(holds) == 0 {
 		return
 	}
-	counted, _ := s.Tag(captiveScopedRule.ID).([]*captiveHold)
+	counted, _ := s.Tag(captiveScopedTag).([]*captiveHold)
 	for _, h := range holds {
 		if c.Event.T > h.sinceNS && !slices.Contains(counted, h) {
 			counted = append(counted, h)
 			h.found.Count("later_scopes", 1)
 		}
 	}
-	s.SetTag(captiveScopedRule.ID, counted)
+	s.SetTag(captiveScopedTag, counted)
 }
 
 // used counts the uses of a captive after its home has closed, and by whom.
 func (r *captiveScoped) used(c *ledger.Change) {
-	pairs, _ := c.Inst.Tag(captiveScopedRule.ID).([]*captivePair)
+	pairs, _ := c.Inst.Tag(captiveScopedTag).([]*captivePair)
 	for _, p := range pairs {
 		if !c.Inst.Home().Ended {
 			continue
@@ -451,7 +451,7 @@ func usedBy(f *finding.Finding) string {
 
 // captiveOf returns the finding of the captive that d is to user, or to anybody where user is nil; nil if it is none.
 func captiveOf(d, user *ledger.Instance) Case {
-	pairs, _ := d.Tag(captiveScopedRule.ID).([]*captivePair)
+	pairs, _ := d.Tag(captiveScopedTag).([]*captivePair)
 	var any Case
 	for _, p := range pairs {
 		if p.hold == nil {

@@ -96,7 +96,7 @@ var captiveTransientRule = Rule{
 func (r *captiveTransient) See(c *ledger.Change) {
 	d := c.Inst
 	if c.What == ledger.Used {
-		held, _ := d.Tag(captiveTransientRule.ID).(*heldTransient)
+		held, _ := d.Tag(captiveTransientTag).(*heldTransient)
 		if held == nil || held.shared || c.Scope == nil || !r.set.mustNotShare(d) {
 			return
 		}
@@ -114,10 +114,10 @@ func (r *captiveTransient) See(c *ledger.Change) {
 	if d.Lifetime() != ledger.Transient || d.Proxy() || !h.Lifetime().Long() || h.Lifetime() == ledger.External && h.Home() != h.Root() {
 		return
 	}
-	held, _ := d.Tag(captiveTransientRule.ID).(*heldTransient)
+	held, _ := d.Tag(captiveTransientTag).(*heldTransient)
 	if held == nil {
 		held = &heldTransient{}
-		d.SetTag(captiveTransientRule.ID, held)
+		d.SetTag(captiveTransientTag, held)
 	}
 	severity := finding.Note
 	if d.Disposable() {

@@ -39,18 +39,18 @@ func (r *crossed) See(c *ledger.Change) {
 	}
 	because := ""
 	for _, k := range i.KeptBy {
-		if above, ok := k.Holder.Tag(crossedRule.ID).(Case); ok {
+		if above, ok := k.Holder.Tag(crossedTag).(Case); ok {
 			because = above.ID()
 		}
 	}
-	if closed, ok := i.Tag(closedScopeRule.ID).(Case); ok {
+	if closed, ok := i.Tag(closedScopeTag).(Case); ok {
 		because = closed.ID()
 	}
 	found := r.out.Report(Occurrence{
 		Rule: &crossedRule, Subject: i.Ref(), Scope: s, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: c.Event.Line, T: c.Event.T, Because: because,
 	})
-	if i.Tag(crossedRule.ID) == nil {
-		i.SetTag(crossedRule.ID, found)
+	if i.Tag(crossedTag) == nil {
+		i.SetTag(crossedTag, found)
 		found.Count("instances", 1)
 	}
 	found.Count("times", c.Event.Count)
@@ -109,10 +109,10 @@ func (r *sharedAtOnce) See(c *ledger.Change) {
 	if ev.NS == 0 || ev.Count > 1 || c.Scope == nil || !r.set.mustNotShare(i) {
 		return
 	}
-	spans, _ := i.Tag(atOnceRule.ID).(*[]useSpan)
+	spans, _ := i.Tag(atOnceTag).(*[]useSpan)
 	if spans == nil {
 		spans = &[]useSpan{}
-		i.SetTag(atOnceRule.ID, spans)
+		i.SetTag(atOnceTag, spans)
 	}
 	now := useSpan{ev.T - ev.NS, ev.T, c.Scope, ev.Thread}
 	for _, old := range *spans {

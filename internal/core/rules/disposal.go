@@ -47,8 +47,8 @@ func (r *leaked) See(c *ledger.Change) {
 		r.judge(c.Inst, c.Scope, c.Scope.ClosedAt)
 	case ledger.DisposeSeen:
 		// Disposed after all: late, and so no leak.
-		if of, ok := c.Inst.Tag(leakedRule.ID).(*leakTally); ok {
-			c.Inst.SetTag(leakedRule.ID, nil)
+		if of, ok := c.Inst.Tag(leakedTag).(*leakTally); ok {
+			c.Inst.SetTag(leakedTag, nil)
 			of.found.Withdraw(c.Inst)
 			of.found.Count("instances", -1)
 			if of.instances--; of.instances == 0 {
@@ -73,11 +73,11 @@ func (r *leaked) judge(i *ledger.Instance, home *ledger.Scope, t int64) {
 	}
 	of := leakedOf{i.Reg, i.Impl(), i.Disposer()}
 	because := ""
-	if failed, ok := home.Tag(failedRule.ID).(Case); ok {
+	if failed, ok := home.Tag(failedTag).(Case); ok {
 		because = failed.ID()
 		failed.Fact("left", i.Ref().Name())
 	}
-	if closed, ok := i.Tag(closedScopeRule.ID).(Case); ok {
+	if closed, ok := i.Tag(closedScopeTag).(Case); ok {
 		because = closed.ID()
 	}
 	found := r.out.Report(Occurrence{
@@ -95,7 +95,7 @@ func (r *leaked) judge(i *ledger.Instance, home *ledger.Scope, t int64) {
 	if tally.instances++; tally.instances == 1 {
 		found.Count("scopes", 1)
 	}
-	i.SetTag(leakedRule.ID, tally)
+	i.SetTag(leakedTag, tally)
 }
 
 // leakTally counts what one scope leaked of one finding.
@@ -105,14 +105,14 @@ type leakTally struct {
 }
 
 func tallyOf(home *ledger.Scope, found Case) *leakTally {
-	tallies, _ := home.Tag(leakedRule.ID).([]*leakTally)
+	tallies, _ := home.Tag(leakedTag).([]*leakTally)
 	for _, t := range tallies {
 		if t.found == found {
 			return t
 		}
 	}
 	t := &leakTally{found: found}
-	home.SetTag(leakedRule.ID, append(tallies, t))
+	home.SetTag(leakedTag, append(tallies, t))
 	return t
 }
 

@@ -115,7 +115,7 @@ func (r *atEnd) judge(i *ledger.Instance) {
 		if home == nil || home != i.Root() || !ended && !home.Ended || r.world.EndWhy != "" {
 			return
 		}
-		if pile, ok := i.Tag(pileUpRule.ID).(Case); ok {
+		if pile, ok := i.Tag(pileUpTag).(Case); ok {
 			because = pile.ID()
 		}
 	}
@@ -275,8 +275,8 @@ func (r *pileUp) measure(k pileKey, p *pile) {
 	}
 	p.found.Most("bytes", bytes)
 	for _, i := range p.loose {
-		if i.Tag(pileUpRule.ID) == nil {
-			i.SetTag(pileUpRule.ID, p.found)
+		if i.Tag(pileUpTag) == nil {
+			i.SetTag(pileUpTag, p.found)
 		}
 	}
 }

@@ -201,8 +201,8 @@ func (r *disposals) disposed(c *ledger.Change) {
 			found.Fact("errors", "the container cannot dispose it there")
 		}
 		found.Fact("errors", ev.Error)
-		if home != nil && home.Tag(failedRule.ID) == nil {
-			home.SetTag(failedRule.ID, found)
+		if home != nil && home.Tag(failedTag) == nil {
+			home.SetTag(failedTag, found)
 		}
 		return
 	}
@@ -250,7 +250,7 @@ func (r *disposals) order(c *ledger.Change) {
 			continue
 		}
 		severity := finding.Note
-		users, _ := d.Tag(usedAfterRule.ID + " by").([]*ledger.Instance)
+		users, _ := d.Tag(usedAfterByTag).([]*ledger.Instance)
 		for _, u := range users {
 			if u == h {
 				severity = finding.Warning
@@ -294,9 +294,9 @@ func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int6
 			return
 		}
 		one.Rule = &usedDuringRule
-		if i.Tag(usedDuringRule.ID) == nil {
+		if i.Tag(usedDuringTag) == nil {
 			found := r.out.Report(one)
-			i.SetTag(usedDuringRule.ID, found)
+			i.SetTag(usedDuringTag, found)
 			found.Count("instances", 1)
 		}
 		return
@@ -312,7 +312,7 @@ func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int6
 		one.Because = e.found.ID()
 		e.found.Count("uses_after", n)
 	}
-	if crossed, ok := i.Tag(crossedRule.ID).(Case); ok {
+	if crossed, ok := i.Tag(crossedTag).(Case); ok {
 		one.Because = crossed.ID()
 	}
 	user := c.Holder
@@ -320,15 +320,15 @@ func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int6
 		one.Because = captive.ID()
 	}
 	if c.What == ledger.Used && user != nil {
-		users, _ := i.Tag(usedAfterRule.ID + " by").([]*ledger.Instance)
+		users, _ := i.Tag(usedAfterByTag).([]*ledger.Instance)
 		if len(users) < maxPairs {
-			i.SetTag(usedAfterRule.ID+" by", append(users, user))
+			i.SetTag(usedAfterByTag, append(users, user))
 		}
 	}
 	one.Rule = &usedAfterRule
 	found := r.out.Report(one)
-	if i.Tag(usedAfterRule.ID) == nil {
-		i.SetTag(usedAfterRule.ID, found)
+	if i.Tag(usedAfterTag) == nil {
+		i.SetTag(usedAfterTag, found)
 		found.Count("instances", 1)
 	}
 	found.Count(figure, n)

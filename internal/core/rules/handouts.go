@@ -63,7 +63,7 @@ func (h *handouts) See(c *ledger.Change) {
 			return
 		}
 		e := c.Edge
-		k := handout{given: c.Inst.Reg, impl: c.Inst.Impl(), slot: e.Slot, all: e.All}
+		k := handout{given: c.Inst.Reg, impl: c.Inst.Impl(), slot: int(e.Slot), all: e.All}
 		if q := e.Request; q != nil {
 			k.asked, k.said, k.via = q.Asked, q.Said, q.Via
 		}
@@ -139,8 +139,6 @@ func (h *handouts) add(k handout, to, given *ledger.Instance, s *ledger.Scope, e
 		one.examples = append(one.examples, x)
 	}
 }
-
-const handoutsTag = "handouts"
 
 // find looks among the consumer's own first: they are few, and comparing them is faster than hashing so large a key.
 func (h *handouts) find(k handout) *seenHandout {

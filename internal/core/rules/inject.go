@@ -111,10 +111,10 @@ func (r *injected) See(c *ledger.Change) {
 	case ledger.Made:
 		r.made(c)
 	case ledger.Bound:
-		if c.Edge == nil || c.Edge.Slot < 0 || c.Holder.Reg == nil {
+		if c.Edge == nil || int(c.Edge.Slot) < 0 || c.Holder.Reg == nil {
 			return
 		}
-		s := r.site(c.Holder.Reg, c.Edge.Slot)
+		s := r.site(c.Holder.Reg, int(c.Edge.Slot))
 		s.fills++
 		if s.given.Service == "" {
 			s.given, s.name, s.example = c.Inst.Ref(), c.Edge.Site, c.Holder
@@ -127,7 +127,7 @@ func (r *injected) See(c *ledger.Change) {
 		r.of(c.Holder.Reg).uses = true
 		for n := range c.Holder.Keeps {
 			if e := &c.Holder.Keeps[n]; e.ID == c.Inst.ID && e.Slot >= 0 {
-				r.site(c.Holder.Reg, e.Slot).used = true
+				r.site(c.Holder.Reg, int(e.Slot)).used = true
 			}
 		}
 	case ledger.DisposeSeen:
@@ -146,11 +146,11 @@ type sitesOf struct {
 }
 
 func (r *injected) of(reg *ledger.Registration) *sitesOf {
-	if s, ok := reg.Tag(unusedRule.ID).(*sitesOf); ok {
+	if s, ok := reg.Tag(unusedTag).(*sitesOf); ok {
 		return s
 	}
 	s := &sitesOf{}
-	reg.SetTag(unusedRule.ID, s)
+	reg.SetTag(unusedTag, s)
 	return s
 }
 

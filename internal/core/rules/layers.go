@@ -133,7 +133,7 @@ func (r *layered) See(c *ledger.Change) {
 		if e := &h.Keeps[k]; e.Kept != nil && e.Kept.Reg != nil && e.Kept.Reg.Service == h.Reg.Service {
 			n++
 			all = all || e.All
-			if need := h.Reg.AskedAt(e.Slot); e.Slot >= 0 && need != nil && need.All {
+			if need := h.Reg.AskedAt(int(e.Slot)); e.Slot >= 0 && need != nil && need.All {
 				all = true
 			}
 		}

@@ -12,8 +12,8 @@ type rebuilt struct {
 	set   *Settings
 	names map[string]*builtFor
 
-	spans []buildSpan // room for one scope's
-	own   map[*ledger.Registration]int64
+	nesting ledger.Nesting
+	own     map[*ledger.Registration]int64 // room for one scope's
 }
 
 type builtFor struct {
@@ -28,11 +28,6 @@ type rebuiltReg struct {
 	example      *ledger.Instance
 	scope        *ledger.Scope
 	useful       bool // it is disposable or keeps something scoped: it belongs to its scope
-}
-
-type buildSpan struct {
-	from, to int64
-	inst     *ledger.Instance
 }
 
 // maxNames bounds how many names of scopes are told apart.
@@ -56,26 +51,6 @@ var rebuiltRule = Rule{
 	},
 }
 
-// outermost returns the spans within outer that lie in no other one within it.
-func outermost(all []buildSpan, outer buildSpan) []buildSpan {
-	var in []buildSpan
-	for _, s := range all {
-		if s.inst == outer.inst || s.from < outer.from || s.to > outer.to || s.from == outer.from && s.to == outer.to {
-			continue
-		}
-		nested := false
-		for _, t := range all {
-			if t.inst != s.inst && t.inst != outer.inst && t.from <= s.from && t.to >= s.to && t.from >= outer.from && t.to <= outer.to && (t.to-t.from > s.to-s.from) {
-				nested = true
-			}
-		}
-		if !nested {
-			in = append(in, s)
-		}
-	}
-	return in
-}
-
 func (r *rebuilt) See(c *ledger.Change) {
 	s := c.Scope
 	if s.Root || s.Name == "" {
@@ -94,25 +69,14 @@ func (r *rebuilt) See(c *ledger.Change) {
 	if len(s.Built) == 0 {
 		return
 	}
-	spans := r.spans[:0]
-	for _, i := range s.Built {
-		spans = append(spans, buildSpan{i.Made - i.NS, i.Made, i})
-	}
-	r.spans = spans
 	own := r.own
 	clear(own)
-	for _, span := range spans {
-		i := span.inst
+	for _, span := range r.nesting.Of(s.Built) {
+		i := span.Inst
 		if i.Reg == nil || i.By != "container" && i.By != "factory" {
 			continue
 		}
-		took := span.to - span.from
-		if len(spans) > 1 {
-			for _, in := range outermost(spans, span) {
-				took -= in.to - in.from
-			}
-		}
-		own[i.Reg] += max(0, took)
+		own[i.Reg] += span.Own
 		one := b.regs[i.Reg]
 		if one == nil {
 			one = &rebuiltReg{}

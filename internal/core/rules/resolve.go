@@ -139,7 +139,7 @@ func (r *closedScope) See(c *ledger.Change) {
 		Rule: &closedScopeRule, Subject: i.Ref(), Scope: s, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: i.MadeLine, T: i.Made,
 	})
 	found.Count("instances", 1)
-	i.SetTag(closedScopeRule.ID, found)
+	i.SetTag(closedScopeTag, found)
 }
 
 func (r *failures) See(c *ledger.Change) {

@@ -17,16 +17,16 @@ type aliveKey struct {
 	module    string
 }
 
-// receivers is who got a transient first.
-type receivers struct {
-	holder *ledger.Instance
-	scope  *ledger.Scope
-}
-
-// scopedOne is a scope's latest instance of a scoped registration.
+// scopedOne is a scope's latest instance of a scoped registration; scopedOnes are a scope's, in one piece of memory
+// where they are few.
 type scopedOne struct {
 	reg  *ledger.Registration
 	inst *ledger.Instance
+}
+
+type scopedOnes struct {
+	list []scopedOne
+	few  [4]scopedOne
 }
 
 var lifetimeDiffersRule = Rule{
@@ -124,13 +124,14 @@ func (r *lifetimeDiffers) inOneHome(i *ledger.Instance) {
 	if home == nil {
 		return
 	}
-	ones, _ := home.Tag(lifetimeDiffersRule.ID).(*[]scopedOne)
+	ones, _ := home.Tag(scopedOnesTag).(*scopedOnes)
 	if ones == nil {
-		ones = &[]scopedOne{}
-		home.SetTag(lifetimeDiffersRule.ID, ones)
+		ones = &scopedOnes{}
+		ones.list = ones.few[:0]
+		home.SetTag(scopedOnesTag, ones)
 	}
-	for n := range *ones {
-		one := &(*ones)[n]
+	for n := range ones.list {
+		one := &ones.list[n]
 		if one.reg == i.Reg {
 			if old := one.inst; old != i && old.End != ledger.Disposed && old.End != ledger.Forgotten {
 				r.say(finding.Error, old, i, home)
@@ -139,13 +140,13 @@ func (r *lifetimeDiffers) inOneHome(i *ledger.Instance) {
 			return
 		}
 	}
-	*ones = append(*ones, scopedOne{i.Reg, i})
+	ones.list = append(ones.list, scopedOne{i.Reg, i})
 }
 
 func (r *lifetimeDiffers) forOneHolder(i, holder *ledger.Instance) {
 	for n := range holder.Keeps {
-		if k := holder.Keeps[n].Kept; k != nil && k != i && k.Reg == i.Reg && !k.Ended && k.MadeSeq < i.MadeSeq && i.Tag(lifetimeDiffersRule.ID) == nil {
-			i.SetTag(lifetimeDiffersRule.ID, &receivers{holder: holder})
+		if k := holder.Keeps[n].Kept; k != nil && k != i && k.Reg == i.Reg && !k.Ended && k.MadeSeq < i.MadeSeq && i.Tag(firstHolderTag) == nil {
+			i.SetTag(firstHolderTag, holder)
 			r.say(finding.Error, k, i, i.Scope)
 			return
 		}
@@ -153,34 +154,26 @@ func (r *lifetimeDiffers) forOneHolder(i, holder *ledger.Instance) {
 }
 
 func (r *lifetimeDiffers) toReceiver(i, holder *ledger.Instance, s *ledger.Scope) {
-	got, _ := i.Tag(lifetimeDiffersRule.ID).(*receivers)
-	if got == nil {
-		i.SetTag(lifetimeDiffersRule.ID, &receivers{holder: holder})
+	first, _ := i.Tag(firstHolderTag).(*ledger.Instance)
+	if first == nil {
+		i.SetTag(firstHolderTag, holder)
 		return
 	}
-	if got.holder == nil {
-		got.holder = holder
-		return
-	}
-	if got.holder != holder && i.End != ledger.Forgotten {
-		r.say(finding.Warning, got.holder, i, s)
-		got.holder = holder
+	if first != holder && i.End != ledger.Forgotten {
+		r.say(finding.Warning, first, i, s)
+		i.SetTag(firstHolderTag, holder)
 	}
 }
 
 func (r *lifetimeDiffers) toEntry(i *ledger.Instance, s *ledger.Scope) {
-	got, _ := i.Tag(lifetimeDiffersRule.ID).(*receivers)
-	if got == nil {
-		i.SetTag(lifetimeDiffersRule.ID, &receivers{scope: s})
+	first, _ := i.Tag(firstScopeTag).(*ledger.Scope)
+	if first == nil {
+		i.SetTag(firstScopeTag, s)
 		return
 	}
-	if got.scope == nil {
-		got.scope = s
-		return
-	}
-	if got.scope != s && i.End != ledger.Forgotten {
+	if first != s && i.End != ledger.Forgotten {
 		r.say(finding.Warning, i, i, s)
-		got.scope = s
+		i.SetTag(firstScopeTag, s)
 	}
 }
 
