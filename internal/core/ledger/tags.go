@@ -1,0 +1,67 @@
+package ledger
+
+// Tag names what a rule hangs on instances, scopes or registrations. Whoever hangs something there declares its own
+// with NewTag, as a package's variable.
+type Tag uint8
+
+var tagsDeclared Tag
+
+// NewTag returns a name that nobody else has. It is for initialising variables of packages.
+func NewTag() Tag {
+	tagsDeclared++
+	return tagsDeclared
+}
+
+// tags go when what they hang on goes. Most things that have any have one, which then costs no memory of its own.
+type tags struct {
+	first tag
+	more  *[]tag
+}
+
+type tag struct {
+	name  Tag
+	value any
+}
+
+func (t *tags) of(name Tag) any {
+	if t.first.name == name {
+		return t.first.value
+	}
+	if t.more != nil {
+		for _, o := range *t.more {
+			if o.name == name {
+				return o.value
+			}
+		}
+	}
+	return nil
+}
+
+func (t *tags) set(name Tag, value any) {
+	if t.first.name == name || t.first.name == 0 {
+		t.first = tag{name, value}
+		return
+	}
+	if t.more == nil {
+		t.more = &[]tag{}
+	}
+	for n := range *t.more {
+		if (*t.more)[n].name == name {
+			(*t.more)[n].value = value
+			return
+		}
+	}
+	*t.more = append(*t.more, tag{name, value})
+}
+
+// Tag returns what was hung on i under a name, nil if nothing; SetTag hangs it there.
+func (i *Instance) Tag(name Tag) any           { return i.tags.of(name) }
+func (i *Instance) SetTag(name Tag, value any) { i.tags.set(name, value) }
+
+// Tag returns what was hung on s under a name, nil if nothing; SetTag hangs it there.
+func (s *Scope) Tag(name Tag) any           { return s.tags.of(name) }
+func (s *Scope) SetTag(name Tag, value any) { s.tags.set(name, value) }
+
+// Tag returns what was hung on r under a name, nil if nothing; SetTag hangs it there, over later register lines too.
+func (r *Registration) Tag(name Tag) any           { return r.tags.of(name) }
+func (r *Registration) SetTag(name Tag, value any) { r.tags.set(name, value) }

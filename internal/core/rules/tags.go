@@ -1,0 +1,24 @@
+package rules
+
+import "keenlantern.example/internal/core/ledger"
+
+// What rules hang on instances, scopes and registrations, each under the name of the rule that it is for.
+var (
+	captiveScopedTag      = ledger.NewTag() // instances: the pairs it is kept in; scopes: the holds counted in it
+	captiveScopedHoldsTag = ledger.NewTag()
+	captiveTransientTag   = ledger.NewTag()
+	firstHolderTag        = ledger.NewTag()
+	firstScopeTag         = ledger.NewTag()
+	scopedOnesTag         = ledger.NewTag()
+	crossedTag            = ledger.NewTag()
+	atOnceTag             = ledger.NewTag()
+	leakedTag             = ledger.NewTag()
+	failedTag             = ledger.NewTag()
+	usedAfterTag          = ledger.NewTag()
+	usedAfterByTag        = ledger.NewTag()
+	usedDuringTag         = ledger.NewTag()
+	pileUpTag             = ledger.NewTag()
+	closedScopeTag        = ledger.NewTag()
+	unusedTag             = ledger.NewTag()
+	handoutsTag           = ledger.NewTag()
+)
