@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"strings"
 
 	"keenlantern.example/internal/core/finding"
@@ -80,7 +81,7 @@ func Analyse(in io.Reader, opts reader.Options, set rules.Settings) (*Result, er
 	}
 	defer plain.Close()
 	f := &Splitter{Set: set}
-	broken := readAhead(reader.New(plain, opts), f.Put)
+	broken := readAll(reader.New(plain, opts), f.Put)
 	if len(f.streams) == 0 {
 		if broken != nil {
 			return nil, broken
@@ -94,10 +95,31 @@ func Analyse(in io.Reader, opts reader.Options, set rules.Settings) (*Result, er
 	return Merge(results), broken
 }
 
+// readAll gives all lines to put in order and returns what the input broke off with, nil at its end.
+func readAll(r *reader.Reader, put func(reader.Line)) error {
+	if runtime.GOMAXPROCS(0) > 1 {
+		return readAhead(r, put)
+	}
+	for {
+		line, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return brokeOff(line, err)
+		}
+		put(line)
+	}
+}
+
+func brokeOff(line reader.Line, err error) error {
+	return fmt.Errorf("read line %d: %w", line.Number+1, err)
+}
+
 // The lines read ahead of the analysis: a few batches, each large enough that handing it over costs nothing.
 const (
 	aheadBatches = 4
-	aheadLines   = 256
+	aheadLines   = 64
 )
 
 // ahead is a batch of lines with room for their events.
@@ -108,8 +130,7 @@ type ahead struct {
 	err    error // behind the last line
 }
 
-// readAhead reads all lines on a core of their own and gives them to put in order, on the caller's. It returns what the
-// input broke off with, nil at its end, and when its goroutine has ended.
+// readAhead is readAll that reads on a core of its own; put runs on the caller's. It returns when its goroutine has ended.
 func readAhead(r *reader.Reader, put func(reader.Line)) error {
 	free, full := make(chan *ahead, aheadBatches), make(chan *ahead, aheadBatches)
 	for range aheadBatches {
@@ -123,7 +144,7 @@ func readAhead(r *reader.Reader, put func(reader.Line)) error {
 				var line reader.Line
 				if line, b.err = r.NextInto(&b.events[b.n]); b.err != nil {
 					if !errors.Is(b.err, io.EOF) {
-						b.err = fmt.Errorf("read line %d: %w", line.Number+1, b.err)
+						b.err = brokeOff(line, b.err)
 					}
 					break
 				}

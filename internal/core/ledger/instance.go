@@ -37,6 +37,8 @@ type Instance struct {
 	Keeps  []Edge
 	KeptBy []Keeper
 
+	oneKeeper [1]Keeper // where KeptBy starts
+
 	home     *Scope
 	handouts []handout
 

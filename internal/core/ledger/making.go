@@ -10,8 +10,9 @@ func (w *World) make(ev *event.Event) error {
 	if old := w.insts.get(uint64(ev.Inst)); old != nil {
 		return fmt.Errorf("instance %d was made before, on line %d", ev.Inst, old.MadeLine)
 	}
-	i := &Instance{
-		ID: ev.Inst, Scope: w.scopeFor(ev.Scope), By: ev.By, Made: ev.T, MadeSeq: w.Seq, MadeLine: ev.Line, NS: ev.NS,
+	i := newInstance(keepings(ev))
+	*i = Instance{
+		ID: ev.Inst, Keeps: i.Keeps, Scope: w.scopeFor(ev.Scope), By: ev.By, Made: ev.T, MadeSeq: w.Seq, MadeLine: ev.Line, NS: ev.NS,
 		homeIndex: -1, Container: w.first, Particulars: &nothingSaid, Letting: &notLetGo,
 	}
 	if i.By == "" {
@@ -45,7 +46,10 @@ func (w *World) make(ev *event.Event) error {
 	}
 	w.keepAll(i, ev)
 	if i.NS > 0 && !i.Scope.Root && len(i.Scope.Built) < maxBuilt {
-		i.Scope.Built = appendFew(i.Scope.Built, i)
+		if i.Scope.Built == nil {
+			i.Scope.Built = i.Scope.fewBuilt[:0]
+		}
+		i.Scope.Built = append(i.Scope.Built, i)
 	}
 	w.mark(i.Scope, false)
 	w.tell(Change{What: Made, Event: ev, Inst: i, Scope: i.Scope})
@@ -76,14 +80,6 @@ func particularsOf(ev *event.Event, reg *Registration) *Particulars {
 		reg.said = &fresh
 	}
 	return &fresh
-}
-
-// appendFew is append for lists that mostly stay short: it grows them once rather than three times.
-func appendFew(list []*Instance, i *Instance) []*Instance {
-	if list == nil {
-		list = make([]*Instance, 0, 4)
-	}
-	return append(list, i)
 }
 
 // maxBuilt bounds how many timed makes one scope remembers until it closes.
@@ -138,7 +134,10 @@ func (w *World) endLate(i *Instance) {
 func (w *World) homeIn(i *Instance, s *Scope) {
 	i.home = s
 	i.homeIndex = int32(len(s.Homed))
-	s.Homed = appendFew(s.Homed, i)
+	if s.Homed == nil {
+		s.Homed = s.fewHomed[:0]
+	}
+	s.Homed = append(s.Homed, i)
 }
 
 func (w *World) leaveHome(i *Instance) {
@@ -154,18 +153,42 @@ func (w *World) leaveHome(i *Instance) {
 	i.homeIndex = -1
 }
 
-// keepAll notes what a make says it was given and keeps.
-func (w *World) keepAll(i *Instance, ev *event.Event) {
-	n := 0
+// keepings returns how many edges a make brings at most.
+func keepings(ev *event.Event) (n int) {
 	for k := range ev.With {
 		if g := &ev.With[k]; g.Inst != 0 && !g.Passing && !g.Absent {
 			n++
 		}
 	}
-	if n == 0 {
-		return
+	return n
+}
+
+// newInstance returns one with room for n edges, which stands beside it where they are few: what is made together and
+// goes together is one piece of memory.
+func newInstance(n int) *Instance {
+	switch n {
+	case 0:
+		return &Instance{}
+	case 1:
+		one := &struct {
+			Instance
+			edges [1]Edge
+		}{}
+		one.Keeps = one.edges[:0]
+		return &one.Instance
+	case 2:
+		two := &struct {
+			Instance
+			edges [2]Edge
+		}{}
+		two.Keeps = two.edges[:0]
+		return &two.Instance
 	}
-	i.Keeps = make([]Edge, 0, n)
+	return &Instance{Keeps: make([]Edge, 0, n)}
+}
+
+// keepAll notes what a make says it was given and keeps.
+func (w *World) keepAll(i *Instance, ev *event.Event) {
 	for k := range ev.With {
 		g := &ev.With[k]
 		if g.Inst == 0 || g.Passing || g.Absent || (g.Via != 0 && w.registration(g.Via).Proxy != nil) {
@@ -232,6 +255,9 @@ func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 	}
 	if kept.keepersMatter() || len(kept.KeptBy) < maxContext && (holder.home == nil || !kept.home.Outlasts(holder.home)) {
 		edge.back = int32(len(kept.KeptBy))
+		if kept.KeptBy == nil {
+			kept.KeptBy = kept.oneKeeper[:0]
+		}
 		kept.KeptBy = append(kept.KeptBy, Keeper{holder, n})
 	}
 	if holder.holdsForGood() {

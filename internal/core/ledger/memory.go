@@ -70,7 +70,9 @@ func (w *World) release(i *Instance) {
 	for _, k := range i.KeptBy {
 		k.Holder.Keeps[k.edge].back = -1
 	}
+	clear(i.Keeps)
 	i.Keeps, i.KeptBy, i.handouts = nil, nil, nil
+	i.oneKeeper[0] = Keeper{}
 }
 
 // unkeep cuts the n-th edge of holder.

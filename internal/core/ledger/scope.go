@@ -38,6 +38,8 @@ type Scope struct {
 	remembered bool
 
 	tags tags
+
+	fewHomed, fewBuilt [4]*Instance // where Homed and Built start
 }
 
 // Inside tells whether s is outer or lies in it.

@@ -142,6 +142,8 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 		i.homeIndex = -1
 	}
 	s.Homed, s.Built = nil, nil
+	clear(s.fewHomed[:])
+	clear(s.fewBuilt[:])
 	s.closingSince = 0
 	// What is still open inside it goes on, and ends with the root around it.
 	for len(s.children) > 0 {

@@ -104,7 +104,7 @@ func (r *Reader) NextInto(ev *event.Event) (Line, error) {
 		if r.line == 1 {
 			text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
 		}
-		if blank(text) {
+		if (len(text) == 0 || text[0] <= ' ') && blank(text) {
 			continue
 		}
 		out := r.parser.ParseInto(text, ev)
