@@ -11,10 +11,10 @@ func (w *World) make(ev *event.Event) error {
 		return fmt.Errorf("instance %d was made before, on line %d", ev.Inst, old.MadeLine)
 	}
 	i := newInstance(keepings(ev))
-	*i = Instance{
-		ID: ev.Inst, Keeps: i.Keeps, Scope: w.scopeFor(ev.Scope), By: ev.By, Made: ev.T, MadeSeq: w.Seq, MadeLine: ev.Line, NS: ev.NS,
-		homeIndex: -1, Container: w.first, Particulars: &nothingSaid, Letting: &notLetGo,
-	}
+	// One by one: to copy a whole struct onto the heap costs the collector's attention.
+	i.ID, i.By, i.Made, i.MadeSeq, i.MadeLine, i.NS = ev.Inst, ev.By, ev.T, w.Seq, ev.Line, ev.NS
+	i.Scope, i.Container, i.homeIndex = w.scopeFor(ev.Scope), w.first, -1
+	i.Particulars, i.Letting = &nothingSaid, &notLetGo
 	if i.By == "" {
 		i.By = "container"
 	}

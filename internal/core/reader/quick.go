@@ -30,15 +30,21 @@ func (p *Parser) quick() bool {
 	has := event.Fields(0)
 	i += 3
 	for {
-		from := i
+		from, word := i, uint64(0)
 		for i < len(text) && text[i]-'a' < 26 {
+			word = word<<8 | uint64(text[i])
 			i++
 		}
 		if i+3 >= len(text) || text[i] != '"' || text[i+1] != ':' {
 			return false
 		}
-		f, known := event.FieldOf(text[from:i])
-		if !known || !kind.Allows(f) || f == event.FEv {
+		f := event.FEv
+		if w := &words[word*wordHash>>(64-wordBits)]; i-from <= 8 && w.word == word {
+			f = w.field
+		} else {
+			f, _ = event.FieldOf(text[from:i])
+		}
+		if f == event.FEv || !kind.Allows(f) {
 			return false
 		}
 		has |= 1 << f
@@ -88,6 +94,33 @@ func (p *Parser) quick() bool {
 		return text[i] == '}' && i+1 == len(text) && (kind.Required()|1<<event.FT)&^has == 0
 	}
 }
+
+// words finds a field whose name has no more than eight letters by these letters as one number. Where two would share
+// a place, the later one is looked up in full.
+var words = func() (t [1 << wordBits]struct {
+	word  uint64
+	field event.Field
+}) {
+	for f := event.FT; f <= event.FLost; f++ {
+		name := f.String()
+		if len(name) > 8 {
+			continue
+		}
+		word := uint64(0)
+		for _, c := range []byte(name) {
+			word = word<<8 | uint64(c)
+		}
+		if at := &t[word*wordHash>>(64-wordBits)]; at.word == 0 {
+			at.word, at.field = word, f
+		}
+	}
+	return t
+}()
+
+const (
+	wordBits = 9
+	wordHash = 0x9E3779B97F4A7C15 // 2^64 over the golden ratio: it spreads what differs in a few bits
+)
 
 // quickNumber sets a field that is a whole number, not below 0.
 func (p *Parser) quickNumber(f event.Field, n uint64) bool {

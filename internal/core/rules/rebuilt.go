@@ -13,7 +13,7 @@ type rebuilt struct {
 	names map[string]*builtFor
 
 	nesting ledger.Nesting
-	own     map[*ledger.Registration]int64 // room for one scope's
+	here    []*rebuiltReg // those built in the scope that is looked at
 }
 
 type builtFor struct {
@@ -25,6 +25,8 @@ type builtFor struct {
 type rebuiltReg struct {
 	scopes, slow int64 // scopes it was made in, and those of them in which that took as long as it has to
 	own          int64 // ns
+	ownHere      int64 // ns, in the scope that is looked at
+	isHere       bool
 	example      *ledger.Instance
 	scope        *ledger.Scope
 	useful       bool // it is disposable or keeps something scoped: it belongs to its scope
@@ -40,7 +42,7 @@ var rebuiltRule = Rule{
 	Needs: ledger.SeesWith,
 	Sees:  []ledger.Happening{ledger.ScopeClosed},
 	New: func(e *Env) Watcher {
-		return &rebuilt{world: e.World, out: e.Out, set: e.Set, names: map[string]*builtFor{}, own: map[*ledger.Registration]int64{}}
+		return &rebuilt{world: e.World, out: e.Out, set: e.Set, names: map[string]*builtFor{}}
 	},
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
@@ -69,19 +71,22 @@ func (r *rebuilt) See(c *ledger.Change) {
 	if len(s.Built) == 0 {
 		return
 	}
-	own := r.own
-	clear(own)
+	r.here = r.here[:0]
 	for _, span := range r.nesting.Of(s.Built) {
 		i := span.Inst
 		if i.Reg == nil || i.By != "container" && i.By != "factory" {
 			continue
 		}
-		own[i.Reg] += span.Own
 		one := b.regs[i.Reg]
 		if one == nil {
 			one = &rebuiltReg{}
 			b.regs[i.Reg] = one
 		}
+		if !one.isHere {
+			one.isHere, one.ownHere = true, 0
+			r.here = append(r.here, one)
+		}
+		one.ownHere += span.Own
 		one.example, one.scope = i, s
 		one.useful = one.useful || i.Disposable()
 		for n := range i.Keeps {
@@ -90,11 +95,11 @@ func (r *rebuilt) See(c *ledger.Change) {
 			}
 		}
 	}
-	for reg, ns := range own {
-		one := b.regs[reg]
+	for _, one := range r.here {
+		one.isHere = false
 		one.scopes++
-		one.own += ns
-		if float64(ns) >= r.set.RebuiltMS*1e6 {
+		one.own += one.ownHere
+		if float64(one.ownHere) >= r.set.RebuiltMS*1e6 {
 			one.slow++
 		}
 	}

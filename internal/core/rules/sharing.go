@@ -17,16 +17,10 @@ type aliveKey struct {
 	module    string
 }
 
-// scopedOne is a scope's latest instance of a scoped registration; scopedOnes are a scope's, in one piece of memory
-// where they are few.
-type scopedOne struct {
-	reg  *ledger.Registration
-	inst *ledger.Instance
-}
-
+// scopedOnes are a scope's latest instances of each scoped registration.
 type scopedOnes struct {
-	list []scopedOne
-	few  [4]scopedOne
+	list []*ledger.Instance
+	few  [6]*ledger.Instance // where list starts
 }
 
 var lifetimeDiffersRule = Rule{
@@ -124,23 +118,35 @@ func (r *lifetimeDiffers) inOneHome(i *ledger.Instance) {
 	if home == nil {
 		return
 	}
-	ones, _ := home.Tag(scopedOnesTag).(*scopedOnes)
-	if ones == nil {
-		ones = &scopedOnes{}
-		ones.list = ones.few[:0]
-		home.SetTag(scopedOnesTag, ones)
-	}
-	for n := range ones.list {
-		one := &ones.list[n]
-		if one.reg == i.Reg {
-			if old := one.inst; old != i && old.End != ledger.Disposed && old.End != ledger.Forgotten {
-				r.say(finding.Error, old, i, home)
-			}
-			one.inst = i
+	// Where a scope has one scoped registration's instance only, it is the tag itself.
+	switch before := home.Tag(scopedOnesTag).(type) {
+	case nil:
+		home.SetTag(scopedOnesTag, i)
+	case *ledger.Instance:
+		if before.Reg == i.Reg {
+			r.second(before, i, home)
+			home.SetTag(scopedOnesTag, i)
 			return
 		}
+		ones := &scopedOnes{}
+		ones.list = append(ones.few[:0], before, i)
+		home.SetTag(scopedOnesTag, ones)
+	case *scopedOnes:
+		for n, one := range before.list {
+			if one.Reg == i.Reg {
+				r.second(one, i, home)
+				before.list[n] = i
+				return
+			}
+		}
+		before.list = append(before.list, i)
 	}
-	ones.list = append(ones.list, scopedOne{i.Reg, i})
+}
+
+func (r *lifetimeDiffers) second(old, i *ledger.Instance, home *ledger.Scope) {
+	if old != i && old.End != ledger.Disposed && old.End != ledger.Forgotten {
+		r.say(finding.Error, old, i, home)
+	}
 }
 
 func (r *lifetimeDiffers) forOneHolder(i, holder *ledger.Instance) {
