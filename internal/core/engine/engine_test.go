@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"runtime"
 	"strings"
 	"testing"
 
@@ -16,7 +15,6 @@ import (
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
-	"keenlantern.example/record/event"
 )
 
 const hello = `{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"%s","start":"2026-03-02T05:40:00.000000000Z"}` + "\n"
@@ -156,105 +154,4 @@ func TestLive(t *testing.T) {
 	ended := run(engine.NewLive(rules.Default()), `{"ev":"bye","t":2100}`+"\n").Findings
 	require.Len(t, ended, 1)
 	assert.Equal(t, finding.Error, ended[0].Severity)
-}
-
-// requests writes n requests of an application that leaks one instance in each.
-func requests(out io.Writer, n int) {
-	fmt.Fprintf(out, hello, "h-1")
-	fmt.Fprintln(out, `{"ev":"register","t":1,"reg":1,"service":"HarbourClock","lifetime":"singleton"}`)
-	fmt.Fprintln(out, `{"ev":"register","t":1,"reg":2,"service":"TideSource","lifetime":"scoped","disposable":true}`)
-	fmt.Fprintln(out, `{"ev":"register","t":1,"reg":3,"service":"BerthPlanner","lifetime":"transient"}`)
-	fmt.Fprintln(out, `{"ev":"make","t":2,"inst":1,"reg":1,"scope":0}`)
-	line := func(b []byte, e event.Event, has ...event.Field) []byte {
-		e.Has = event.Of(has...)
-		return event.AppendLine(b, &e)
-	}
-	var b []byte
-	for k := range n {
-		s, i, t := event.ScopeID(k+1), event.InstID(2*k+2), int64(100*k+10)
-		b = line(b[:0], event.Event{Kind: event.Open, T: t, Scope: s, ScopeKind: "request", Name: "GET /tides"}, event.FScope, event.FKind, event.FName)
-		b = line(b, event.Event{Kind: event.Make, T: t + 10, Inst: i, Reg: 2, Scope: s, NS: 5, With: []event.With{{Inst: 1}}}, event.FInst, event.FReg, event.FScope, event.FNS, event.FWith)
-		b = line(b, event.Event{Kind: event.Make, T: t + 12, Inst: i + 1, Reg: 3, Scope: s, NS: 12, With: []event.With{{Inst: i}, {Slot: 1, Inst: 1}}}, event.FInst, event.FReg, event.FScope, event.FNS, event.FWith)
-		b = line(b, event.Event{Kind: event.Give, T: t + 13, Inst: i + 1, Scope: s, Entry: "GET /tides"}, event.FInst, event.FScope, event.FEntry)
-		for u := range int64(3) {
-			b = line(b, event.Event{Kind: event.Use, T: t + 20 + u, Inst: i, Scope: s, User: i + 1, NS: 3}, event.FInst, event.FScope, event.FBy, event.FNS)
-			b = line(b, event.Event{Kind: event.Use, T: t + 21 + u, Inst: 1, Scope: s, User: i, NS: 1}, event.FInst, event.FScope, event.FBy, event.FNS)
-		}
-		if k%10 != 0 {
-			b = line(b, event.Event{Kind: event.Dispose, T: t + 40, Inst: i, Scope: s}, event.FInst, event.FScope)
-		}
-		b = line(b, event.Event{Kind: event.Close, T: t + 41, Scope: s}, event.FScope)
-		_, _ = out.Write(b) // a pipe that was closed ends the reader's side of it
-	}
-	fmt.Fprintf(out, `{"ev":"bye","t":%d}`+"\n", 100*n+100)
-}
-
-// TestMemoryIsOfWhatIsAlive holds that ten times the events leave no more behind.
-func TestMemoryIsOfWhatIsAlive(t *testing.T) {
-	left := func(n int) int64 {
-		in, out := io.Pipe()
-		go func() {
-			requests(out, n)
-			out.Close()
-		}()
-		s := engine.NewStream(rules.Default())
-		r := reader.New(in, reader.Options{})
-		for {
-			line, err := r.Next()
-			if err != nil {
-				require.ErrorIs(t, err, io.EOF)
-				break
-			}
-			s.Put(line)
-		}
-		var m runtime.MemStats
-		runtime.GC()
-		runtime.ReadMemStats(&m)
-		result := s.Result()
-		require.Equal(t, "disposal/leaked", result.Findings[0].Rule)
-		require.Equal(t, int64((n+9)/10), result.Findings[0].Counts["instances"])
-		return int64(m.HeapAlloc)
-	}
-	few := left(36_000)
-	many := left(144_000)
-	assert.Less(t, many, few+few/3, "144 000 requests against 36 000")
-}
-
-// BenchmarkAnalyse measures reading alone, and reading with the ledger and all rules, against encoding/json.
-func BenchmarkAnalyse(b *testing.B) {
-	var text bytes.Buffer
-	requests(&text, 20_000)
-	events := float64(bytes.Count(text.Bytes(), []byte{'\n'}))
-	report := func(b *testing.B) {
-		b.ReportMetric(events*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mevents/s")
-		b.SetBytes(int64(text.Len()))
-	}
-	b.Run("encoding-json", func(b *testing.B) {
-		b.ReportAllocs()
-		for b.Loop() {
-			unmarshalLines(b, text.Bytes())
-		}
-		report(b)
-	})
-	b.Run("read", func(b *testing.B) {
-		b.ReportAllocs()
-		for b.Loop() {
-			r := reader.New(bytes.NewReader(text.Bytes()), reader.Options{})
-			for {
-				if _, err := r.Next(); err != nil {
-					break
-				}
-			}
-		}
-		report(b)
-	})
-	b.Run("read-ledger-rules", func(b *testing.B) {
-		b.ReportAllocs()
-		for b.Loop() {
-			if _, err := engine.Analyse(bytes.NewReader(text.Bytes()), reader.Options{}, rules.Default()); err != nil {
-				b.Fatal(err)
-			}
-		}
-		report(b)
-	})
 }
