@@ -73,6 +73,9 @@ func (c *collector) Report(o rules.Occurrence) rules.Case {
 		}
 	}
 	k.seen++
+	if o.Scope != nil && !c.judging {
+		o.Scope.Findings++
+	}
 	k.f.Severity = max(k.f.Severity, o.Severity)
 	if o.Because != "" {
 		k.explained++

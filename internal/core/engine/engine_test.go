@@ -145,13 +145,13 @@ func TestLive(t *testing.T) {
 			s.Put(line)
 		}
 	}
-	found := run(engine.NewLive(rules.Default()), "").Findings
+	found := run(engine.NewLive(rules.Default(), nil), "").Findings
 	require.Len(t, found, 1)
 	assert.Equal(t, "disposal/unclosed-scope", found[0].Rule)
 	assert.Equal(t, finding.Warning, found[0].Severity)
-	assert.Empty(t, run(engine.NewStream(rules.Default()), "").Findings)
-	assert.Empty(t, run(engine.NewLive(rules.Default()), `{"ev":"close","t":2100,"scope":99}`+"\n").Findings)
-	ended := run(engine.NewLive(rules.Default()), `{"ev":"bye","t":2100}`+"\n").Findings
+	assert.Empty(t, run(engine.NewStream(rules.Default(), nil), "").Findings)
+	assert.Empty(t, run(engine.NewLive(rules.Default(), nil), `{"ev":"close","t":2100,"scope":99}`+"\n").Findings)
+	ended := run(engine.NewLive(rules.Default(), nil), `{"ev":"bye","t":2100}`+"\n").Findings
 	require.Len(t, ended, 1)
 	assert.Equal(t, finding.Error, ended[0].Severity)
 }

@@ -7,6 +7,7 @@ import (
 	"runtime"
 	"strings"
 
+	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
@@ -18,7 +19,9 @@ var ErrNoStream = errors.New("no stream in it: no line is a hello, with which ev
 
 // Splitter gives each line of a file to the stream it belongs to: a stream goes from its hello to the next one.
 type Splitter struct {
-	Set     rules.Settings // for the streams that begin from now on
+	Set    rules.Settings                   // for the streams that begin from now on
+	Scopes func(stream int, c derive.Chunk) // where the chunks of the log of scopes go; nil: nowhere
+
 	streams []*Stream
 	early   []Refusal // before the first hello
 	lines   int64
@@ -46,13 +49,13 @@ func (f *Splitter) Put(line reader.Line) {
 // Streams returns how many streams have begun.
 func (f *Splitter) Streams() int { return len(f.streams) }
 
-// Finish ends the n-th stream, from 0, and returns what was found in it. Its memory is let go of: nothing may be put
-// into it afterwards.
-func (f *Splitter) Finish(n int) *Result {
-	f.streams[n].Finish()
-	result := f.streams[n].Result()
+// Finish ends the n-th stream, from 0, and returns it to be asked. Its memory is let go of: nothing may be put into it
+// afterwards.
+func (f *Splitter) Finish(n int) *Stream {
+	s := f.streams[n]
+	s.Finish()
 	f.streams[n] = nil
-	return result
+	return s
 }
 
 // repeats tells whether a hello is that of the stream that is going on, once more: a line that was written twice.
@@ -65,7 +68,12 @@ func (f *Splitter) repeats(hello *event.Event) bool {
 }
 
 func (f *Splitter) begin() {
-	s := NewStream(f.Set)
+	n := len(f.streams)
+	s := NewStream(f.Set, func(c derive.Chunk) {
+		if f.Scopes != nil {
+			f.Scopes(n, c)
+		}
+	})
 	if len(f.streams) == 0 {
 		s.health.Lines, s.health.Refused, s.health.Refusals = f.lines, f.lines, f.early
 	}
@@ -75,24 +83,55 @@ func (f *Splitter) begin() {
 // Analyse reads a whole file, of one stream or several, plain or compressed. It returns what it could read together
 // with an error where the input broke off in the middle, and ErrNoStream where nothing could be read at all.
 func Analyse(in io.Reader, opts reader.Options, set rules.Settings) (*Result, error) {
-	plain, err := reader.Decompress(in)
-	if err != nil {
+	results := []*Result{}
+	err := read(in, opts, &Splitter{Set: set}, func(_ int, s *Stream) { results = append(results, s.Result()) })
+	if len(results) == 0 {
 		return nil, err
 	}
-	defer plain.Close()
-	f := &Splitter{Set: set}
-	broken := readAll(reader.New(plain, opts), f.Put)
-	if len(f.streams) == 0 {
-		if broken != nil {
-			return nil, broken
+	return Merge(results), err
+}
+
+// Studied is one stream of a file with all that views answer from.
+type Studied struct {
+	Result *Result
+	State  *derive.State
+	Chunks []derive.Chunk // the whole log of its scopes
+}
+
+// Study is Analyse that keeps the streams apart, with their states and logs of scopes.
+func Study(in io.Reader, opts reader.Options, set rules.Settings) ([]Studied, error) {
+	var out []Studied
+	at := func(n int) *Studied {
+		for len(out) <= n {
+			out = append(out, Studied{})
 		}
-		return nil, ErrNoStream
+		return &out[n]
 	}
-	results := make([]*Result, 0, len(f.streams))
-	for n := range f.streams {
-		results = append(results, f.Finish(n))
+	f := &Splitter{Set: set, Scopes: func(n int, c derive.Chunk) { at(n).Chunks = append(at(n).Chunks, c) }}
+	err := read(in, opts, f, func(n int, s *Stream) { at(n).Result, at(n).State = s.Result(), s.State() })
+	return out, err
+}
+
+// read reads a whole file into f and gives each stream to done when it has ended.
+func read(in io.Reader, opts reader.Options, f *Splitter, done func(n int, s *Stream)) error {
+	plain, err := reader.Decompress(in)
+	if err != nil {
+		return err
 	}
-	return Merge(results), broken
+	defer plain.Close()
+	finished := 0
+	broken := readAll(reader.New(plain, opts), func(line reader.Line) {
+		if f.Put(line); f.Streams() > finished+1 {
+			done(finished, f.Finish(finished))
+			finished++
+		}
+	})
+	if f.Streams() > 0 {
+		done(finished, f.Finish(finished))
+	} else if broken == nil {
+		return ErrNoStream
+	}
+	return broken
 }
 
 // readAll gives all lines to put in order and returns what the input broke off with, nil at its end.

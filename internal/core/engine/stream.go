@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 
+	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 	"keenlantern.example/internal/core/order"
@@ -20,6 +21,7 @@ type Stream struct {
 	all      []rules.Watcher
 	judges   []rules.Judge
 	found    *collector
+	tracker  *derive.Tracker
 	health   Health
 	finished bool
 	apply    func(*event.Event) // s.used, bound once
@@ -27,10 +29,15 @@ type Stream struct {
 
 // NewStream returns a Stream that waits for its hello. NewLive returns one that is still being written: some rules then
 // go by what is usual so far. Set are the thresholds and lists that rules go by.
-func NewStream(set rules.Settings) *Stream { return newStream(set, false) }
-func NewLive(set rules.Settings) *Stream   { return newStream(set, true) }
+// Full chunks of the log of scopes go to scopes, which may be nil.
+func NewStream(set rules.Settings, scopes func(derive.Chunk)) *Stream {
+	return newStream(set, false, scopes)
+}
+func NewLive(set rules.Settings, scopes func(derive.Chunk)) *Stream {
+	return newStream(set, true, scopes)
+}
 
-func newStream(set rules.Settings, live bool) *Stream {
+func newStream(set rules.Settings, live bool, scopes func(derive.Chunk)) *Stream {
 	s := &Stream{order: order.New()}
 	s.world = ledger.New(s.changed)
 	s.found = newCollector(s.world)
@@ -40,6 +47,8 @@ func newStream(set rules.Settings, live bool) *Stream {
 	for _, rule := range rules.All {
 		s.watch(rule.New(env), rule.Sees)
 	}
+	s.tracker = derive.New(s.world, env.Known, scopes)
+	s.watch(s.tracker, derive.Sees)
 	return s
 }
 
@@ -113,6 +122,16 @@ func (s *Stream) Finish() {
 		if f, ok := w.(rules.Finisher); ok {
 			f.Finish()
 		}
+	}
+}
+
+// State returns a copy of what views answer from, as it is now.
+func (s *Stream) State() *derive.State { return s.tracker.State() }
+
+// Pending calls f for the scopes that are in no chunk of the log yet.
+func (s *Stream) Pending(f func(derive.Scope)) {
+	if !s.finished {
+		s.tracker.Pending(f)
 	}
 }
 

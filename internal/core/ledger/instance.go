@@ -42,6 +42,11 @@ type Instance struct {
 	home     *Scope
 	handouts []handout
 
+	// Who has received it, so far as the verdict on its lifetime needs it: ids, which the collector need not follow.
+	firstGot   uint64 // who received it first
+	firstGotIn uint64
+	Got        Received
+
 	next, prev *Instance // among the remembered ended ones
 
 	tags  tags
@@ -149,6 +154,36 @@ type handout struct {
 	scope *Scope
 	at    int64 // ns
 	site  string
+}
+
+// Received says how widely an instance was received.
+type Received uint8
+
+// What Received adds up from.
+const (
+	ByOne Received = 1 << iota
+	ByMany
+	InMany // scopes
+)
+
+// received notes that by has received i in s.
+func (i *Instance) received(by uint64, s *Scope) {
+	in := uint64(0)
+	if s != nil {
+		in = uint64(s.ID)
+	}
+	switch {
+	case i.Got == 0:
+		i.Got, i.firstGot, i.firstGotIn = ByOne, by, in
+	case i.Got&(ByMany|InMany) == ByMany|InMany:
+	default:
+		if by != i.firstGot || by == 0 && in == i.firstGotIn {
+			i.Got |= ByMany
+		}
+		if s != nil && in != i.firstGotIn {
+			i.Got |= InMany
+		}
+	}
 }
 
 // Home returns the scope with which i ends, nil if it has none (or none that is known).

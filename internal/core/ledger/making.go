@@ -45,7 +45,8 @@ func (w *World) make(ev *event.Event) error {
 		w.defaultHome(i)
 	}
 	w.keepAll(i, ev)
-	if i.NS > 0 && !i.Scope.Root && len(i.Scope.Built) < maxBuilt {
+	i.Scope.Makes++
+	if !i.Scope.Root && len(i.Scope.Built) < maxBuilt {
 		if i.Scope.Built == nil {
 			i.Scope.Built = i.Scope.fewBuilt[:0]
 		}
@@ -82,7 +83,7 @@ func particularsOf(ev *event.Event, reg *Registration) *Particulars {
 	return &fresh
 }
 
-// maxBuilt bounds how many timed makes one scope remembers until it closes.
+// maxBuilt bounds how many makes one scope remembers until it closes.
 const maxBuilt = 10_000
 
 // defaultHome gives an instance whose make names no owner the one its lifetime implies, as soon as that is known.
@@ -250,6 +251,7 @@ const maxContext = 16
 func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 	edge := &holder.Keeps[n]
 	kept := edge.Kept
+	kept.received(uint64(holder.ID), holder.Scope)
 	if kept.ownerNull && kept.home == nil && holder.home != nil {
 		w.inherit(kept, holder.home)
 	}

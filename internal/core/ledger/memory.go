@@ -112,6 +112,7 @@ func (w *World) rememberScope(s *Scope) {
 			l.first.prev = nil
 		}
 		old.next, old.remembered = nil, false
+		w.tell(Change{What: ScopeForgotten, Scope: old})
 		l.n--
 		w.scopes.drop(uint64(old.ID))
 	}

@@ -80,12 +80,12 @@ func (w *World) register(ev *event.Event) {
 	w.wiring = nil
 	r := w.registration(ev.Reg)
 	has := func(f event.Field) bool { return ev.Has.Has(f) }
-	first, made, early, tags := r.First, r.Made, r.early, r.tags
+	first, tally, early, tags := r.First, r.Tally, r.early, r.tags
 	if !r.Known {
 		first = ev.T
 	}
 	*r = Registration{
-		ID: ev.Reg, Known: true, First: first, Made: made, tags: tags, T: ev.T, Line: ev.Line, Container: w.first,
+		ID: ev.Reg, Known: true, First: first, Tally: tally, tags: tags, T: ev.T, Line: ev.Line, Container: w.first,
 		Service: ev.Service, Impl: ev.Impl, Lifetime: Lifetime(ev.Lifetime), Declared: Lifetime(ev.Declared),
 		Key: ev.Key, HasKey: has(event.FKey), Primary: ev.Primary, Local: ev.Local, Internal: ev.Internal,
 		Disposable: ev.Disposable, Disposer: ev.Disposer, Shareable: ev.Shareable, SharingKnown: has(event.FShareable),

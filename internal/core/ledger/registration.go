@@ -33,6 +33,13 @@ type Container struct {
 	Cycles     string // "refused" where the line says nothing
 }
 
+// Tally counts what became of a registration's instances so far.
+type Tally struct {
+	Made  int64
+	Ended int64 // disposed, forgotten, or their home closed
+	Used  int64 // calls
+}
+
 // Registration is one line of a container's set-up. One that has only been mentioned so far is not Known.
 type Registration struct {
 	ID        event.RegID
@@ -59,7 +66,7 @@ type Registration struct {
 	Sees               Sight
 	At, Module         string
 
-	Made int64 // instances so far
+	Tally
 
 	tags tags
 	said *Particulars // of the latest instance

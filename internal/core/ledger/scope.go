@@ -23,7 +23,12 @@ type Scope struct {
 	// Homed are the instances that end with the scope: those alive, and ended ones that something keeps.
 	Homed []*Instance
 
-	// Built are the instances whose making was timed, in order, until the scope has closed.
+	Makes, Uses int64 // instances made and calls made in it
+	BuiltNS     int64 // of the closed scope: how long making took, what ran within something else not counted twice
+	Findings    int64 // occurrences that name it
+	CloseLine   int64
+
+	// Built are the instances that were made in it, in order, until the scope has closed.
 	Built []*Instance
 
 	children   []*Scope // those open, and those open inside closed ones

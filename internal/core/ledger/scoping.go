@@ -133,7 +133,7 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 		w.endScope(child, ev)
 	}
 	w.tell(Change{What: ScopeClosing, Event: ev, Scope: s})
-	s.Ended, s.ClosedAt, s.ClosedSeq = true, ev.T, w.Seq
+	s.Ended, s.ClosedAt, s.ClosedSeq, s.CloseLine = true, ev.T, w.Seq, ev.Line
 	for _, i := range s.Homed {
 		w.end(i, HomeClosed, ev.T)
 	}
@@ -155,4 +155,11 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 	}
 	s.unlist()
 	w.rememberScope(s)
+}
+
+// Remembered calls f for every closed scope that is remembered, from the one that closed first.
+func (w *World) Remembered(f func(*Scope)) {
+	for s := w.deadScope.first; s != nil; s = s.next {
+		f(s)
+	}
 }

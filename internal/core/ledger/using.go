@@ -21,6 +21,11 @@ func (w *World) give(ev *event.Event) error {
 		s.working()
 	}
 	w.refresh(i)
+	if to != nil {
+		i.received(uint64(to.ID), s)
+	} else if ev.Entry != "" {
+		i.received(0, s)
+	}
 	w.tell(Change{What: Given, Event: ev, Inst: i, Holder: to, Scope: s})
 	// After the rules, which may have begun to follow it on account of this very line.
 	if i.watch != nil {
@@ -97,6 +102,12 @@ func (w *World) use(ev *event.Event) error {
 		user = w.insts.get(uint64(ev.User))
 	}
 	w.mark(s, true)
+	if i.Reg != nil {
+		i.Reg.Used += ev.Count
+	}
+	if s != nil {
+		s.Uses += ev.Count
+	}
 	if i.remembered {
 		w.refresh(i)
 	}
@@ -207,6 +218,10 @@ func (w *World) end(i *Instance, how End, t int64) {
 		return
 	}
 	i.Ended, i.End, i.EndedAt, i.EndedSeq = true, how, t, w.Seq
+	if i.Reg != nil {
+		i.Reg.Ended++
+	}
+	w.tell(Change{What: InstanceEnded, Inst: i, Scope: i.home})
 	// What something keeps stays at home until home closes: only then is it seen whether the keeper outlived it.
 	if how != HomeClosed && (len(i.KeptBy) == 0 && len(i.handouts) == 0 || i.home != nil && i.home.Parent == nil) {
 		w.leaveHome(i)

@@ -36,10 +36,12 @@ const (
 	Used
 	DisposeSeen
 	ForgottenSeen
-	ScopeClosing // a scope is about to close: its instances are still as they were
-	ScopeClosed  // it has closed: Homed is what was at home in it, and has ended
-	Settled      // an instance's registration came after it was made
-	HomeKnown    // an instance came into a home that had closed: late lines, or a scope used after its end
+	ScopeClosing   // a scope is about to close: its instances are still as they were
+	ScopeClosed    // it has closed: Homed is what was at home in it, and has ended
+	Settled        // an instance's registration came after it was made
+	InstanceEnded  // disposed, forgotten, or its home closed
+	ScopeForgotten // a closed scope is remembered no longer
+	HomeKnown      // an instance came into a home that had closed: late lines, or a scope used after its end
 	Failed
 	Lost
 	StreamEnded // bye
@@ -66,6 +68,7 @@ type World struct {
 	Sees   Sight
 	Seq    int64 // events applied
 	T      int64 // the latest time seen, ns
+	Line   int64 // the latest line
 	Ended  bool  // bye
 	EndWhy string
 	Lost   int64
@@ -144,6 +147,7 @@ func (w *World) Alive() int { return w.insts.n - w.deadInsts.n - w.pinned }
 func (w *World) Apply(ev *event.Event) error {
 	w.Seq++
 	w.T = max(w.T, ev.T)
+	w.Line = max(w.Line, ev.Line)
 	switch ev.Kind {
 	case event.Hello:
 		return w.hello(ev)

@@ -19,6 +19,8 @@ type handout struct {
 	slot     int // the position in with, where asked has to be looked up in the needs; -1 otherwise
 	all      bool
 	via      *ledger.Registration
+	how      string // of a give; "" of what a make lists
+	site     string
 }
 
 // seenHandout is how often, when, and by which examples.
@@ -70,7 +72,7 @@ func (h *handouts) See(c *ledger.Change) {
 		if e.Slot < 0 && c.Event.Kind == event.Give {
 			k.said = c.Event.Has&event.Of(event.FService, event.FKey) != 0
 			k.asked = ledger.Asked{Service: c.Event.Service, Key: c.Event.Key, HasKey: c.Event.Has.Has(event.FKey)}
-			k.all = c.Event.All
+			k.all, k.how, k.site = c.Event.All, c.Event.How, c.Event.Site
 			if c.Event.Has.Has(event.FVia) {
 				k.via = h.world.Registration(c.Event.Via)
 			}
@@ -82,7 +84,7 @@ func (h *handouts) See(c *ledger.Change) {
 		if c.Event.How == "property" && c.Holder != nil {
 			return // it comes as Bound
 		}
-		k := handout{given: c.Inst.Reg, impl: c.Inst.Impl(), slot: -1, all: c.Event.All, entry: c.Event.Entry}
+		k := handout{given: c.Inst.Reg, impl: c.Inst.Impl(), slot: -1, all: c.Event.All, entry: c.Event.Entry, how: c.Event.How, site: c.Event.Site}
 		k.said = c.Event.Has&event.Of(event.FService, event.FKey) != 0
 		k.asked = ledger.Asked{Service: c.Event.Service, Key: c.Event.Key, HasKey: c.Event.Has.Has(event.FKey)}
 		if c.Event.Has.Has(event.FVia) {

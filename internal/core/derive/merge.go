@@ -1,0 +1,270 @@
+package derive
+
+import (
+	"cmp"
+	"slices"
+	"time"
+)
+
+// Merge puts the states of several streams of one recording together: registrations that are the same in all that
+// people can tell are one. Scopes and instances belong to a stream and are not merged; neither are the log's chunks and
+// places. The result of one state is that state.
+func Merge(states []*State) *State {
+	if len(states) == 1 {
+		return states[0]
+	}
+	m := &merger{out: &State{Format: Format}, at: map[identity]int{}, handouts: map[handoutID]int{}, failures: map[failureID]int{}, costs: map[costOf]int{}}
+	m.out.Registrations, m.out.Handouts, m.out.Failures, m.out.Costs = []Registration{}, []Handout{}, []Failure{}, []Cost{}
+	m.out.Open, m.out.Steps, m.out.Alive, m.out.Places, m.out.Chunks = []Scope{}, []Step{}, []Instance{}, []Place{}, []ChunkInfo{}
+	m.out.Buckets = Buckets{WidthNS: 1, Opened: []int64{}, Closed: []int64{}, Regs: []Series{}}
+	if len(states) == 0 {
+		return m.out
+	}
+	starts := make([]time.Time, len(states))
+	for n, s := range states {
+		starts[n], _ = time.Parse(time.RFC3339, s.Start) // the reader has checked it
+		if n == 0 || starts[n].Before(m.start) {
+			m.start = starts[n]
+		}
+	}
+	first := states[0]
+	m.out.Stream, m.out.App, m.out.Version, m.out.Environment, m.out.Start = first.Stream, first.App, first.Version, first.Environment, first.Start
+	for n, s := range states {
+		offset := starts[n].Sub(m.start).Nanoseconds()
+		m.out.T = max(m.out.T, offset+s.T)
+		m.out.Buckets.WidthNS = max(m.out.Buckets.WidthNS, s.Buckets.WidthNS)
+	}
+	for m.out.T/m.out.Buckets.WidthNS >= buckets {
+		m.out.Buckets.WidthNS *= 2
+	}
+	for n, s := range states {
+		m.add(s, starts[n].Sub(m.start).Nanoseconds())
+	}
+	return m.out
+}
+
+type identity struct {
+	service, key, impl, at, lifetime, container string
+	hasKey                                      bool
+	nth                                         int // among those of one stream that are the same in all this
+}
+
+type handoutID struct {
+	consumer, given, via             int
+	direct, entry, impl              string
+	service, key, site, how string
+	all                              bool
+}
+
+type failureID struct {
+	service, key, why string
+	consumer          int
+}
+
+type merger struct {
+	out      *State
+	start    time.Time
+	at       map[identity]int
+	handouts map[handoutID]int
+	failures map[failureID]int
+	costs    map[costOf]int
+}
+
+func (m *merger) add(s *State, offset int64) {
+	out := m.out
+	out.Lines += s.Lines
+	out.Scopes += s.Scopes
+	out.Weight += s.Weight
+	out.OpenCount += s.OpenCount
+	out.Ended = (out.Ended || len(out.Registrations) == 0) && s.Ended
+	out.WithSeen, out.UseSeen, out.DisposalSeen = out.WithSeen || s.WithSeen, out.UseSeen || s.UseSeen, out.DisposalSeen || s.DisposalSeen
+	to := m.registrations(s)
+	index := func(n int) int {
+		if n < 0 || n >= len(to) {
+			return None
+		}
+		return to[n]
+	}
+	for n := range s.Registrations {
+		r := &out.Registrations[to[n]]
+		if r.Wraps == unresolved {
+			from := &s.Registrations[n]
+			r.Wraps, r.Alias, r.Proxy, r.Answered = index(from.Wraps), index(from.Alias), index(from.Proxy), index(from.Answered)
+		}
+	}
+	for n := range s.Handouts {
+		m.handout(&s.Handouts[n], index)
+	}
+	for _, f := range s.Failures {
+		f.Consumer = index(f.Consumer)
+		id := failureID{f.Asked.Service, keyText(f.Asked.Key), f.Why, f.Consumer}
+		if at, ok := m.failures[id]; ok {
+			out.Failures[at].Count += f.Count
+			continue
+		}
+		m.failures[id] = len(out.Failures)
+		out.Failures = append(out.Failures, f)
+	}
+	for _, c := range s.Costs {
+		m.cost(c, index)
+	}
+	m.buckets(s, offset, index)
+	out.Open = append(out.Open, s.Open...)
+	for _, step := range s.Steps {
+		step.Reg = index(step.Reg)
+		step.T += offset
+		out.Steps = append(out.Steps, step)
+	}
+	for _, i := range s.Alive {
+		i.Reg = index(i.Reg)
+		out.Alive = append(out.Alive, i)
+	}
+	slices.SortStableFunc(out.Steps, func(a, b Step) int { return cmp.Compare(a.T, b.T) })
+}
+
+// unresolved marks a registration whose references are still to be set.
+const unresolved = -2
+
+func keyText(key *string) string {
+	if key == nil {
+		return ""
+	}
+	return "=" + *key
+}
+
+func (m *merger) registrations(s *State) []int {
+	to := make([]int, len(s.Registrations))
+	seen := map[identity]int{}
+	for n := range s.Registrations {
+		r := s.Registrations[n]
+		id := identity{service: r.Service, key: keyText(r.Key), impl: r.Impl, at: r.At, lifetime: r.Lifetime, container: r.Container}
+		seen[id]++
+		id.nth = seen[id]
+		at, ok := m.at[id]
+		if !ok {
+			m.at[id] = len(m.out.Registrations)
+			to[n] = len(m.out.Registrations)
+			r.Wraps = unresolved
+			m.out.Registrations = append(m.out.Registrations, r)
+			continue
+		}
+		to[n] = at
+		one := &m.out.Registrations[at]
+		one.Made += r.Made
+		one.Ended += r.Ended
+		one.Used += r.Used
+		one.Disposed += r.Disposed
+		one.Undisposed += r.Undisposed
+		one.TookNS += r.TookNS
+		one.OwnNS += r.OwnNS
+		one.MaxNS = max(one.MaxNS, r.MaxNS)
+		one.Bytes += r.Bytes
+		one.Verdict = together(one.Verdict, r.Verdict)
+	}
+	return to
+}
+
+// together is the verdict on what two streams showed.
+func together(a, b Verdict) Verdict {
+	says := func(v Verdict) bool { return v.As != BehavedUnknown && v.As != BehavedUnbuilt }
+	switch {
+	case a.As == b.As, !says(b):
+		return a
+	case !says(a):
+		return b
+	}
+	no := false
+	return Verdict{As: BehavedMixed, Agrees: &no, Why: a.As + " in one stream, " + b.As + " in another"}
+}
+
+func (m *merger) handout(h *Handout, index func(int) int) {
+	one := *h
+	one.Consumer, one.Given, one.Via = index(h.Consumer), index(h.Given), index(h.Via)
+	one.Chains = nil
+	for _, c := range h.Chains {
+		moved := Chain{}
+		for _, l := range c.Layers {
+			moved.Layers = append(moved.Layers, Layer{index(l.Reg), l.Impl})
+		}
+		one.Chains = append(one.Chains, moved)
+	}
+	id := handoutID{
+		consumer: one.Consumer, given: one.Given, via: one.Via, direct: h.Direct, entry: h.Entry, impl: h.Impl,
+		service: h.Asked.Service, key: keyText(h.Asked.Key), site: h.Site, how: h.How, all: h.All,
+	}
+	at, ok := m.handouts[id]
+	if !ok {
+		m.handouts[id] = len(m.out.Handouts)
+		m.out.Handouts = append(m.out.Handouts, one)
+		return
+	}
+	before := &m.out.Handouts[at]
+	before.Count += one.Count
+	for _, c := range one.Chains {
+		if !slices.ContainsFunc(before.Chains, func(o Chain) bool { return slices.Equal(o.Layers, c.Layers) }) {
+			before.Chains = append(before.Chains, c)
+		}
+	}
+}
+
+func (m *merger) cost(c Cost, index func(int) int) {
+	id := costOf{c.Name, c.Kind}
+	at, ok := m.costs[id]
+	if !ok {
+		at = len(m.out.Costs)
+		m.costs[id] = at
+		m.out.Costs = append(m.out.Costs, Cost{Name: c.Name, Kind: c.Kind, Regs: []CostReg{}})
+	}
+	one := &m.out.Costs[at]
+	one.Scopes += c.Scopes
+	one.TotalNS += c.TotalNS
+	one.BuiltNS += c.BuiltNS
+	for _, r := range c.Regs {
+		r.Reg = index(r.Reg)
+		k := slices.IndexFunc(one.Regs, func(o CostReg) bool { return o.Reg == r.Reg })
+		if k < 0 {
+			one.Regs = append(one.Regs, r)
+			continue
+		}
+		o := &one.Regs[k]
+		o.Scopes += r.Scopes
+		o.Made += r.Made
+		o.TookNS += r.TookNS
+		o.OwnNS += r.OwnNS
+		o.MaxNS = max(o.MaxNS, r.MaxNS)
+		o.MadeSq += r.MadeSq
+		o.OwnSq += r.OwnSq
+		o.Bytes += r.Bytes
+	}
+}
+
+func (m *merger) buckets(s *State, offset int64, index func(int) int) {
+	b := &m.out.Buckets
+	n := int(m.out.T/b.WidthNS) + 1
+	grow := func(list []int64) []int64 {
+		for len(list) < n {
+			list = append(list, 0)
+		}
+		return list
+	}
+	pour := func(into, from []int64) {
+		for k, v := range from {
+			at := (offset + int64(k)*s.Buckets.WidthNS) / b.WidthNS
+			into[min(int(at), n-1)] += v
+		}
+	}
+	b.Opened, b.Closed = grow(b.Opened), grow(b.Closed)
+	pour(b.Opened, s.Buckets.Opened)
+	pour(b.Closed, s.Buckets.Closed)
+	for _, r := range s.Buckets.Regs {
+		reg := index(r.Reg)
+		k := slices.IndexFunc(b.Regs, func(o Series) bool { return o.Reg == reg })
+		if k < 0 {
+			k = len(b.Regs)
+			b.Regs = append(b.Regs, Series{Reg: reg, Made: grow(nil), Ended: grow(nil), OwnNS: grow(nil)})
+		}
+		pour(b.Regs[k].Made, r.Made)
+		pour(b.Regs[k].Ended, r.Ended)
+		pour(b.Regs[k].OwnNS, r.OwnNS)
+	}
+}

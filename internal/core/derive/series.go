@@ -1,0 +1,40 @@
+package derive
+
+// buckets is how many stretches of time are told apart; when time has outgrown them, each two become one.
+const buckets = 64
+
+// firstShift is the width of a stretch at a stream's start, as a power of two of ns: about a millisecond.
+const firstShift = 20
+
+type count [buckets]int64
+
+func (c *count) halve() {
+	for n := range buckets / 2 {
+		c[n] = c[2*n] + c[2*n+1]
+	}
+	clear(c[buckets/2:])
+}
+
+// series is one registration's, in time.
+type series struct{ made, ended, own count }
+
+// at returns the bucket of a time, making room for it first.
+func (t *Tracker) at(ns int64) int {
+	if ns < 0 {
+		return 0
+	}
+	for ns>>t.shift >= buckets {
+		t.shift++
+		t.opened.halve()
+		t.closed.halve()
+		for _, s := range t.series {
+			s.made.halve()
+			s.ended.halve()
+			s.own.halve()
+		}
+	}
+	return int(ns >> t.shift)
+}
+
+// used returns the buckets up to the latest time.
+func (c *count) used(n int) []int64 { return append([]int64{}, c[:n]...) }

@@ -1,0 +1,229 @@
+package derive
+
+// Format names the shape of a State.
+const Format = "lantern-state/1"
+
+// State is what is known of one stream. Times are ns since its start.
+type State struct {
+	Format        string         `json:"format"`
+	Stream        string         `json:"stream"`
+	App           string         `json:"app"`
+	Version       string         `json:"version"`
+	Environment   string         `json:"environment"`
+	Start         string         `json:"start"`
+	T             int64          `json:"t"` // the latest time seen
+	Lines         int64          `json:"lines"`
+	Ended         bool           `json:"ended"`
+	Scopes        int64          `json:"scopes"`
+	Weight        int64          `json:"weight"` // of all scopes: how many there were before sampling
+	Registrations []Registration `json:"registrations"`
+	Handouts      []Handout      `json:"handouts"`
+	Failures      []Failure      `json:"failures"`
+	Costs         []Cost         `json:"costs"`
+	Buckets       Buckets        `json:"buckets"`
+	Open          []Scope        `json:"open"`       // the ones open longest, oldest first
+	OpenCount     int64          `json:"open_count"` // all of them
+	Steps         []Step         `json:"steps"`      // the latest disposals, in order
+	Alive         []Instance     `json:"alive"`      // those at home in a root, the oldest first
+	Places        []Place        `json:"places"`     // where instances were made
+	Chunks        []ChunkInfo    `json:"chunks"`     // of the log of scopes
+	WithSeen      bool           `json:"with_seen"`  // the recorder sees who was given what
+	UseSeen       bool           `json:"use_seen"`
+	DisposalSeen  bool           `json:"disposal_seen"`
+}
+
+// None stands for no registration where an index into State.Registrations is expected.
+const None = -1
+
+// Registration is one registration and what became of its instances.
+type Registration struct {
+	ID         uint64  `json:"id"`
+	Container  string  `json:"container"`
+	Service    string  `json:"service"`
+	Key        *string `json:"key"`
+	Impl       string  `json:"implementation"`
+	Lifetime   string  `json:"lifetime"`
+	Declared   string  `json:"declared"`
+	At         string  `json:"at"`
+	Module     string  `json:"module"`
+	Internal   bool    `json:"internal"`
+	Local      bool    `json:"local"`
+	Primary    bool    `json:"primary"`
+	Disposable bool    `json:"disposable"`
+	Disposer   string  `json:"disposer"`
+	Also       []Name  `json:"also"`
+	Needs      []Need  `json:"needs"`
+	Wraps      int     `json:"wraps"` // indices into State.Registrations, None where there is none
+	Alias      int     `json:"alias"`
+	Proxy      int     `json:"proxy"`
+	Answered   int     `json:"answered"`   // who answers a single request for its service and key; itself, where it does
+	Duplicates string  `json:"duplicates"` // how its container chooses: "first", "last", "primary", …
+
+	Made       int64   `json:"made"`
+	Ended      int64   `json:"ended"`
+	Used       int64   `json:"used"` // calls
+	Disposed   int64   `json:"disposed"`
+	Undisposed int64   `json:"undisposed"` // disposable ones that ended, or are alive, without a disposal
+	TookNS     int64   `json:"took_ns"`    // making them, with what was built for them
+	OwnNS      int64   `json:"own_ns"`     // without
+	MaxNS      int64   `json:"max_ns"`
+	Bytes      int64   `json:"bytes"` // of those alive, where sizes are known
+	Verdict    Verdict `json:"verdict"`
+}
+
+// Name is a service and key.
+type Name struct {
+	Service string  `json:"service"`
+	Key     *string `json:"key"`
+}
+
+// Need is what construction asks for.
+type Need struct {
+	Site     string  `json:"site"`
+	Service  string  `json:"service"`
+	Key      *string `json:"key"`
+	How      string  `json:"how"`
+	All      bool    `json:"all"`
+	Optional bool    `json:"optional"`
+	Lazy     bool    `json:"lazy"`
+}
+
+// Verdict says what a lifetime behaved as.
+type Verdict struct {
+	As     string `json:"as"`     // one of the Behaved constants
+	Agrees *bool  `json:"agrees"` // with the lifetime in force; nil where that cannot be said
+	Why    string `json:"why"`    // the evidence, in a sentence
+}
+
+// Handout is who was given what, how often.
+type Handout struct {
+	Consumer  int      `json:"consumer"` // index of a registration, None otherwise
+	Direct    string   `json:"direct"`   // the consumer's implementation, where it has no registration
+	Entry     string   `json:"entry"`
+	Given     int      `json:"given"`
+	Impl      string   `json:"implementation"`
+	Asked     Name     `json:"asked"`
+	Site      string   `json:"site"`
+	How       string   `json:"how"` // "constructor", "property", "method", "locator" … or "entry"
+	All       bool     `json:"all"`
+	Via       int      `json:"via"`
+	Count     int64    `json:"count"`
+	First     int64    `json:"first"`
+	Last      int64    `json:"last"`
+	Chains    []Chain  `json:"chains"`    // of the examples: outermost first
+	Instances []uint64 `json:"instances"` // examples
+}
+
+// Chain is a stack of layers as an instance had them, outermost first, by what each is of.
+type Chain struct {
+	Layers []Layer `json:"layers"`
+}
+
+// Layer is one instance of a chain.
+type Layer struct {
+	Reg  int    `json:"reg"` // None where it has none
+	Impl string `json:"implementation"`
+}
+
+// Failure is something asked for and not given.
+type Failure struct {
+	Asked    Name   `json:"asked"`
+	Why      string `json:"why"`
+	Consumer int    `json:"consumer"`
+	Optional bool   `json:"optional"`
+	Count    int64  `json:"count"`
+	Last     int64  `json:"last"`
+}
+
+// Cost is what making things took of the scopes of one name. The root's makes stand under the name "" and kind "root".
+type Cost struct {
+	Name    string    `json:"name"`
+	Kind    string    `json:"kind"`
+	Scopes  int64     `json:"scopes"` // closed
+	TotalNS int64     `json:"total_ns"`
+	BuiltNS int64     `json:"built_ns"` // the outermost makes
+	Regs    []CostReg `json:"regs"`
+}
+
+// CostReg is what one registration's makes took of them.
+type CostReg struct {
+	Reg    int     `json:"reg"`
+	Scopes int64   `json:"scopes"` // in which it was made
+	Made   int64   `json:"made"`
+	TookNS int64   `json:"took_ns"`
+	OwnNS  int64   `json:"own_ns"`
+	MaxNS  int64   `json:"max_ns"`
+	MadeSq float64 `json:"made_sq"` // sums of squares per scope: how much it varies
+	OwnSq  float64 `json:"own_sq"`
+	Bytes  int64   `json:"bytes"`
+}
+
+// Buckets are counts over time, in equal stretches from the stream's start.
+type Buckets struct {
+	WidthNS int64    `json:"width_ns"`
+	Opened  []int64  `json:"opened"` // scopes
+	Closed  []int64  `json:"closed"`
+	Regs    []Series `json:"regs"`
+}
+
+// Series is one registration's part of the Buckets.
+type Series struct {
+	Reg   int     `json:"reg"`
+	Made  []int64 `json:"made"`
+	Ended []int64 `json:"ended"`
+	OwnNS []int64 `json:"own_ns"`
+}
+
+// Scope is one line of the log of scopes.
+type Scope struct {
+	ID       uint64 `json:"id"`
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`
+	Trace    string `json:"trace"`
+	In       uint64 `json:"in"`
+	Opened   int64  `json:"opened"`
+	Closed   int64  `json:"closed"` // of an open one: the latest time seen
+	Open     bool   `json:"open"`
+	Line     int64  `json:"line"`
+	LastLine int64  `json:"last_line"` // of an open one: the latest line
+	Made     int64  `json:"made"`
+	Uses     int64  `json:"uses"`
+	BuiltNS  int64  `json:"built_ns"`
+	Findings int64  `json:"findings"` // occurrences that name it
+}
+
+// Took returns how long the scope was open, in ns.
+func (s *Scope) Took() int64 { return s.Closed - s.Opened }
+
+// Step is one line about a disposal.
+type Step struct {
+	Instance uint64 `json:"instance"`
+	Reg      int    `json:"reg"`
+	Impl     string `json:"implementation"`
+	Home     uint64 `json:"home"` // the scope with which it ends
+	HomeName string `json:"home_name"`
+	HomeKind string `json:"home_kind"`
+	Root     bool   `json:"root"`
+	State    string `json:"state"` // "done", "begun", "failed", "handed", "refused"
+	By       string `json:"by"`
+	T        int64  `json:"t"`
+	NS       int64  `json:"ns"`
+}
+
+// Instance is one that is alive.
+type Instance struct {
+	ID         uint64 `json:"id"`
+	Reg        int    `json:"reg"`
+	Impl       string `json:"implementation"`
+	Made       int64  `json:"made"`
+	Home       uint64 `json:"home"`
+	Disposable bool   `json:"disposable"`
+	Disposed   bool   `json:"disposed"`
+	Bytes      int64  `json:"bytes"`
+}
+
+// Place says that the instances from ID on were made from Line on, until the next Place.
+type Place struct {
+	ID   uint64 `json:"id"`
+	Line int64  `json:"line"`
+}

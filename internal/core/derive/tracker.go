@@ -1,0 +1,357 @@
+package derive
+
+import (
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/internal/core/rules"
+	"keenlantern.example/record/event"
+)
+
+// Tracker adds up one stream. It is not safe for use by several goroutines.
+type Tracker struct {
+	world  *ledger.World
+	shared *rules.Shared
+
+	costs    map[costOf]*cost
+	list     []*cost
+	here     []*costReg // those made in the scope that is looked at
+	nesting  ledger.Nesting
+	failures map[failure]*Failure
+	failed   []failure
+
+	shift          uint // the buckets' width is 1<<shift ns
+	opened, closed count
+	series         []*series
+
+	steps  [maxSteps]Step
+	stepN  int64
+	places []Place
+	log    log
+}
+
+// Sees are the kinds of change that a Tracker is given.
+var Sees = []ledger.Happening{
+	ledger.Opened, ledger.Made, ledger.ScopeClosed, ledger.InstanceEnded, ledger.DisposeSeen, ledger.Failed, ledger.ScopeForgotten,
+}
+
+// The bounds.
+const (
+	maxSteps      = 1024 // the latest disposals that are remembered
+	maxNames      = 1000 // names of scopes that are told apart
+	maxFailures   = 1000
+	maxHandouts   = 20_000
+	maxAlive      = 5000
+	maxOpen       = 100
+	placesEvery   = 2048 // makes between two Places
+	maxChainDepth = 16
+)
+
+// New returns a Tracker. Full chunks of the log of scopes go to full, which may be nil.
+func New(w *ledger.World, shared *rules.Shared, full func(Chunk)) *Tracker {
+	return &Tracker{
+		world: w, shared: shared, costs: map[costOf]*cost{}, failures: map[failure]*Failure{}, shift: firstShift,
+		log: log{full: full},
+	}
+}
+
+// tally is what a Tracker hangs on a registration.
+type tally struct {
+	seen
+	series     *series
+	disposed   int64
+	undisposed int64
+	took       int64
+	own        int64
+	max        int64
+}
+
+var tallyTag = ledger.NewTag()
+
+func (t *Tracker) tally(r *ledger.Registration) *tally {
+	if one, ok := r.Tag(tallyTag).(*tally); ok {
+		return one
+	}
+	one := &tally{series: &series{}}
+	t.series = append(t.series, one.series)
+	r.SetTag(tallyTag, one)
+	return one
+}
+
+type costOf struct{ name, kind string }
+
+type cost struct {
+	costOf
+	scopes, total, built int64
+	regs                 map[*ledger.Registration]*costReg
+	list                 []*costReg
+}
+
+type costReg struct {
+	CostReg
+	reg    *ledger.Registration
+	tally  *tally
+	isHere bool
+	made   int64 // in the scope that is looked at
+	own    int64
+}
+
+type failure struct {
+	asked    ledger.Asked
+	why      string
+	consumer *ledger.Registration
+	optional bool
+}
+
+func (t *Tracker) costOf(name, kind string) *cost {
+	k := costOf{name, kind}
+	c := t.costs[k]
+	if c == nil && len(t.list) < maxNames {
+		c = &cost{costOf: k, regs: map[*ledger.Registration]*costReg{}}
+		t.costs[k] = c
+		t.list = append(t.list, c)
+	}
+	return c
+}
+
+func (t *Tracker) costReg(c *cost, r *ledger.Registration) *costReg {
+	one := c.regs[r]
+	if one == nil {
+		one = &costReg{reg: r, tally: t.tally(r)}
+		c.regs[r] = one
+		c.list = append(c.list, one)
+	}
+	return one
+}
+
+// See takes a change.
+func (t *Tracker) See(c *ledger.Change) {
+	switch c.What {
+	case ledger.Made:
+		t.made(c.Inst)
+	case ledger.InstanceEnded:
+		t.ended(c.Inst)
+	case ledger.Opened:
+		t.opened[t.at(c.Scope.Opened)]++
+	case ledger.ScopeClosed:
+		t.closing(c.Scope)
+	case ledger.DisposeSeen:
+		t.step(c)
+	case ledger.Failed:
+		t.fail(c)
+	case ledger.ScopeForgotten:
+		if !c.Scope.Root {
+			t.log.add(rowOf(c.Scope, t.world))
+		}
+	}
+}
+
+func (t *Tracker) made(i *ledger.Instance) {
+	if (t.world.InstancesMade-1)%placesEvery == 0 {
+		t.places = append(t.places, Place{uint64(i.ID), i.MadeLine})
+	}
+	if i.Reg == nil {
+		return
+	}
+	one := t.tally(i.Reg)
+	one.series.made[t.at(i.Made)]++
+	one.took += i.NS
+	one.max = max(one.max, i.NS)
+	if !i.Scope.Root {
+		return
+	}
+	// Outside any scope nothing closes soon, and what ran within what is not told apart.
+	one.outside++
+	one.own += i.NS
+	one.series.own[t.at(i.Made)] += i.NS
+	if c := t.costOf("", "root"); c != nil {
+		r := t.costReg(c, i.Reg)
+		r.Made++
+		r.TookNS += i.NS
+		r.OwnNS += i.NS
+		r.MaxNS = max(r.MaxNS, i.NS)
+		r.Bytes += i.Size
+	}
+}
+
+func (t *Tracker) ended(i *ledger.Instance) {
+	if i.Reg == nil {
+		return
+	}
+	one := t.tally(i.Reg)
+	one.series.ended[t.at(i.EndedAt)]++
+	if i.Scope.Root {
+		one.seen.add(i)
+	}
+	switch {
+	case i.End == ledger.Disposed:
+		one.disposed++
+	case i.Disposable():
+		one.undisposed++
+	}
+}
+
+func (t *Tracker) closing(s *ledger.Scope) {
+	if s.Root {
+		return
+	}
+	at := t.at(s.ClosedAt)
+	t.closed[at]++
+	c := t.costOf(s.Name, s.Kind)
+	if c == nil {
+		return
+	}
+	c.scopes++
+	c.total += s.ClosedAt - s.Opened
+	t.here = t.here[:0]
+	for _, i := range s.Built {
+		if i.Reg == nil {
+			continue
+		}
+		r := t.costReg(c, i.Reg)
+		if !r.isHere {
+			r.isHere, r.made, r.own = true, 0, 0
+			t.here = append(t.here, r)
+		}
+		r.made++
+		r.Made++
+		r.TookNS += i.NS
+		r.MaxNS = max(r.MaxNS, i.NS)
+		r.Bytes += i.Size
+		r.tally.add(i)
+	}
+	for _, span := range t.nesting.Of(s.Built) {
+		if span.Outer < 0 {
+			s.BuiltNS += span.Inst.NS
+		}
+		if span.Inst.Reg != nil {
+			c.regs[span.Inst.Reg].own += span.Own
+		}
+	}
+	c.built += s.BuiltNS
+	for _, r := range t.here {
+		r.isHere = false
+		r.Scopes++
+		r.OwnNS += r.own
+		r.MadeSq += float64(r.made) * float64(r.made)
+		r.OwnSq += float64(r.own) * float64(r.own)
+		r.tally.own += r.own
+		r.tally.series.own[at] += r.own
+		r.tally.scopes++
+		if r.made > 1 {
+			r.tally.several++
+		}
+	}
+}
+
+func (t *Tracker) step(c *ledger.Change) {
+	i := c.Inst
+	step := &t.steps[t.stepN%maxSteps]
+	t.stepN++
+	*step = Step{
+		Instance: uint64(i.ID), Impl: i.Impl(), State: c.Event.State, By: c.Event.By, T: c.Event.T, NS: c.Event.NS, Reg: None,
+	}
+	if step.State == "" {
+		step.State = "done"
+	}
+	if i.Reg != nil {
+		step.Reg = int(i.Reg.ID)
+	}
+	if home := i.Home(); home != nil {
+		step.Home, step.HomeName, step.HomeKind, step.Root = uint64(home.ID), home.Name, home.Kind, home.Root
+	}
+	// It had ended with its home, and is disposed after all.
+	if i.Reg != nil && i.End == ledger.HomeClosed && i.Done == 1 && step.State == "done" && i.Disposable() {
+		one := t.tally(i.Reg)
+		one.disposed++
+		one.undisposed--
+	}
+}
+
+func (t *Tracker) fail(c *ledger.Change) {
+	ev := c.Event
+	k := failure{asked: ledger.Asked{Service: ev.Service, Key: ev.Key, HasKey: ev.Has.Has(event.FKey)}, why: ev.Why, optional: ev.Optional}
+	if ev.Has.Has(event.FFor) {
+		k.consumer = t.world.Registration(ev.For)
+	}
+	if k.consumer == nil && c.Inst != nil {
+		k.consumer = c.Inst.Reg
+	}
+	f := t.failures[k]
+	if f == nil {
+		if len(t.failed) == maxFailures {
+			return
+		}
+		f = &Failure{Asked: nameOf(k.asked), Why: k.why, Optional: k.optional, Consumer: None}
+		t.failures[k] = f
+		t.failed = append(t.failed, k)
+	}
+	f.Count++
+	f.Last = max(f.Last, ev.T)
+}
+
+func nameOf(a ledger.Asked) Name {
+	n := Name{Service: a.Service}
+	if a.HasKey {
+		n.Key = &a.Key
+	}
+	return n
+}
+
+// Finish puts what is left of the closed scopes, and the open ones, into the log. It is called once, when nothing more
+// will come.
+func (t *Tracker) Finish() {
+	t.Pending(func(s Scope) { t.log.add(s) })
+	t.log.flush()
+}
+
+// Pending calls f for the scopes that are not in a chunk yet: the closed ones from the one that closed first, then the
+// open ones.
+func (t *Tracker) Pending(f func(Scope)) {
+	for _, row := range t.log.rows {
+		f(row)
+	}
+	t.world.Remembered(func(s *ledger.Scope) {
+		if !s.Root && s.Known {
+			f(rowOf(s, t.world))
+		}
+	})
+	t.world.Open(func(s *ledger.Scope) {
+		if !s.Ended {
+			f(rowOf(s, t.world))
+		}
+	})
+}
+
+// chain returns the layers of an instance, outermost first.
+func chain(i *ledger.Instance, wiring *ledger.Wiring, index func(*ledger.Registration) int) Chain {
+	c := Chain{}
+	for range maxChainDepth {
+		c.Layers = append(c.Layers, Layer{index(i.Reg), finding.Ref.Impl(i.Ref())})
+		next := inner(i, wiring)
+		if next == nil {
+			break
+		}
+		i = next
+	}
+	return c
+}
+
+// inner returns the layer inside i: what it wraps by its registration, or else, where nothing of the service declares
+// layers, what it keeps of the same service and key.
+func inner(i *ledger.Instance, wiring *ledger.Wiring) *ledger.Instance {
+	if i.Reg == nil {
+		return nil
+	}
+	want := i.Reg.Inner()
+	for n := range i.Keeps {
+		k := i.Keeps[n].Kept
+		if k == nil || k.Reg == nil || k == i {
+			continue
+		}
+		if want != nil && k.Reg.Real() == want ||
+			want == nil && !wiring.Declares(i.Reg.Service) && k.Reg != i.Reg && k.Reg.Asked() == i.Reg.Asked() {
+			return k
+		}
+	}
+	return nil
+}

@@ -1,0 +1,89 @@
+package derive
+
+import (
+	"fmt"
+
+	"keenlantern.example/internal/core/ledger"
+)
+
+// What a registration's instances can have behaved as.
+const (
+	BehavedContainer = "one per container"
+	BehavedScope     = "one per scope"
+	BehavedConsumer  = "one per consumer"
+	BehavedRequest   = "one per request" // every time it is asked for
+	BehavedMixed     = "mixed"
+	BehavedUnknown   = "not enough evidence"
+	BehavedUnbuilt   = "never built"
+)
+
+// seen is what a registration's instances showed so far.
+type seen struct {
+	scopes   int64 // closed ones in which it was made
+	several  int64 // those of them in which more than one was
+	byMany   int64 // instances that more than one received
+	inMany   int64 // instances that were received in more than one scope
+	received int64 // instances that anybody received
+	outside  int64 // instances made in a root
+	modules  int64 // instances whose make named the module they are for
+}
+
+// add notes an instance whose scope has closed, or that is judged where it stands.
+func (e *seen) add(i *ledger.Instance) {
+	if i.Got&ledger.ByOne != 0 {
+		e.received++
+	}
+	if i.Got&ledger.ByMany != 0 {
+		e.byMany++
+	}
+	if i.Got&ledger.InMany != 0 {
+		e.inMany++
+	}
+	if i.Module != "" {
+		e.modules++
+	}
+}
+
+// verdict says what the lifetime of r behaved as. Made is how many there were, containers in how many containers.
+func (e *seen) verdict(r *ledger.Registration, containers int64) Verdict {
+	as, why := e.behaved(r.Made, containers)
+	v := Verdict{As: as, Why: why}
+	want := map[ledger.Lifetime]string{
+		ledger.Singleton: BehavedContainer, ledger.External: BehavedContainer, ledger.Scoped: BehavedScope,
+		ledger.Transient: BehavedRequest, ledger.PerConsumer: BehavedConsumer,
+	}[r.Lifetime]
+	if want == "" || as == BehavedUnknown || as == BehavedUnbuilt {
+		return v
+	}
+	agrees := as == want
+	v.Agrees = &agrees
+	return v
+}
+
+func (e *seen) behaved(made, containers int64) (as, why string) {
+	switch {
+	case made == 0:
+		return BehavedUnbuilt, "no instance of it was seen"
+	case made <= containers && e.inMany > 0:
+		return BehavedContainer, "the one instance was received in several scopes"
+	case made <= containers && e.byMany > 0:
+		return BehavedContainer, "the one instance was received by several"
+	case made <= containers:
+		return BehavedUnknown, "one instance, received once at most"
+	case e.modules == made && e.inMany == 0:
+		return BehavedConsumer, fmt.Sprintf("each of %d instances was made for one module", made)
+	case e.several == 0 && e.outside == 0 && e.inMany > 0:
+		return BehavedMixed, fmt.Sprintf("at most one in each of %d scopes, and %d of them went on into others", e.scopes, e.inMany)
+	case e.several == 0 && e.outside == 0 && e.byMany > 0:
+		return BehavedScope, fmt.Sprintf("one in each of %d scopes, shared there", e.scopes)
+	case e.several == 0 && e.outside == 0:
+		return BehavedUnknown, fmt.Sprintf("one in each of %d scopes, and none of these asked for it twice", e.scopes)
+	case e.byMany == 0 && e.inMany == 0 && e.received > 0:
+		return BehavedRequest, fmt.Sprintf("%d instances, and none was received by two", made)
+	case e.received == 0:
+		return BehavedUnknown, fmt.Sprintf("%d instances, and it was not seen who received them", made)
+	case e.several == 0 && e.scopes > 0 && e.inMany == 0:
+		return BehavedScope, fmt.Sprintf("one in each of %d scopes and %d outside them", e.scopes, e.outside)
+	}
+	return BehavedMixed, fmt.Sprintf("%d instances: %d received by several, %d in several scopes, and %d scopes with more than one", made, e.byMany, e.inMany, e.several)
+}
