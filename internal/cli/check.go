@@ -82,24 +82,37 @@ func write(std IO, format, failOn string, result *engine.Result) error {
 func analyse(ctx context.Context, name string, set rules.Settings) (*engine.Result, error) {
 	in := os.Stdin
 	if name != "-" {
-		file, err := os.Open(name)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, fmt.Errorf("read %s: there is no such file", name)
-		}
+		file, err := open(name)
 		if err != nil {
-			return nil, fmt.Errorf("read %s: %w", name, err)
+			return nil, err
 		}
 		defer file.Close()
 		in = file
 	}
 	r, err := engine.Analyse(&stoppable{ctx, in}, reader.Options{}, set)
-	if errors.Is(err, engine.ErrNoStream) {
-		return nil, fmt.Errorf("read %s: %w; it is no lantern trace (docs/trace-format.md)", name, err)
+	return r, unreadable(name, err)
+}
+
+func open(name string) (*os.File, error) {
+	file, err := os.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("read %s: there is no such file", name)
 	}
 	if err != nil {
-		return r, fmt.Errorf("read %s: %w", name, err)
+		return nil, fmt.Errorf("read %s: %w", name, err)
 	}
-	return r, nil
+	return file, nil
+}
+
+// unreadable says which file an error of reading is about.
+func unreadable(name string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, engine.ErrNoStream):
+		return fmt.Errorf("read %s: %w; it is no lantern trace (docs/trace-format.md)", name, err)
+	}
+	return fmt.Errorf("read %s: %w", name, err)
 }
 
 // stoppable is a file whose reading ends with the context.

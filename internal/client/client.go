@@ -125,3 +125,14 @@ func (c *Client) PutFile(ctx context.Context, in io.Reader) (s views.Summary, er
 	err = long.do(ctx, http.MethodPost, "/api/v1/recordings", in, &s)
 	return s, err
 }
+
+// View asks one of a recording's questions, such as "registrations" or "scopes/12", into what the core answers it with.
+func (c *Client) View(ctx context.Context, recording, what string, query url.Values, into any) error {
+	return c.do(ctx, http.MethodGet, "/api/v1/recordings/"+url.PathEscape(recording)+"/"+what+"?"+query.Encode(), nil, into)
+}
+
+// Compare puts two recordings, or parts of them, side by side.
+func (c *Client) Compare(ctx context.Context, a, b string) (v views.Comparison, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/compare?"+url.Values{"a": {a}, "b": {b}}.Encode(), nil, &v)
+	return v, err
+}

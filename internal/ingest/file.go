@@ -7,6 +7,7 @@ import (
 	"io"
 	"time"
 
+	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/views"
@@ -15,7 +16,7 @@ import (
 )
 
 // chunk is how many bytes of a file are stored as one batch.
-const chunk = 1 << 20
+const chunk = 256 << 10
 
 // PutFile takes a whole trace, plain, gzip or zstd, of any length, as a recording of its own. It returns once all of it
 // is stored and analysed. A file without any stream, or whose input breaks off, leaves nothing behind.
@@ -25,7 +26,8 @@ func (h *Hub) PutFile(ctx context.Context, in io.Reader) (views.Summary, error) 
 		return views.Summary{}, &Unusable{err.Error()}
 	}
 	defer plain.Close()
-	f := &fileImport{hub: h, lines: reader.New(plain, reader.Options{}), split: &engine.Splitter{Set: h.set}}
+	f := &fileImport{hub: h, lines: reader.New(plain, reader.Options{})}
+	f.split = &engine.Splitter{Set: h.set, Scopes: func(n int, c derive.Chunk) { f.putChunk(ctx, n, c) }}
 	if err := f.run(ctx); err != nil {
 		if f.recording != "" {
 			err = errors.Join(err, h.store.DeleteRecording(context.WithoutCancel(ctx), f.recording))
@@ -44,6 +46,8 @@ type fileImport struct {
 	recording string
 	stream    int64 // the store's id of the stream that is being read; 0 before the first hello
 	begun     int   // streams
+	ids       []int64
+	failed    error // of what was stored while a line was analysed
 	batch     store.Batch
 	next      int64 // the number of the line after the last one in batch
 }
@@ -60,6 +64,9 @@ func (f *fileImport) run(ctx context.Context) error {
 			return &Unusable{fmt.Sprintf("the file breaks off behind line %d: %v", line.Number, err)}
 		}
 		f.split.Put(line)
+		if f.failed != nil {
+			return f.failed
+		}
 		if f.split.Streams() > f.begun {
 			if err := f.begin(ctx, line.Event); err != nil {
 				return err
@@ -112,6 +119,7 @@ func (f *fileImport) begin(ctx context.Context, hello *event.Event) error {
 		return err
 	}
 	f.stream = id
+	f.ids = append(f.ids, id)
 	f.batch.N = 0
 	return nil
 }
@@ -148,5 +156,16 @@ func (f *fileImport) flush(ctx context.Context) error {
 
 // finish stores what was found in the stream that has been read to its end.
 func (f *fileImport) finish(ctx context.Context) error {
-	return f.hub.keep(ctx, f.stream, f.batch.N, f.split.Finish(f.begun-1))
+	s := f.split.Finish(f.begun - 1)
+	if f.failed != nil {
+		return f.failed
+	}
+	return f.hub.keep(ctx, f.stream, f.batch.N, s.Result(), s.State())
+}
+
+// putChunk stores a part of the log of scopes of the n-th stream.
+func (f *fileImport) putChunk(ctx context.Context, n int, c derive.Chunk) {
+	if f.failed == nil {
+		f.failed = f.hub.store.PutChunks(ctx, f.ids[n], []store.Chunk{{N: c.Info.N, Body: c.Body}})
+	}
 }

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/store"
@@ -26,6 +27,8 @@ type Hub struct {
 	stop  context.CancelFunc
 	wg    sync.WaitGroup
 
+	pieces *pieces
+
 	mu      sync.Mutex
 	closed  bool
 	runners map[string]*runner // live streams that are loaded, by name
@@ -38,7 +41,10 @@ const maxRunners = 1000
 // New returns a Hub on a store, whose rules go by set. It starts no goroutine until a stream is loaded.
 func New(s *store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
-	return &Hub{store: s, set: set, log: log, ctx: ctx, stop: stop, runners: map[string]*runner{}, news: map[*Listener]struct{}{}}
+	return &Hub{
+		store: s, set: set, log: log, ctx: ctx, stop: stop, runners: map[string]*runner{}, news: map[*Listener]struct{}{},
+		pieces: newPieces(s),
+	}
 }
 
 // Resume analyses what was accepted and not analysed when the last process ended. It returns when that is done.
@@ -63,7 +69,7 @@ func (h *Hub) Resume(ctx context.Context) error {
 			return err
 		}
 		s.Finish()
-		if err := h.keep(ctx, st.ID, st.Batches, s.Result()); err != nil {
+		if err := h.keep(ctx, st.ID, st.Batches, s.Result(), s.State()); err != nil {
 			return err
 		}
 		if err := h.summarise(ctx, st.Recording); err != nil {
@@ -137,7 +143,7 @@ func (h *Hub) load(ctx context.Context, name string, first []byte) (*runner, err
 		return nil, err
 	}
 	r := &runner{
-		hub: h, stored: st, jobs: make(chan job, queueLength), gone: make(chan struct{}),
+		hub: h, stored: st, jobs: make(chan job, queueLength), asks: make(chan chan<- known), gone: make(chan struct{}),
 		log: h.log.With("stream", name, "recording", st.Recording),
 	}
 	h.runners[name] = r
@@ -227,11 +233,15 @@ func (h *Hub) streamResult(st store.Stream) (*engine.Result, error) {
 	return r, nil
 }
 
-// keep stores what was found in a stream.
-func (h *Hub) keep(ctx context.Context, stream, batches int64, r *engine.Result) error {
-	packed, err := json.Marshal(r)
+// keep stores what was found in a stream, and what views answer from.
+func (h *Hub) keep(ctx context.Context, stream, batches int64, r *engine.Result, s *derive.State) error {
+	result, err := json.Marshal(r)
 	if err != nil {
 		return fmt.Errorf("pack the result of stream %d: %w", stream, err)
 	}
-	return h.store.SetResult(ctx, stream, batches, r.Streams[0].Ended, packed)
+	state, err := json.Marshal(s)
+	if err != nil {
+		return fmt.Errorf("pack the state of stream %d: %w", stream, err)
+	}
+	return h.store.SetResult(ctx, stream, batches, r.Streams[0].Ended, result, state)
 }

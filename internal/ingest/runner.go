@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"slices"
 	"sync/atomic"
 	"time"
 
+	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/store"
@@ -30,12 +32,24 @@ type runner struct {
 	log    *slog.Logger
 	stored store.Stream // batches, lines and received change in run only; id, recording and name never do
 	jobs   chan job
+	asks   chan chan<- known
 	gone   chan struct{} // closed when run has ended
 
 	stream   *engine.Stream
 	dirty    bool                          // more was analysed than latest covers
 	latest   atomic.Pointer[engine.Result] // what is known, for anybody
 	received atomic.Int64                  // Unix ns of the last batch
+
+	asked     known // what was last told to a view
+	askedAt   time.Time
+	unsaved   []store.Chunk // full chunks of the log of scopes that are not stored yet
+	askedSeen int64         // batches that asked covers
+}
+
+// known is what views are told of a stream that is loaded.
+type known struct {
+	state   *derive.State
+	pending []derive.Scope
 }
 
 type job struct {
@@ -91,7 +105,7 @@ func (r *runner) run() {
 	defer close(r.gone)
 	// What was accepted is finished even when the hub is closing; the store stays open until then.
 	ctx := context.WithoutCancel(r.hub.ctx)
-	stream, err := r.hub.replay(ctx, r.stored)
+	stream, err := r.hub.replayInto(ctx, r.stored, r.chunk)
 	if err != nil {
 		r.log.Error("read the stream again", "error", err)
 		r.hub.unload(r)
@@ -125,6 +139,8 @@ func (r *runner) run() {
 			if r.latest.Load() == nil && r.stored.Batches > 0 {
 				r.publish()
 			}
+		case answer := <-r.asks:
+			answer <- r.known()
 		case <-publish.C:
 			if r.dirty {
 				r.publish()
@@ -181,6 +197,9 @@ func (r *runner) take(ctx context.Context, j job) {
 	if r.stream.Ended() {
 		r.stream.Finish()
 	}
+	if err := r.saveScopes(ctx); err != nil {
+		r.log.Error("store the log of scopes", "error", err)
+	}
 }
 
 func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err error) {
@@ -225,7 +244,23 @@ func (r *runner) save(ctx context.Context) error {
 	if r.dirty {
 		r.publish()
 	}
-	if err := r.hub.keep(ctx, r.stored.ID, r.stored.Batches, r.latest.Load()); err != nil {
+	if err := r.saveScopes(ctx); err != nil {
+		return err
+	}
+	state := r.stream.State()
+	// What is in no chunk yet is stored as if it were, and replaced when it is.
+	var tail []store.Chunk
+	var rows []derive.Scope
+	r.stream.Pending(func(s derive.Scope) { rows = append(rows, s) })
+	for part := range slices.Chunk(rows, derive.ChunkRows) {
+		c := derive.Pack(len(state.Chunks), part)
+		state.Chunks = append(state.Chunks, c.Info)
+		tail = append(tail, store.Chunk{N: c.Info.N, Body: c.Body})
+	}
+	if err := r.hub.store.PutChunks(ctx, r.stored.ID, tail); err != nil {
+		return err
+	}
+	if err := r.hub.keep(ctx, r.stored.ID, r.stored.Batches, r.latest.Load(), state); err != nil {
 		return err
 	}
 	return r.hub.summarise(ctx, r.stored.Recording)
@@ -242,11 +277,66 @@ func (h *Hub) unload(r *runner) bool {
 	return true
 }
 
-// replay analyses a stream's stored batches.
+// chunk takes a full part of the log of scopes, to be stored when the batch it came with has been analysed.
+func (r *runner) chunk(c derive.Chunk) {
+	r.unsaved = append(r.unsaved, store.Chunk{N: c.Info.N, Body: c.Body})
+}
+
+func (r *runner) saveScopes(ctx context.Context) error {
+	if err := r.hub.store.PutChunks(ctx, r.stored.ID, r.unsaved); err != nil {
+		return err
+	}
+	r.unsaved = nil
+	return nil
+}
+
+// known returns what views answer from; it is made anew a few times a second at most.
+func (r *runner) known() known {
+	if r.asked.state == nil || r.askedSeen != r.stored.Batches && time.Since(r.askedAt) >= publishEvery {
+		k := known{state: r.stream.State()}
+		r.stream.Pending(func(s derive.Scope) { k.pending = append(k.pending, s) })
+		r.asked, r.askedAt, r.askedSeen = k, time.Now(), r.stored.Batches
+	}
+	return r.asked
+}
+
+// ask returns what views answer from, false where the runner has ended or is not ready.
+func (r *runner) ask(ctx context.Context) (known, bool) {
+	answer := make(chan known, 1)
+	select {
+	case r.asks <- answer:
+	case <-r.gone:
+		return known{}, false
+	case <-ctx.Done():
+		return known{}, false
+	}
+	select {
+	case k := <-answer:
+		return k, true
+	case <-r.gone:
+		return known{}, false
+	}
+}
+
+// replay analyses a stream's stored batches, and stores the log of its scopes anew.
 func (h *Hub) replay(ctx context.Context, st store.Stream) (*engine.Stream, error) {
-	s := engine.NewStream(h.set)
+	var failed error
+	s, err := h.replayInto(ctx, st, func(c derive.Chunk) {
+		if failed == nil {
+			failed = h.store.PutChunks(ctx, st.ID, []store.Chunk{{N: c.Info.N, Body: c.Body}})
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s, failed
+}
+
+// replayInto analyses a stream's stored batches; full parts of the log of its scopes go to chunk.
+func (h *Hub) replayInto(ctx context.Context, st store.Stream, chunk func(derive.Chunk)) (*engine.Stream, error) {
+	s := engine.NewStream(h.set, chunk)
 	if st.Live {
-		s = engine.NewLive(h.set)
+		s = engine.NewLive(h.set, chunk)
 	}
 	for n := int64(1); n <= st.Batches; n++ {
 		b, err := h.store.Batch(ctx, st.ID, n)

@@ -38,7 +38,7 @@ func CSV(out io.Writer, r *engine.Result) error {
 	}
 	for _, row := range rows {
 		for n := range row {
-			row[n] = cell(row[n])
+			row[n] = Cell(row[n])
 		}
 		if err := w.Write(row); err != nil {
 			return err
@@ -48,8 +48,8 @@ func CSV(out io.Writer, r *engine.Result) error {
 	return w.Error()
 }
 
-// cell keeps a name from a trace from being taken for a formula by a spreadsheet.
-func cell(s string) string {
+// Cell keeps a name from a trace from being taken for a formula by a spreadsheet.
+func Cell(s string) string {
 	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
 		return "'" + s
 	}

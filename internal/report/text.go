@@ -12,6 +12,7 @@ import (
 type Style struct {
 	Colour bool // on a terminal that wants it; never the only sign of anything
 	Width  int  // columns; 0: 120
+	Wide   bool // names are shown in full, whatever the width
 }
 
 func (s Style) width() int {

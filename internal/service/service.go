@@ -74,6 +74,7 @@ func (s *service) routes(g *gin.Engine) {
 	api.GET("/recordings/:recording", s.do(s.getRecording))
 	api.GET("/recordings/:recording/findings", s.do(s.getFindings))
 	api.GET("/recordings/:recording/findings/:finding", s.do(s.getFinding))
+	s.viewRoutes(api)
 	api.GET("/live", s.do(s.getLive))
 	api.GET("/openapi.json", s.do(s.getOpenAPI))
 	g.GET("/healthz", s.do(s.getHealth))

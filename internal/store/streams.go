@@ -125,12 +125,3 @@ func (s *Store) Batch(ctx context.Context, stream, n int64) (Batch, error) {
 	}
 	return b, nil
 }
-
-// SetResult replaces what was found in the first analysed batches of a stream.
-func (s *Store) SetResult(ctx context.Context, stream, analysed int64, ended bool, result []byte) error {
-	const q = `UPDATE streams SET analysed = ?, ended = ?, result = ? WHERE id = ?`
-	if _, err := s.write.ExecContext(ctx, q, analysed, ended, s.zip.EncodeAll(result, nil), stream); err != nil {
-		return fmt.Errorf("store the result of stream %d: %w", stream, err)
-	}
-	return nil
-}

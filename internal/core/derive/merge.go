@@ -50,10 +50,10 @@ type identity struct {
 }
 
 type handoutID struct {
-	consumer, given, via             int
-	direct, entry, impl              string
+	consumer, given, via    int
+	direct, entry, impl     string
 	service, key, site, how string
-	all                              bool
+	all                     bool
 }
 
 type failureID struct {

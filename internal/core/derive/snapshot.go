@@ -86,14 +86,11 @@ func (t *Tracker) living(s *State, index func(*ledger.Registration) int) (map[*l
 			return
 		}
 		bytes[i.Reg] += i.Size
-		// What was made in a scope is judged when that closes; what is alive beyond it has been.
-		if i.Scope.Root {
-			if more[i.Reg] == nil {
-				one := t.tally(i.Reg).seen
-				more[i.Reg] = &one
-			}
-			more[i.Reg].add(i)
+		if more[i.Reg] == nil {
+			one := t.tally(i.Reg).seen
+			more[i.Reg] = &one
 		}
+		more[i.Reg].add(i)
 	})
 	return more, bytes
 }

@@ -179,9 +179,7 @@ func (t *Tracker) ended(i *ledger.Instance) {
 	}
 	one := t.tally(i.Reg)
 	one.series.ended[t.at(i.EndedAt)]++
-	if i.Scope.Root {
-		one.seen.add(i)
-	}
+	one.seen.add(i)
 	switch {
 	case i.End == ledger.Disposed:
 		one.disposed++
@@ -217,7 +215,6 @@ func (t *Tracker) closing(s *ledger.Scope) {
 		r.TookNS += i.NS
 		r.MaxNS = max(r.MaxNS, i.NS)
 		r.Bytes += i.Size
-		r.tally.add(i)
 	}
 	for _, span := range t.nesting.Of(s.Built) {
 		if span.Outer < 0 {

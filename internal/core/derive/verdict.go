@@ -28,7 +28,7 @@ type seen struct {
 	modules  int64 // instances whose make named the module they are for
 }
 
-// add notes an instance whose scope has closed, or that is judged where it stands.
+// add notes an instance that has ended, or that is judged while it is alive.
 func (e *seen) add(i *ledger.Instance) {
 	if i.Got&ledger.ByOne != 0 {
 		e.received++

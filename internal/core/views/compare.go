@@ -1,0 +1,423 @@
+package views
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/finding"
+)
+
+// Comparison is two recordings side by side, or two parts of one.
+type Comparison struct {
+	A             Side               `json:"a"`
+	B             Side               `json:"b"`
+	New           []*finding.Finding `json:"new"`  // in B and not in A
+	Gone          []*finding.Finding `json:"gone"` // in A and not in B
+	Still         []*finding.Finding `json:"still"`
+	Registrations []RegChange        `json:"registrations"`
+	Verdicts      []VerdictChange    `json:"verdicts"`
+	Costs         []CostChange       `json:"costs"` // the surest and largest first
+}
+
+// Side is one side of a Comparison.
+type Side struct {
+	Recording string `json:"recording"`
+	Part      string `json:"part"` // "", "first half", "second half", or a version
+	App       string `json:"app"`
+	Version   string `json:"version"`
+	Scopes    int64  `json:"scopes"` // recorded
+	Findings  int    `json:"findings"`
+}
+
+// RegChange is a registration that is new, gone, or not what it was.
+type RegChange struct {
+	Change string      `json:"change"` // "added", "removed", "changed"
+	Of     finding.Ref `json:"of"`
+	Fields []Field     `json:"fields"`
+}
+
+// Field is one particular before and after.
+type Field struct {
+	Name string `json:"name"` // "lifetime", "implementation", "layers", "order", "answers", "place"
+	A    string `json:"a"`
+	B    string `json:"b"`
+}
+
+// VerdictChange is a lifetime that behaves otherwise than before.
+type VerdictChange struct {
+	Of finding.Ref    `json:"of"`
+	A  derive.Verdict `json:"a"`
+	B  derive.Verdict `json:"b"`
+}
+
+// CostChange is a figure for each thousand scopes of a name, before and after.
+type CostChange struct {
+	Name   string      `json:"name"` // of the scopes
+	Of     finding.Ref `json:"of"`
+	Figure string      `json:"figure"` // "instances" or "own_ns"
+	A      float64     `json:"a"`      // for a thousand scopes
+	B      float64     `json:"b"`
+	// Margin is half the width of the 95 % interval around B - A, by the normal approximation for the difference of two
+	// means; -1 where it cannot be known.
+	Margin float64 `json:"margin"`
+	Sure   string  `json:"sure"` // "sure", "likely", "within chance", "not known"
+}
+
+// Part returns a part of a recording to compare: of one version, or one half in time. How is "" for all of it.
+func Part(src *Source, how string) (*Source, error) {
+	switch how {
+	case "":
+		return src, nil
+	case "first-half", "second-half":
+		return half(src, how == "second-half"), nil
+	}
+	version := strings.TrimPrefix(how, "version=")
+	part := &Source{Recording: src.Recording}
+	versions := []string{}
+	for _, s := range src.Streams {
+		if s.State.Version == version {
+			part.Streams = append(part.Streams, s)
+		} else if !slices.Contains(versions, s.State.Version) {
+			versions = append(versions, s.State.Version)
+		}
+	}
+	if len(part.Streams) == 0 {
+		return nil, &NoPart{src.Recording, how, versions}
+	}
+	if src.Result != nil {
+		only := *src.Result
+		only.Findings = nil
+		for _, f := range src.Result.Findings {
+			if slices.ContainsFunc(f.Examples, func(e finding.Example) bool {
+				return slices.ContainsFunc(part.Streams, func(s Stream) bool { return s.State.Stream == e.Stream })
+			}) {
+				only.Findings = append(only.Findings, f)
+			}
+		}
+		part.Result = &only
+	}
+	return part, nil
+}
+
+// NoPart says that a recording has no such part.
+type NoPart struct {
+	Recording, Part string
+	Versions        []string
+}
+
+// Error says which parts there are.
+func (e *NoPart) Error() string {
+	return fmt.Sprintf("%s has no part %q: first-half and second-half are, and the versions %s", e.Recording, e.Part, strings.Join(e.Versions, ", "))
+}
+
+// half makes a source of one half of the recording's time: its counts by the buckets that lie in it, and the findings
+// that were seen in it.
+func half(src *Source, second bool) *Source {
+	whole := src.State()
+	s := *whole
+	n := len(s.Buckets.Closed)
+	from, to := 0, (n+1)/2
+	if second {
+		from, to = to, n
+	}
+	sum := func(list []int64) (total int64) {
+		for k := from; k < min(to, len(list)); k++ {
+			total += list[k]
+		}
+		return total
+	}
+	s.Scopes = sum(s.Buckets.Closed)
+	s.Registrations = slices.Clone(whole.Registrations)
+	one := derive.Cost{Name: "all scopes", Scopes: s.Scopes}
+	for _, r := range s.Buckets.Regs {
+		if r.Reg < 0 {
+			continue
+		}
+		reg := &s.Registrations[r.Reg]
+		reg.Made, reg.OwnNS = sum(r.Made), sum(r.OwnNS)
+		one.Regs = append(one.Regs, derive.CostReg{Reg: r.Reg, Made: reg.Made, OwnNS: reg.OwnNS, MadeSq: math.NaN(), OwnSq: math.NaN()})
+	}
+	s.Costs = []derive.Cost{one}
+	part := &Source{Recording: src.Recording, Streams: []Stream{{State: &s}}}
+	if src.Result != nil {
+		only := *src.Result
+		only.Findings = nil
+		middle := clockAt(whole, int64(to)*s.Buckets.WidthNS)
+		if second {
+			middle = clockAt(whole, int64(from)*s.Buckets.WidthNS)
+		}
+		for _, f := range src.Result.Findings {
+			if second && f.Last >= middle || !second && f.First < middle {
+				only.Findings = append(only.Findings, f)
+			}
+		}
+		part.Result = &only
+	}
+	return part
+}
+
+// Compare answers: is it fixed, what is new, and what has changed with it?
+func Compare(a, b *Source, partA, partB string) Comparison {
+	c := Comparison{
+		A: sideOf(a, partA), B: sideOf(b, partB), New: []*finding.Finding{}, Gone: []*finding.Finding{}, Still: []*finding.Finding{},
+		Registrations: []RegChange{}, Verdicts: []VerdictChange{}, Costs: []CostChange{},
+	}
+	c.findings(a, b)
+	c.registrations(a.State(), b.State())
+	c.costs(a.State(), b.State())
+	return c
+}
+
+func sideOf(s *Source, part string) Side {
+	state := s.State()
+	side := Side{Recording: s.Recording, Part: part, App: state.App, Version: state.Version, Scopes: state.Scopes}
+	if s.Result != nil {
+		side.Findings = len(s.Result.Findings)
+	}
+	return side
+}
+
+func (c *Comparison) findings(a, b *Source) {
+	before, now := map[string]bool{}, map[string]bool{}
+	list := func(s *Source) []*finding.Finding {
+		if s.Result == nil {
+			return nil
+		}
+		return s.Result.Findings
+	}
+	for _, f := range list(a) {
+		before[f.ID] = true
+	}
+	for _, f := range list(b) {
+		now[f.ID] = true
+		if before[f.ID] {
+			c.Still = append(c.Still, f.Brief())
+		} else {
+			c.New = append(c.New, f.Brief())
+		}
+	}
+	for _, f := range list(a) {
+		if !now[f.ID] {
+			c.Gone = append(c.Gone, f.Brief())
+		}
+	}
+}
+
+// pairing matches registrations of two recordings: by service and key, then those that are the same in place or
+// implementation first, the rest in order.
+type pairID struct{ service, key string }
+
+func byName(s *derive.State) (map[pairID][]int, []pairID) {
+	m := map[pairID][]int{}
+	var order []pairID
+	for n := range s.Registrations {
+		r := &s.Registrations[n]
+		k := pairID{r.Service, fmt.Sprint(r.Key != nil, keyOf(r.Key))}
+		if m[k] == nil {
+			order = append(order, k)
+		}
+		m[k] = append(m[k], n)
+	}
+	return m, order
+}
+
+func (c *Comparison) registrations(a, b *derive.State) {
+	as, order := byName(a)
+	bs, more := byName(b)
+	for _, k := range more {
+		if as[k] == nil {
+			order = append(order, k)
+		}
+	}
+	for _, k := range order {
+		left, right := slices.Clone(as[k]), slices.Clone(bs[k])
+		pair := func(same func(x, y *derive.Registration) bool) {
+			for i := 0; i < len(left); i++ {
+				for j := range right {
+					if x, y := left[i], right[j]; same(&a.Registrations[x], &b.Registrations[y]) {
+						c.pair(a, b, x, y)
+						left, right = slices.Delete(left, i, i+1), slices.Delete(right, j, j+1)
+						i--
+						break
+					}
+				}
+			}
+		}
+		pair(func(x, y *derive.Registration) bool {
+			return x.Impl == y.Impl && x.Lifetime == y.Lifetime && x.At == y.At
+		})
+		pair(func(x, y *derive.Registration) bool { return x.Impl == y.Impl })
+		pair(func(*derive.Registration, *derive.Registration) bool { return true })
+		for _, n := range left {
+			c.Registrations = append(c.Registrations, RegChange{Change: "removed", Of: refOf(&a.Registrations[n]), Fields: []Field{}})
+		}
+		for _, n := range right {
+			c.Registrations = append(c.Registrations, RegChange{Change: "added", Of: refOf(&b.Registrations[n]), Fields: []Field{}})
+		}
+	}
+}
+
+func (c *Comparison) pair(a, b *derive.State, x, y int) {
+	before, now := &a.Registrations[x], &b.Registrations[y]
+	fields := []Field{}
+	differ := func(name, p, q string) {
+		if p != q {
+			fields = append(fields, Field{name, p, q})
+		}
+	}
+	differ("lifetime", before.Lifetime, now.Lifetime)
+	differ("implementation", before.Impl, now.Impl)
+	differ("layers", around(a, x), around(b, y))
+	differ("order", position(a, x), position(b, y))
+	whyA, _ := answers(a, x)
+	whyB, _ := answers(b, y)
+	if (before.Answered == x) != (now.Answered == y) {
+		differ("answers", whyA, whyB)
+	}
+	if len(fields) > 0 {
+		c.Registrations = append(c.Registrations, RegChange{Change: "changed", Of: refOf(now), Fields: fields})
+	}
+	if before.Verdict.As != now.Verdict.As {
+		c.Verdicts = append(c.Verdicts, VerdictChange{Of: refOf(now), A: before.Verdict, B: now.Verdict})
+	}
+}
+
+// around lists what lies around a registration, outermost first.
+func around(s *derive.State, n int) string {
+	layers := []string{}
+	for at := n; len(layers) < 32; {
+		outer := slices.IndexFunc(s.Registrations, func(r derive.Registration) bool { return r.Wraps == at })
+		if outer < 0 {
+			break
+		}
+		layers = append(layers, cmp.Or(s.Registrations[outer].Impl, s.Registrations[outer].Service))
+		at = outer
+	}
+	slices.Reverse(layers)
+	return strings.Join(layers, " around ")
+}
+
+// position says which of several under one service and key it is.
+func position(s *derive.State, n int) string {
+	r := &s.Registrations[n]
+	at, of := 0, 0
+	for k := range s.Registrations {
+		if o := &s.Registrations[k]; o.Service == r.Service && (o.Key == nil) == (r.Key == nil) && keyOf(o.Key) == keyOf(r.Key) {
+			of++
+			if k == n {
+				at = of
+			}
+		}
+	}
+	if of < 2 {
+		return ""
+	}
+	return fmt.Sprintf("%d of %d", at, of)
+}
+
+func (c *Comparison) costs(a, b *derive.State) {
+	type id struct {
+		name string
+		reg  pairID
+		impl string
+	}
+	type sample struct {
+		n             int64
+		made, own     float64
+		madeSq, ownSq float64
+		ref           finding.Ref
+	}
+	collect := func(s *derive.State) (map[id]sample, []id, map[string]int64) {
+		m, scopes := map[id]sample{}, map[string]int64{}
+		var order []id
+		for _, cost := range s.Costs {
+			if cost.Scopes == 0 {
+				continue
+			}
+			scopes[cost.Name] += cost.Scopes
+			for _, r := range cost.Regs {
+				if r.Reg < 0 {
+					continue
+				}
+				reg := &s.Registrations[r.Reg]
+				k := id{cost.Name, pairID{reg.Service, fmt.Sprint(reg.Key != nil, keyOf(reg.Key))}, reg.Impl}
+				one, ok := m[k]
+				if !ok {
+					order = append(order, k)
+				}
+				one.made += float64(r.Made)
+				one.own += float64(r.OwnNS)
+				one.madeSq += r.MadeSq
+				one.ownSq += r.OwnSq
+				one.ref = refOf(reg)
+				m[k] = one
+			}
+		}
+		return m, order, scopes
+	}
+	as, order, scopesA := collect(a)
+	bs, more, scopesB := collect(b)
+	for _, k := range more {
+		if _, ok := as[k]; !ok {
+			order = append(order, k)
+		}
+	}
+	for _, k := range order {
+		na, nb := scopesA[k.name], scopesB[k.name]
+		if na == 0 || nb == 0 {
+			continue // scopes of this name were in one of them only: nothing to set side by side
+		}
+		x, y := as[k], bs[k]
+		ref := y.ref
+		if ref.Service == "" {
+			ref = x.ref
+		}
+		for _, figure := range []string{"instances", "own_ns"} {
+			sumA, sumB, sqA, sqB := x.made, y.made, x.madeSq, y.madeSq
+			if figure == "own_ns" {
+				sumA, sumB, sqA, sqB = x.own, y.own, x.ownSq, y.ownSq
+			}
+			one := CostChange{Name: k.name, Of: ref, Figure: figure, A: 1000 * sumA / float64(na), B: 1000 * sumB / float64(nb)}
+			one.judge(variance(sumA, sqA, na)/float64(na) + variance(sumB, sqB, nb)/float64(nb))
+			if one.A != one.B {
+				c.Costs = append(c.Costs, one)
+			}
+		}
+	}
+	order2 := map[string]int{"sure": 0, "likely": 1, "not known": 2, "within chance": 3}
+	slices.SortStableFunc(c.Costs, func(p, q CostChange) int {
+		return cmp.Or(cmp.Compare(order2[p.Sure], order2[q.Sure]), cmp.Compare(q.Figure, p.Figure), cmp.Compare(math.Abs(q.B-q.A), math.Abs(p.B-p.A)))
+	})
+}
+
+// variance is that of one scope's figure, estimated from the sums of n of them.
+func variance(sum, sq float64, n int64) float64 {
+	if n < 2 {
+		return math.NaN()
+	}
+	mean := sum / float64(n)
+	return max(0, sq/float64(n)-mean*mean) * float64(n) / float64(n-1)
+}
+
+// judge says how sure the difference is, from the variance of the difference of the two means: beyond 2.58 standard
+// errors (99 %) it is sure, beyond 1.96 (95 %) likely.
+func (c *CostChange) judge(variance float64) {
+	if math.IsNaN(variance) {
+		c.Margin, c.Sure = -1, "not known"
+		return
+	}
+	se := 1000 * math.Sqrt(variance)
+	c.Margin = 1.96 * se
+	switch diff := math.Abs(c.B - c.A); {
+	case diff > 2.58*se:
+		c.Sure = "sure"
+	case diff > 1.96*se:
+		c.Sure = "likely"
+	default:
+		c.Sure = "within chance"
+	}
+}

@@ -1,0 +1,235 @@
+package views
+
+import (
+	"fmt"
+
+	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/finding"
+)
+
+// RegistrationRow is one registration and what became of it.
+type RegistrationRow struct {
+	ID        int            `json:"id"` // its place in the order in which they were registered, from 0
+	Ref       finding.Ref    `json:"registration"`
+	Declared  string         `json:"declared,omitempty"`
+	Container string         `json:"container,omitempty"`
+	Internal  bool           `json:"internal"`
+	Observed  derive.Verdict `json:"observed"`
+	Made      int64          `json:"made"`
+	Alive     int64          `json:"alive"`
+	Used      int64          `json:"used"`
+	Disposed  int64          `json:"disposed"`
+	TookNS    int64          `json:"took_ns"` // making all of them
+	OwnNS     int64          `json:"own_ns"`  // without what was built for them
+	MaxNS     int64          `json:"max_ns"`
+	AskedBy   []Asker        `json:"asked_by"`
+	Asked     int64          `json:"asked"` // hand-outs in all
+	Answers   bool           `json:"answers"`
+	Why       string         `json:"why"` // why it answers, or who does instead
+	LostTo    *finding.Ref   `json:"lost_to"`
+	Wraps     *finding.Ref   `json:"wraps"`
+	WrappedBy []finding.Ref  `json:"wrapped_by"`
+	Alias     *finding.Ref   `json:"alias"`
+	Also      []derive.Name  `json:"also"`
+	Needs     []derive.Need  `json:"needs"`
+}
+
+// RegistrationList is a page of registrations, in the order in which they were registered.
+type RegistrationList struct {
+	Recording     string            `json:"recording"`
+	Registrations []RegistrationRow `json:"registrations"`
+	Total         int               `json:"total"`
+}
+
+// Registrations answers: what is registered, which one answers, and does each lifetime behave as declared?
+func Registrations(src *Source, f Filter) RegistrationList {
+	s := src.State()
+	asked := make([][]Asker, len(s.Registrations))
+	total := make([]int64, len(s.Registrations))
+	for n := range s.Handouts {
+		h := &s.Handouts[n]
+		if h.Given >= 0 {
+			asked[h.Given] = addAsker(asked[h.Given], askerOf(s, h))
+			total[h.Given] += h.Count
+		}
+	}
+	list := []RegistrationRow{}
+	for n := range s.Registrations {
+		r := &s.Registrations[n]
+		if !f.lets(r) {
+			continue
+		}
+		row := RegistrationRow{
+			ID: n, Ref: refOf(r), Container: r.Container, Internal: r.Internal, Observed: r.Verdict, Made: r.Made,
+			Alive: r.Made - r.Ended, Used: r.Used, Disposed: r.Disposed, TookNS: r.TookNS, OwnNS: r.OwnNS, MaxNS: r.MaxNS,
+			AskedBy: busiest(asked[n]), Asked: total[n], Answers: r.Answered == n, Wraps: refAt(s, r.Wraps), WrappedBy: []finding.Ref{},
+			Alias: refAt(s, r.Alias), Also: r.Also, Needs: r.Needs,
+		}
+		if r.Declared != r.Lifetime {
+			row.Declared = r.Declared
+		}
+		for k := range s.Registrations {
+			if s.Registrations[k].Wraps == n {
+				row.WrappedBy = append(row.WrappedBy, refOf(&s.Registrations[k]))
+			}
+		}
+		row.Why, row.LostTo = answers(s, n)
+		list = append(list, row)
+	}
+	return RegistrationList{Recording: src.Recording, Registrations: page(list, &f), Total: len(list)}
+}
+
+// answers says why the n-th registration answers a single request for its service and key, or who does instead.
+func answers(s *derive.State, n int) (string, *finding.Ref) {
+	r := &s.Registrations[n]
+	rivals := 0
+	for k := range s.Registrations {
+		if o := &s.Registrations[k]; o.Service == r.Service && keyOf(o.Key) == keyOf(r.Key) && (o.Key == nil) == (r.Key == nil) && o.Container == r.Container && !o.Local {
+			rivals++
+		}
+	}
+	if r.Service == "" {
+		return "it was mentioned and never registered", nil
+	}
+	if r.Answered == n {
+		switch {
+		case r.Alias >= 0:
+			return "answered with the instance of " + refAt(s, r.Alias).Name(), nil
+		case rivals == 1:
+			return "the only one", nil
+		case r.Wraps >= 0:
+			return "the outermost layer", nil
+		case r.Duplicates == "primary" && r.Primary:
+			return "marked as primary", nil
+		case r.Duplicates == "first":
+			return fmt.Sprintf("the first of %d registered", rivals), nil
+		}
+		return fmt.Sprintf("the last of %d registered", rivals), nil
+	}
+	if r.Local {
+		return "known to its own consumer only", nil
+	}
+	to := refAt(s, r.Answered)
+	for k := range s.Registrations {
+		if s.Registrations[k].Wraps == n {
+			outer := refOf(&s.Registrations[k])
+			return "a layer inside " + finding.Ref.Impl(outer), to
+		}
+	}
+	if to == nil {
+		return "none of several can be chosen", nil
+	}
+	why := "another one answers"
+	switch r.Duplicates {
+	case "first":
+		why = "registered after the one that answers"
+	case "last":
+		why = "registered before the one that answers"
+	case "primary":
+		why = "another one is primary"
+	}
+	return why, to
+}
+
+// Graph is the wiring of a recording.
+type Graph struct {
+	Recording string      `json:"recording"`
+	Nodes     []GraphNode `json:"nodes"`
+	Edges     []GraphEdge `json:"edges"`
+}
+
+// GraphNode is one registration.
+type GraphNode struct {
+	ID       int         `json:"id"`
+	Ref      finding.Ref `json:"registration"`
+	Internal bool        `json:"internal"`
+	Made     int64       `json:"made"`
+}
+
+// GraphEdge says that one registration is given another.
+type GraphEdge struct {
+	From          int    `json:"from"`
+	To            int    `json:"to"`
+	How           string `json:"how"`
+	Count         int64  `json:"count"`           // hand-outs; 0 where only the registration says so
+	Wraps         bool   `json:"wraps"`           // From is a layer around To
+	LongToShorter bool   `json:"long_to_shorter"` // what lives longer is given what lives shorter
+}
+
+// Wiring answers: what is built from what, and where does that go from longer- to shorter-lived? A filter keeps the
+// registrations it lets through and those next to them.
+func Wiring(src *Source, f Filter) Graph {
+	s := src.State()
+	g := Graph{Recording: src.Recording, Nodes: []GraphNode{}, Edges: []GraphEdge{}}
+	type ends struct{ from, to int }
+	at := map[ends]int{}
+	edge := func(from, to int, how string, count int64) {
+		if from < 0 || to < 0 {
+			return
+		}
+		k := ends{from, to}
+		n, ok := at[k]
+		if !ok {
+			n = len(g.Edges)
+			at[k] = n
+			a, b := &s.Registrations[from], &s.Registrations[to]
+			g.Edges = append(g.Edges, GraphEdge{
+				From: from, To: to, How: how, Wraps: a.Wraps == to,
+				LongToShorter: b.Proxy < 0 && rank(b.Lifetime) > 0 && rank(a.Lifetime) > rank(b.Lifetime),
+			})
+		}
+		g.Edges[n].Count += count
+	}
+	for n := range s.Handouts {
+		h := &s.Handouts[n]
+		edge(h.Consumer, h.Given, h.How, h.Count)
+	}
+	type asked struct {
+		service, key string
+		has          bool
+	}
+	answer := map[asked]int{}
+	for n := range s.Registrations {
+		r := &s.Registrations[n]
+		for _, name := range append([]derive.Name{{Service: r.Service, Key: r.Key}}, r.Also...) {
+			k := asked{name.Service, keyOf(name.Key), name.Key != nil}
+			if _, ok := answer[k]; !ok || r.Answered == n {
+				answer[k] = max(r.Answered, derive.None)
+			}
+		}
+	}
+	for n := range s.Registrations {
+		for _, need := range s.Registrations[n].Needs {
+			if to, ok := answer[asked{need.Service, keyOf(need.Key), need.Key != nil}]; ok && !need.All && to != n {
+				edge(n, to, need.How, 0)
+			}
+		}
+		edge(n, s.Registrations[n].Wraps, "constructor", 0)
+	}
+	keep := make([]bool, len(s.Registrations))
+	for n := range s.Registrations {
+		keep[n] = f.lets(&s.Registrations[n])
+	}
+	if f.Service != "" || f.Lifetime != "" || f.Module != "" {
+		near := append([]bool{}, keep...)
+		for _, e := range g.Edges {
+			near[e.From] = near[e.From] || keep[e.To]
+			near[e.To] = near[e.To] || keep[e.From]
+		}
+		keep = near
+	}
+	edges := g.Edges
+	g.Edges = []GraphEdge{}
+	for _, e := range edges {
+		if keep[e.From] && keep[e.To] {
+			g.Edges = append(g.Edges, e)
+		}
+	}
+	for n := range s.Registrations {
+		if keep[n] {
+			r := &s.Registrations[n]
+			g.Nodes = append(g.Nodes, GraphNode{ID: n, Ref: refOf(r), Internal: r.Internal, Made: r.Made})
+		}
+	}
+	return g
+}

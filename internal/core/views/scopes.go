@@ -1,0 +1,186 @@
+package views
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"keenlantern.example/internal/core/derive"
+)
+
+// ScopeRow is one scope in a list.
+type ScopeRow struct {
+	Stream int    `json:"stream"` // which of the recording's streams, from 0
+	Began  string `json:"began"`  // RFC 3339
+	TookNS int64  `json:"took_ns"`
+	derive.Scope
+}
+
+// ScopeQuery says which scopes are looked for.
+type ScopeQuery struct {
+	Stream   int    // which stream; -1: all of them
+	Name     string // exactly
+	Part     string // a part of the name
+	Kind     string
+	Trace    string // exactly
+	Since    int64  // ns since the stream's start: opened then or later
+	Until    int64  // opened before; 0: no bound
+	AtLeast  int64  // ns that it was open
+	Findings bool   // only those that a finding names
+	Longest  bool   // the longest first; otherwise the latest
+	Limit    int
+	Offset   int
+}
+
+// ScopeList is a page of scopes.
+type ScopeList struct {
+	Recording string     `json:"recording"`
+	Scopes    []ScopeRow `json:"scopes"`
+	More      bool       `json:"more"`  // there are others behind these
+	Total     int64      `json:"total"` // scopes in the recording, whatever was looked for
+	Names     []Named    `json:"names"` // the names there are, the commonest first
+}
+
+// Named is a name of scopes.
+type Named struct {
+	Name   string `json:"name"`
+	Kind   string `json:"kind"`
+	Scopes int64  `json:"scopes"`
+	MeanNS int64  `json:"mean_ns"`
+}
+
+// fits tells whether a row is looked for.
+func (q *ScopeQuery) fits(s *derive.Scope) bool {
+	return (q.Name == "" || s.Name == q.Name) && (q.Part == "" || holds(s.Name, q.Part)) && (q.Kind == "" || s.Kind == q.Kind) &&
+		(q.Trace == "" || s.Trace == q.Trace) && s.Opened >= q.Since && (q.Until == 0 || s.Opened < q.Until) &&
+		s.Took() >= q.AtLeast && (!q.Findings || s.Findings > 0)
+}
+
+// may tells whether a chunk can hold such a row.
+func (q *ScopeQuery) may(c *derive.ChunkInfo) bool {
+	if q.Name != "" && c.Names != nil && !slices.Contains(c.Names, q.Name) {
+		return false
+	}
+	if q.Part != "" && c.Names != nil && !slices.ContainsFunc(c.Names, func(n string) bool { return holds(n, q.Part) }) {
+		return false
+	}
+	return (q.Trace == "" || c.MayHold(q.Trace)) && c.Last >= q.Since && (q.Until == 0 || c.First < q.Until) &&
+		c.Longest >= q.AtLeast && (!q.Findings || c.Findings)
+}
+
+// Scopes answers: which scopes were there, by name, time, duration, trace, or with findings?
+func Scopes(src *Source, q ScopeQuery) (ScopeList, error) {
+	list := ScopeList{Recording: src.Recording, Scopes: []ScopeRow{}, Names: names(src.State())}
+	want := q.Offset + q.Limit + 1
+	for n := range src.Streams {
+		s := &src.Streams[n]
+		list.Total += s.State.Scopes
+		if q.Stream >= 0 && q.Stream != n {
+			continue
+		}
+		found, err := findScopes(s, &q, want)
+		if err != nil {
+			return list, err
+		}
+		start, _ := time.Parse(time.RFC3339, s.State.Start) // the reader has checked it
+		for _, row := range found {
+			list.Scopes = append(list.Scopes, ScopeRow{
+				Stream: n, Began: start.Add(time.Duration(row.Opened)).UTC().Format(time.RFC3339Nano), TookNS: row.Took(), Scope: row,
+			})
+		}
+	}
+	if len(src.Streams) > 1 {
+		slices.SortStableFunc(list.Scopes, func(a, b ScopeRow) int {
+			if q.Longest {
+				return cmp.Compare(b.TookNS, a.TookNS)
+			}
+			return cmp.Compare(b.Began, a.Began)
+		})
+	}
+	list.Scopes = list.Scopes[min(q.Offset, len(list.Scopes)):]
+	if len(list.Scopes) > q.Limit {
+		list.Scopes, list.More = list.Scopes[:q.Limit], true
+	}
+	return list, nil
+}
+
+// names lists the names of scopes, the commonest first.
+func names(s *derive.State) []Named {
+	list := []Named{}
+	for _, c := range s.Costs {
+		if c.Scopes > 0 {
+			list = append(list, Named{c.Name, c.Kind, c.Scopes, c.TotalNS / c.Scopes})
+		}
+	}
+	slices.SortStableFunc(list, func(a, b Named) int { return cmp.Compare(b.Scopes, a.Scopes) })
+	return list
+}
+
+// findScopes returns up to want scopes of one stream, in the order that was asked for.
+func findScopes(s *Stream, q *ScopeQuery, want int) ([]derive.Scope, error) {
+	pending, err := s.Log.Pending()
+	if err != nil {
+		return nil, err
+	}
+	found := []derive.Scope{}
+	take := func(rows []derive.Scope) {
+		for n := len(rows) - 1; n >= 0; n-- {
+			if q.fits(&rows[n]) {
+				found = append(found, rows[n])
+			}
+		}
+	}
+	take(pending)
+	chunks := []*derive.ChunkInfo{}
+	for n := len(s.State.Chunks) - 1; n >= 0; n-- {
+		if c := &s.State.Chunks[n]; q.may(c) {
+			chunks = append(chunks, c)
+		}
+	}
+	longest := func(a, b derive.Scope) int { return cmp.Compare(b.Took(), a.Took()) }
+	if q.Longest {
+		slices.SortStableFunc(chunks, func(a, b *derive.ChunkInfo) int { return cmp.Compare(b.Longest, a.Longest) })
+		slices.SortStableFunc(found, longest)
+	}
+	for _, c := range chunks {
+		if len(found) >= want && (!q.Longest || found[want-1].Took() >= c.Longest) {
+			break
+		}
+		rows, err := s.Log.Chunk(c.N)
+		if err != nil {
+			return nil, err
+		}
+		take(rows)
+		if q.Longest {
+			slices.SortStableFunc(found, longest)
+			found = found[:min(len(found), want)]
+		}
+	}
+	return found[:min(len(found), want)], nil
+}
+
+// findScope returns one scope by its id.
+func findScope(s *Stream, id uint64) (derive.Scope, bool, error) {
+	pending, err := s.Log.Pending()
+	if err != nil {
+		return derive.Scope{}, false, err
+	}
+	is := func(r derive.Scope) bool { return r.ID == id }
+	if n := slices.IndexFunc(pending, is); n >= 0 {
+		return pending[n], true, nil
+	}
+	for n := len(s.State.Chunks) - 1; n >= 0; n-- {
+		c := &s.State.Chunks[n]
+		if id < c.FirstID || id > c.LastID {
+			continue
+		}
+		rows, err := s.Log.Chunk(c.N)
+		if err != nil {
+			return derive.Scope{}, false, err
+		}
+		if k := slices.IndexFunc(rows, is); k >= 0 {
+			return rows[k], true, nil
+		}
+	}
+	return derive.Scope{}, false, nil
+}

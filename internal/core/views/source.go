@@ -1,0 +1,282 @@
+package views
+
+import (
+	"cmp"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/record/event"
+)
+
+// Source is a recording as views ask it: what was derived of each stream, and the few stored pieces they need.
+type Source struct {
+	Recording string
+	Streams   []Stream
+	Result    *engine.Result // of all streams together
+	merged    *derive.State
+}
+
+// Stream is one stream of a Source.
+type Stream struct {
+	State *derive.State
+	Log   Log
+	Lines Lines
+}
+
+// Log is where the log of a stream's scopes is kept.
+type Log interface {
+	// Chunk returns the rows of a chunk of State.Chunks.
+	Chunk(n int) ([]derive.Scope, error)
+	// Pending returns the scopes that are in no chunk yet, the one that closed first before the others, then the open ones.
+	Pending() ([]derive.Scope, error)
+}
+
+// Lines is where a stream's lines are kept.
+type Lines interface {
+	// Between calls f for each event on the lines from one to another, both included, until f returns false. The event
+	// is overwritten by the next.
+	Between(from, to int64, f func(*event.Event) bool) error
+}
+
+// State returns the states of all streams, merged.
+func (s *Source) State() *derive.State {
+	if s.merged == nil {
+		states := make([]*derive.State, 0, len(s.Streams))
+		for n := range s.Streams {
+			states = append(states, s.Streams[n].State)
+		}
+		s.merged = derive.Merge(states)
+	}
+	return s.merged
+}
+
+// Filter narrows a view. The zero value lets everything through.
+type Filter struct {
+	Service  string // a part of the service's name, or of its key, or of the implementation's
+	Lifetime string
+	Module   string // "-" is none
+	Name     string // a part of a scope's name
+	Limit    int    // rows; 0: all
+	Offset   int
+}
+
+// lets tells whether a registration passes.
+func (f *Filter) lets(r *derive.Registration) bool {
+	return f.names(r.Service, keyOf(r.Key), r.Impl) && (f.Lifetime == "" || r.Lifetime == f.Lifetime) &&
+		(f.Module == "" || r.Module == f.Module || f.Module == "-" && r.Module == "")
+}
+
+// names tells whether one of the names has what the filter's service says in it.
+func (f *Filter) names(list ...string) bool {
+	return f.Service == "" || slices.ContainsFunc(list, func(s string) bool { return holds(s, f.Service) })
+}
+
+func holds(s, part string) bool { return strings.Contains(strings.ToLower(s), strings.ToLower(part)) }
+
+// page cuts a list to what was asked for.
+func page[T any](list []T, f *Filter) []T {
+	list = list[min(f.Offset, len(list)):]
+	if f.Limit > 0 {
+		list = list[:min(f.Limit, len(list))]
+	}
+	return list
+}
+
+func keyOf(key *string) string {
+	if key == nil {
+		return ""
+	}
+	return *key
+}
+
+func nameOf(service string, key *string) string {
+	return finding.Ref{Service: service, Key: key}.Name()
+}
+
+// refOf names a registration.
+func refOf(r *derive.Registration) finding.Ref {
+	return finding.Ref{
+		Service: r.Service, Key: r.Key, Implementation: finding.Text(r.Impl), At: finding.Text(r.At), Lifetime: r.Lifetime, Module: r.Module,
+	}
+}
+
+// refAt names the registration at an index, nil for none.
+func refAt(s *derive.State, n int) *finding.Ref {
+	if n < 0 || n >= len(s.Registrations) {
+		return nil
+	}
+	r := refOf(&s.Registrations[n])
+	return &r
+}
+
+// Asker is who asked for something, how, and how often.
+type Asker struct {
+	Consumer *finding.Ref `json:"consumer"` // nil where an entry point or nobody known asked
+	Entry    string       `json:"entry,omitempty"`
+	How      string       `json:"how"`
+	Site     string       `json:"site,omitempty"`
+	Count    int64        `json:"count"`
+}
+
+// Who names the asker in a word or two.
+func (a *Asker) Who() string {
+	switch {
+	case a.Consumer != nil:
+		return a.Consumer.Name()
+	case a.Entry != "":
+		return a.Entry
+	}
+	return "somebody not seen"
+}
+
+func askerOf(s *derive.State, h *derive.Handout) Asker {
+	a := Asker{Consumer: refAt(s, h.Consumer), Entry: h.Entry, How: h.How, Site: h.Site, Count: h.Count}
+	if a.Consumer == nil && h.Direct != "" {
+		a.Consumer = &finding.Ref{Service: h.Direct, Implementation: finding.Text(h.Direct)}
+	}
+	return a
+}
+
+// addAsker adds one up with those that are the same, and keeps the busiest first.
+func addAsker(list []Asker, a Asker) []Asker {
+	for n := range list {
+		o := &list[n]
+		if o.Who() == a.Who() && o.How == a.How && o.Site == a.Site {
+			o.Count += a.Count
+			return list
+		}
+	}
+	return append(list, a)
+}
+
+func busiest(list []Asker) []Asker {
+	slices.SortStableFunc(list, func(a, b Asker) int { return cmp.Compare(b.Count, a.Count) })
+	if list == nil {
+		return []Asker{}
+	}
+	return list
+}
+
+// rank orders lifetimes by how long they last, 0 for one that is not known.
+func rank(lifetime string) int {
+	switch lifetime {
+	case "singleton", "per-consumer", "external":
+		return 3
+	case "scoped":
+		return 2
+	case "transient":
+		return 1
+	}
+	return 0
+}
+
+// made is where an instance comes from.
+type made struct {
+	id   uint64
+	reg  int
+	impl string
+	t    int64
+	at   string
+}
+
+// resolver finds out what instances are, from what is alive and, for what has gone, from the lines on which they were
+// made.
+type resolver struct {
+	stream *Stream
+	regs   map[uint64]int
+	known  map[uint64]made
+	looked map[int]bool
+}
+
+func newResolver(s *Stream) *resolver {
+	r := &resolver{stream: s, regs: map[uint64]int{}, known: map[uint64]made{}, looked: map[int]bool{}}
+	for n := range s.State.Registrations {
+		r.regs[s.State.Registrations[n].ID] = n
+	}
+	return r
+}
+
+func (r *resolver) reg(id event.RegID) int {
+	if n, ok := r.regs[uint64(id)]; ok {
+		return n
+	}
+	return derive.None
+}
+
+// note remembers the make of an instance.
+func (r *resolver) note(e *event.Event) made {
+	m := made{id: uint64(e.Inst), reg: derive.None, impl: e.Impl, t: e.T, at: e.At}
+	if e.Has.Has(event.FReg) {
+		m.reg = r.reg(e.Reg)
+	}
+	r.known[m.id] = m
+	return m
+}
+
+// maxPlaces bounds how many places are read to find one answer's instances.
+const maxPlaces = 8
+
+// find returns where an instance comes from, false where that cannot be known any more.
+func (r *resolver) find(id uint64) (made, bool, error) {
+	if m, ok := r.known[id]; ok {
+		return m, true, nil
+	}
+	alive := r.stream.State.Alive
+	if n, ok := slices.BinarySearchFunc(alive, id, func(i derive.Instance, id uint64) int { return cmp.Compare(i.ID, id) }); ok {
+		m := made{id: id, reg: alive[n].Reg, impl: alive[n].Impl, t: alive[n].Made}
+		r.known[id] = m
+		return m, true, nil
+	}
+	places := r.stream.State.Places
+	n := sort.Search(len(places), func(n int) bool { return places[n].ID > id }) - 1
+	if n < 0 || r.looked[n] || len(r.looked) == maxPlaces {
+		return made{}, false, nil
+	}
+	r.looked[n] = true
+	// A line may come a little after those that follow it in time.
+	from, to := places[n].Line, places[n].Line+maxStoryLines
+	if n+1 < len(places) {
+		to = places[n+1].Line + 64
+	}
+	err := r.stream.Lines.Between(max(1, from-64), to, func(e *event.Event) bool {
+		if e.Kind == event.Make {
+			r.note(e)
+		}
+		return true
+	})
+	if err != nil {
+		return made{}, false, err
+	}
+	m, ok := r.known[id]
+	return m, ok, nil
+}
+
+// ref names what an instance is of.
+func (r *resolver) ref(id uint64) (finding.Ref, int, error) {
+	m, ok, err := r.find(id)
+	if err != nil {
+		return finding.Ref{}, derive.None, err
+	}
+	if !ok {
+		return finding.Ref{Service: "made earlier"}, derive.None, nil
+	}
+	if ref := refAt(r.stream.State, m.reg); ref != nil {
+		if m.impl != "" {
+			ref.Implementation = finding.Text(m.impl)
+		}
+		return *ref, m.reg, nil
+	}
+	name := cmp.Or(m.impl, "an unregistered instance")
+	return finding.Ref{Service: name, Implementation: finding.Text(m.impl), At: finding.Text(m.at)}, derive.None, nil
+}
+
+// clockAt returns a time as findings write it.
+func clockAt(s *derive.State, ns int64) string {
+	start, _ := time.Parse(time.RFC3339, s.Start) // the reader has checked it
+	return start.Add(time.Duration(ns)).UTC().Format("2006-01-02T15:04:05.000000000Z07:00")
+}

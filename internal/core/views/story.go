@@ -1,0 +1,289 @@
+package views
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/record/event"
+)
+
+// maxStoryLines bounds the lines that are read for one scope; maxStoryRows the rows of each part of what is told.
+const (
+	maxStoryLines = 200_000
+	maxStoryRows  = 2000
+)
+
+// Thing is an instance in a story.
+type Thing struct {
+	Instance uint64      `json:"instance"`
+	Mark     string      `json:"mark"`
+	Reg      int         `json:"reg"` // the registration's id; -1: none
+	Of       finding.Ref `json:"of"`
+}
+
+// Built is one construction in a story.
+type Built struct {
+	Thing
+	From   int64 `json:"from"` // ns since the scope opened
+	TookNS int64 `json:"took_ns"`
+	OwnNS  int64 `json:"own_ns"`
+	Depth  int   `json:"depth"`
+	Outer  int   `json:"outer"` // which of the story's built it ran within; -1: none
+}
+
+// Outside is an instance that came from outside the scope.
+type Outside struct {
+	Thing
+	At   int64 `json:"at"` // ns since the scope opened: when it was first given or used here
+	Uses int64 `json:"uses"`
+}
+
+// UseRow is what one instance was called, by whom.
+type UseRow struct {
+	Thing
+	By     *Thing `json:"by"` // nil: not known
+	Count  int64  `json:"count"`
+	First  int64  `json:"first"` // ns since the scope opened
+	Last   int64  `json:"last"`
+	TookNS int64  `json:"took_ns"`
+	After  bool   `json:"after"` // the last came after its disposal
+}
+
+// DisposedRow is a disposal in a story.
+type DisposedRow struct {
+	Thing
+	At    int64  `json:"at"` // ns since the scope opened
+	NS    int64  `json:"ns"`
+	State string `json:"state"`
+	By    string `json:"by"`
+}
+
+// Story is one scope in time.
+type Story struct {
+	Recording string        `json:"recording"`
+	Scope     ScopeRow      `json:"scope"`
+	Built     []Built       `json:"built"`
+	Outside   []Outside     `json:"outside"`
+	Used      []UseRow      `json:"used"`
+	Disposed  []DisposedRow `json:"disposed"`
+	Left      []Thing       `json:"left"` // built here to be disposed, and not disposed by its end
+	Inner     []uint64      `json:"inner"`
+	Cut       string        `json:"cut"` // what was left out, "" if nothing
+}
+
+// ErrNoScope says that a recording has no such scope.
+type ErrNoScope struct{ Stream, Scope uint64 }
+
+// Error says which scope.
+func (e *ErrNoScope) Error() string { return fmt.Sprintf("there is no scope %d/%d", e.Stream, e.Scope) }
+
+// TellScope answers: what was built, shared in, used and let go in this scope, in time?
+func TellScope(src *Source, stream int, id uint64) (Story, error) {
+	story := Story{Recording: src.Recording, Built: []Built{}, Outside: []Outside{}, Used: []UseRow{}, Disposed: []DisposedRow{}, Left: []Thing{}, Inner: []uint64{}}
+	if stream < 0 || stream >= len(src.Streams) {
+		return story, &ErrNoScope{uint64(stream), id}
+	}
+	s := &src.Streams[stream]
+	row, ok, err := findScope(s, id)
+	if err != nil {
+		return story, err
+	}
+	if !ok {
+		return story, &ErrNoScope{uint64(stream), id}
+	}
+	start, _ := time.Parse(time.RFC3339, s.State.Start) // the reader has checked it
+	story.Scope = ScopeRow{Stream: stream, Began: start.Add(time.Duration(row.Opened)).UTC().Format(time.RFC3339Nano), TookNS: row.Took(), Scope: row}
+	t := &teller{story: &story, opened: row.Opened, id: event.ScopeID(id), res: newResolver(s)}
+	last := min(row.LastLine+afterLines, row.Line+maxStoryLines)
+	if last < row.LastLine {
+		story.Cut = fmt.Sprintf("the scope spans %d lines, of which the first %d were read", row.LastLine-row.Line, maxStoryLines)
+	}
+	if err := s.Lines.Between(row.Line, last, t.line); err != nil {
+		return story, err
+	}
+	return story, t.finish()
+}
+
+// afterLines is how far behind a scope's close its story goes on: for disposals and uses that came after it.
+const afterLines = 256
+
+type makeOf struct {
+	inst       uint64
+	made, ns   int64
+	seq        int
+	disposable bool
+	stays      bool // its home is this scope
+}
+
+type useKey struct{ inst, by uint64 }
+
+type teller struct {
+	story   *Story
+	opened  int64
+	id      event.ScopeID
+	res     *resolver
+	made    []makeOf
+	here    map[uint64]int // into made
+	uses    map[useKey]int // into story.Used
+	outside map[uint64]int // into story.Outside
+	gone    map[uint64]int64
+}
+
+func (t *teller) line(e *event.Event) bool {
+	if t.here == nil {
+		t.here, t.uses, t.outside, t.gone = map[uint64]int{}, map[useKey]int{}, map[uint64]int{}, map[uint64]int64{}
+	}
+	_, mine := t.here[uint64(e.Inst)]
+	switch e.Kind {
+	case event.Make:
+		m := t.res.note(e)
+		if e.Scope != t.id {
+			return true
+		}
+		if len(t.made) == maxStoryRows {
+			t.story.Cut = fmt.Sprintf("only the first %d makes are shown", maxStoryRows)
+			return true
+		}
+		one := makeOf{inst: m.id, made: e.T, ns: e.NS, seq: len(t.made), disposable: e.Disposable}
+		lifetime := ""
+		if m.reg >= 0 {
+			r := &t.res.stream.State.Registrations[m.reg]
+			lifetime = r.Lifetime
+			if !e.Has.Has(event.FDisposable) {
+				one.disposable = r.Disposable
+			}
+		}
+		one.stays = e.Owner == t.id && !e.OwnerNull
+		if !e.Has.Has(event.FOwner) {
+			one.stays = rank(lifetime) < 3 && e.By != "direct"
+		}
+		t.here[m.id] = len(t.made)
+		t.made = append(t.made, one)
+		for _, w := range e.With {
+			if w.Inst != 0 {
+				t.from(uint64(w.Inst), e.T-e.NS)
+			}
+		}
+	case event.Give:
+		if e.Scope == t.id && e.Has.Has(event.FScope) {
+			t.from(uint64(e.Inst), e.T)
+		}
+	case event.Use:
+		if e.Scope == t.id && e.Has.Has(event.FScope) {
+			t.use(e)
+		}
+	case event.Dispose:
+		if mine || e.Scope == t.id && e.Has.Has(event.FScope) {
+			if e.State == "" || e.State == "handed" || e.State == "done" {
+				t.gone[uint64(e.Inst)] = e.T
+			}
+			if len(t.story.Disposed) < maxStoryRows {
+				t.story.Disposed = append(t.story.Disposed, DisposedRow{
+					Thing: Thing{Instance: uint64(e.Inst)}, At: e.T - t.opened, NS: e.NS, State: cmp.Or(e.State, "done"), By: e.By,
+				})
+			}
+		}
+	case event.Open:
+		if e.InScope == t.id && e.Has.Has(event.FIn) && len(t.story.Inner) < maxStoryRows {
+			t.story.Inner = append(t.story.Inner, uint64(e.Scope))
+		}
+	}
+	return true
+}
+
+// from notes that an instance was given or used here, which may have come from outside.
+func (t *teller) from(inst uint64, at int64) {
+	if _, mine := t.here[inst]; mine || len(t.story.Outside) == maxStoryRows {
+		return
+	}
+	if _, ok := t.outside[inst]; !ok {
+		t.outside[inst] = len(t.story.Outside)
+		t.story.Outside = append(t.story.Outside, Outside{Thing: Thing{Instance: inst}, At: at - t.opened})
+	}
+}
+
+func (t *teller) use(e *event.Event) {
+	t.from(uint64(e.Inst), e.T)
+	if n, ok := t.outside[uint64(e.Inst)]; ok {
+		t.story.Outside[n].Uses += e.Count
+	}
+	k := useKey{uint64(e.Inst), uint64(e.User)}
+	n, ok := t.uses[k]
+	if !ok {
+		if len(t.story.Used) == maxStoryRows {
+			return
+		}
+		n = len(t.story.Used)
+		t.uses[k] = n
+		row := UseRow{Thing: Thing{Instance: k.inst}, First: e.T - t.opened}
+		if k.by != 0 {
+			row.By = &Thing{Instance: k.by}
+		}
+		t.story.Used = append(t.story.Used, row)
+	}
+	row := &t.story.Used[n]
+	row.Count += e.Count
+	row.Last = e.T - t.opened
+	row.TookNS += e.NS
+	if end, ok := t.gone[k.inst]; ok && e.T > end {
+		row.After = true
+	}
+}
+
+// finish names everything and nests what was built.
+func (t *teller) finish() error {
+	name := func(x *Thing) error {
+		ref, reg, err := t.res.ref(x.Instance)
+		x.Of, x.Reg, x.Mark = ref, reg, finding.Mark(x.Instance)
+		return err
+	}
+	// What was noted as outside before its make's line came is not.
+	t.story.Outside = slices.DeleteFunc(t.story.Outside, func(o Outside) bool { _, mine := t.here[o.Instance]; return mine })
+	for n := range t.story.Outside {
+		if err := name(&t.story.Outside[n].Thing); err != nil {
+			return err
+		}
+	}
+	for n := range t.story.Used {
+		if err := name(&t.story.Used[n].Thing); err != nil {
+			return err
+		}
+		if by := t.story.Used[n].By; by != nil {
+			if err := name(by); err != nil {
+				return err
+			}
+		}
+	}
+	for n := range t.story.Disposed {
+		if err := name(&t.story.Disposed[n].Thing); err != nil {
+			return err
+		}
+	}
+	slices.SortStableFunc(t.made, func(a, b makeOf) int {
+		return cmp.Or(cmp.Compare(a.made-a.ns, b.made-b.ns), cmp.Compare(b.made, a.made), cmp.Compare(b.seq, a.seq))
+	})
+	var stack []int
+	for n, m := range t.made {
+		b := Built{Thing: Thing{Instance: m.inst}, From: m.made - m.ns - t.opened, TookNS: m.ns, OwnNS: m.ns, Outer: -1}
+		if err := name(&b.Thing); err != nil {
+			return err
+		}
+		for len(stack) > 0 && (t.made[stack[len(stack)-1]].made < m.made || t.made[stack[len(stack)-1]].ns == 0) {
+			stack = stack[:len(stack)-1]
+		}
+		if len(stack) > 0 {
+			b.Outer, b.Depth = stack[len(stack)-1], len(stack)
+			outer := &t.story.Built[b.Outer]
+			outer.OwnNS = max(0, outer.OwnNS-m.ns)
+		}
+		stack = append(stack, n)
+		t.story.Built = append(t.story.Built, b)
+		if _, gone := t.gone[m.inst]; m.disposable && m.stays && !gone && !t.story.Scope.Open {
+			t.story.Left = append(t.story.Left, b.Thing)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,202 @@
+package ingest
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/store"
+	"keenlantern.example/record/event"
+)
+
+// Source returns the recording that name means, to be asked by views, with its summary. It is good for one answer.
+func (h *Hub) Source(ctx context.Context, name string) (*views.Source, views.Summary, error) {
+	summary, result, err := h.Recording(ctx, name)
+	if err != nil {
+		return nil, summary, err
+	}
+	list, err := h.store.Streams(ctx, summary.ID)
+	if err != nil {
+		return nil, summary, err
+	}
+	src := &views.Source{Recording: summary.ID, Result: result}
+	for _, st := range list {
+		s, err := h.sourceOf(ctx, st)
+		if err != nil {
+			return nil, summary, err
+		}
+		if s != nil {
+			src.Streams = append(src.Streams, *s)
+		}
+	}
+	return src, summary, nil
+}
+
+// sourceOf returns one stream as its runner knows it, else as it was stored; nil where nothing of it was analysed yet.
+func (h *Hub) sourceOf(ctx context.Context, st store.Stream) (*views.Stream, error) {
+	p := &stored{ctx: ctx, pieces: h.pieces, stream: st.ID}
+	h.mu.Lock()
+	run := h.runners[st.Name]
+	h.mu.Unlock()
+	if run != nil && st.Live {
+		if k, ok := run.ask(ctx); ok {
+			p.pending = k.pending
+			return &views.Stream{State: k.state, Log: p, Lines: p}, nil
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+	}
+	state, err := h.pieces.state(ctx, st)
+	if err != nil || state == nil {
+		return nil, err
+	}
+	return &views.Stream{State: state, Log: p, Lines: p}, nil
+}
+
+// The pieces of recordings that are kept at hand, so that a second look at the same place costs no reading: some tens
+// of MiB in all.
+const (
+	keptBatches = 48
+	keptBytes   = 1 << 20 // a batch that is larger is not kept
+	keptStates  = 16
+	keptChunks  = 64
+)
+
+// pieces reads what views need from the store, and remembers the latest.
+type pieces struct {
+	store   *store.Store
+	batches *lru.Cache[batchID, store.Batch]
+	states  *lru.Cache[stateID, *derive.State]
+	chunks  *lru.Cache[chunkID, []derive.Scope]
+}
+
+type (
+	batchID struct{ stream, n int64 }
+	stateID struct {
+		stream, analysed int64
+		received         int64
+	}
+	chunkID struct {
+		stream int64
+		n      int
+	}
+)
+
+func newPieces(s *store.Store) *pieces {
+	p := &pieces{store: s}
+	// The only error is a size that is not positive.
+	p.batches, _ = lru.New[batchID, store.Batch](keptBatches)
+	p.states, _ = lru.New[stateID, *derive.State](keptStates)
+	p.chunks, _ = lru.New[chunkID, []derive.Scope](keptChunks)
+	return p
+}
+
+func (p *pieces) state(ctx context.Context, st store.Stream) (*derive.State, error) {
+	id := stateID{st.ID, st.Analysed, st.ReceivedNS}
+	if s, ok := p.states.Get(id); ok {
+		return s, nil
+	}
+	packed, _, err := p.store.State(ctx, st.ID)
+	if err != nil || packed == nil {
+		return nil, err
+	}
+	s := &derive.State{}
+	if err := json.Unmarshal(packed, s); err != nil {
+		return nil, fmt.Errorf("read the state of stream %s: %w", st.Name, err)
+	}
+	p.states.Add(id, s)
+	return s, nil
+}
+
+func (p *pieces) batch(ctx context.Context, stream, n int64) (store.Batch, error) {
+	id := batchID{stream, n}
+	if b, ok := p.batches.Get(id); ok {
+		return b, nil
+	}
+	b, err := p.store.Batch(ctx, stream, n)
+	if err == nil && len(b.Body) <= keptBytes {
+		p.batches.Add(id, b)
+	}
+	return b, err
+}
+
+// stored is one stream's log and lines.
+type stored struct {
+	ctx     context.Context
+	pieces  *pieces
+	stream  int64
+	pending []derive.Scope
+}
+
+// Chunk returns the rows of a part of the log of scopes.
+func (s *stored) Chunk(n int) ([]derive.Scope, error) {
+	id := chunkID{stream: s.stream, n: n}
+	if rows, ok := s.pieces.chunks.Get(id); ok {
+		return rows, nil
+	}
+	body, err := s.pieces.store.Chunk(s.ctx, s.stream, n)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := derive.Unpack(body)
+	if err != nil {
+		return nil, fmt.Errorf("part %d of the log of scopes: %w", n, err)
+	}
+	if len(rows) == derive.ChunkRows { // a shorter one may still grow
+		s.pieces.chunks.Add(id, rows)
+	}
+	return rows, nil
+}
+
+// Pending returns the scopes that are in no part of the log yet.
+func (s *stored) Pending() ([]derive.Scope, error) { return s.pending, nil }
+
+// maxBatchesRead bounds how many batches one look may read.
+const maxBatchesRead = 512
+
+// Between reads the lines from one to another.
+func (s *stored) Between(from, to int64, f func(*event.Event) bool) error {
+	list, err := s.pieces.store.BatchesWith(s.ctx, s.stream, from, to, maxBatchesRead)
+	if err != nil {
+		return err
+	}
+	for _, n := range list {
+		b, err := s.pieces.batch(s.ctx, s.stream, n)
+		if err != nil {
+			return err
+		}
+		if !between(b, from, to, f) {
+			return nil
+		}
+	}
+	return nil
+}
+
+// between reads the lines of one batch that lie between two, and tells whether to go on behind it.
+func between(b store.Batch, from, to int64, f func(*event.Event) bool) bool {
+	text, line := b.Body, b.FirstLine
+	for ; line < from && len(text) > 0; line++ {
+		end := bytes.IndexByte(text, '\n')
+		if end < 0 {
+			return true
+		}
+		text = text[end+1:]
+	}
+	in := reader.New(bytes.NewReader(text), reader.Options{FirstLine: line})
+	for {
+		l, err := in.Next()
+		if err != nil { // io.EOF: bytes in memory fail in no other way
+			return true
+		}
+		if l.Number > to || l.Event != nil && !f(l.Event) {
+			return false
+		}
+	}
+}

@@ -1,0 +1,223 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/store"
+)
+
+// Pages of views.
+const (
+	defaultRows = 200
+	maxRows     = 5000
+)
+
+// viewRoutes adds the questions that can be asked of a recording.
+func (s *service) viewRoutes(g *gin.RouterGroup) {
+	one := g.Group("/recordings/:recording")
+	one.GET("/registrations", s.view(func(_ *gin.Context, src *views.Source, f views.Filter) (any, error) {
+		return views.Registrations(src, f), nil
+	}))
+	one.GET("/graph", s.view(func(_ *gin.Context, src *views.Source, f views.Filter) (any, error) {
+		return views.Wiring(src, f), nil
+	}))
+	one.GET("/disposal", s.view(func(_ *gin.Context, src *views.Source, f views.Filter) (any, error) {
+		return views.Disposal(src, f), nil
+	}))
+	one.GET("/keys", s.view(func(c *gin.Context, src *views.Source, f views.Filter) (any, error) {
+		all, err := boolean(c, "all")
+		return views.Keys(src, f, all), err
+	}))
+	one.GET("/layers", s.view(func(_ *gin.Context, src *views.Source, f views.Filter) (any, error) {
+		return views.Layers(src, f), nil
+	}))
+	one.GET("/costs", s.view(func(_ *gin.Context, src *views.Source, f views.Filter) (any, error) {
+		return views.Costs(src, f), nil
+	}))
+	one.GET("/scopes", s.view(s.getScopes))
+	one.GET("/scopes/:scope", s.view(s.getScope))
+	one.GET("/sharing", s.view(s.getSharing))
+	g.GET("/compare", s.do(s.getCompare))
+}
+
+// view answers a question about the recording that the address names.
+func (s *service) view(answer func(*gin.Context, *views.Source, views.Filter) (any, error)) gin.HandlerFunc {
+	return s.do(func(c *gin.Context) error {
+		f, err := filter(c)
+		if err != nil {
+			return err
+		}
+		src, err := s.source(c, c.Param("recording"))
+		if err != nil {
+			return err
+		}
+		v, err := answer(c, src, f)
+		if err != nil {
+			return missing(err)
+		}
+		c.JSON(http.StatusOK, v)
+		return nil
+	})
+}
+
+// missing makes what a view could not find an answer of its own kind.
+func missing(err error) error {
+	var scope *views.ErrNoScope
+	var part *views.NoPart
+	if errors.As(err, &scope) || errors.As(err, &part) {
+		return &notHere{err.Error()}
+	}
+	return err
+}
+
+func (s *service) source(c *gin.Context, name string) (*views.Source, error) {
+	src, _, err := s.Hub.Source(c.Request.Context(), name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &notHere{fmt.Sprintf("there is no recording %q; GET /api/v1/recordings lists those there are", name)}
+	}
+	return src, err
+}
+
+// filter reads what narrows every view.
+func filter(c *gin.Context) (f views.Filter, err error) {
+	f = views.Filter{Service: c.Query("service"), Lifetime: c.Query("lifetime"), Module: c.Query("module"), Name: c.Query("name")}
+	if f.Limit, err = number(c, "limit", defaultRows, 1, maxRows); err != nil {
+		return f, err
+	}
+	f.Offset, err = number(c, "offset", 0, 0, 1<<31)
+	return f, err
+}
+
+func boolean(c *gin.Context, name string) (bool, error) {
+	switch c.Query(name) {
+	case "", "false":
+		return false, nil
+	case "true":
+		return true, nil
+	}
+	return false, &badRequest{fmt.Sprintf("%s is %q; it is true or false", name, c.Query(name))}
+}
+
+// nanoseconds reads a parameter that is a number of ns.
+func nanoseconds(c *gin.Context, name string) (int64, error) {
+	text := c.Query(name)
+	if text == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 0 {
+		return 0, &badRequest{fmt.Sprintf("%s is %q; it is a number of nanoseconds", name, text)}
+	}
+	return n, nil
+}
+
+func (s *service) getScopes(c *gin.Context, src *views.Source, f views.Filter) (any, error) {
+	q := views.ScopeQuery{Name: f.Name, Part: c.Query("part"), Kind: c.Query("kind"), Trace: c.Query("trace"), Limit: f.Limit, Offset: f.Offset}
+	var errs [6]error
+	q.Stream, errs[0] = number(c, "stream", -1, -1, 1<<20)
+	q.Since, errs[1] = nanoseconds(c, "since_ns")
+	q.Until, errs[2] = nanoseconds(c, "until_ns")
+	q.AtLeast, errs[3] = nanoseconds(c, "at_least_ns")
+	q.Findings, errs[4] = boolean(c, "findings")
+	switch c.Query("order") {
+	case "", "latest":
+	case "longest":
+		q.Longest = true
+	default:
+		errs[5] = &badRequest{fmt.Sprintf("order is %q; it is latest or longest", c.Query("order"))}
+	}
+	for _, err := range errs {
+		if err != nil {
+			return nil, err
+		}
+	}
+	return views.Scopes(src, q)
+}
+
+func (s *service) getScope(c *gin.Context, src *views.Source, _ views.Filter) (any, error) {
+	stream, id, err := scopeName(c.Param("scope"))
+	if err != nil {
+		return nil, err
+	}
+	if c.Query("stream") != "" {
+		if stream, err = number(c, "stream", 0, 0, 1<<20); err != nil {
+			return nil, err
+		}
+	}
+	return views.TellScope(src, stream, id)
+}
+
+// scopeName reads a scope's address: its number, behind that of its stream and a dot where there are several.
+func scopeName(text string) (stream int, id uint64, err error) {
+	before, after, several := strings.Cut(text, ".")
+	if several {
+		if stream, err = strconv.Atoi(before); err != nil || stream < 0 {
+			return 0, 0, &badRequest{fmt.Sprintf("the scope is %q; it is a number, or a stream's and a scope's with a dot between", text)}
+		}
+	} else {
+		after = before
+	}
+	if id, err = strconv.ParseUint(after, 10, 53); err != nil {
+		return 0, 0, &badRequest{fmt.Sprintf("the scope is %q; it is a number, or a stream's and a scope's with a dot between", text)}
+	}
+	return stream, id, nil
+}
+
+func (s *service) getSharing(c *gin.Context, src *views.Source, f views.Filter) (any, error) {
+	q := views.SharingQuery{Filter: f, Name: f.Name, Consumer: c.Query("consumer")}
+	var errs [3]error
+	q.Stream, errs[0] = number(c, "stream", 0, 0, 1<<20)
+	q.Last, errs[1] = number(c, "last", 10, 1, views.MaxBoardScopes)
+	q.Depth, errs[2] = number(c, "depth", 2, 1, 8)
+	for _, err := range errs {
+		if err != nil {
+			return nil, err
+		}
+	}
+	if list := c.Query("scopes"); list != "" {
+		for _, text := range strings.Split(list, ",") {
+			_, id, err := scopeName(text)
+			if err != nil {
+				return nil, err
+			}
+			q.Scopes = append(q.Scopes, id)
+		}
+	}
+	q.Filter.Name = ""
+	return views.Sharing(src, q)
+}
+
+func (s *service) getCompare(c *gin.Context) error {
+	side := func(param string) (*views.Source, string, error) {
+		name, part, _ := strings.Cut(c.Query(param), "@")
+		if name == "" {
+			return nil, "", &badRequest{param + " names a recording, or a part of one as in latest@first-half or latest@version=1.2"}
+		}
+		src, err := s.source(c, name)
+		if err != nil {
+			return nil, "", err
+		}
+		src, err = views.Part(src, part)
+		if err != nil {
+			return nil, "", missing(err)
+		}
+		return src, part, nil
+	}
+	a, partA, err := side("a")
+	if err != nil {
+		return err
+	}
+	b, partB, err := side("b")
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, views.Compare(a, b, partA, partB))
+	return nil
+}
