@@ -4,8 +4,10 @@ import (
 	"flag"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
@@ -28,6 +30,8 @@ func TestMain(m *testing.M) {
 func TestScripts(t *testing.T) {
 	sample, err := os.ReadFile("../../testdata/harbour.ndjson")
 	require.NoError(t, err)
+	office, err := os.ReadFile("../../testdata/office.ndjson")
+	require.NoError(t, err)
 	testscript.Run(t, testscript.Params{
 		Deadline:      time.Now().Add(2 * time.Minute),
 		Dir:           "testdata",
@@ -35,8 +39,21 @@ func TestScripts(t *testing.T) {
 		Setup: func(e *testscript.Env) error {
 			e.Vars = append(e.Vars, "TZ=UTC", "NO_COLOR=1", "KEENLANTERN_SERVER=http://127.0.0.1:1")
 			e.Values["service"] = new(*browser.Service)
+			if err := os.WriteFile(filepath.Join(e.WorkDir, "office.ndjson"), office, 0o644); err != nil {
+				return err
+			}
 			return os.WriteFile(filepath.Join(e.WorkDir, "harbour.ndjson"), sample, 0o644)
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){"server": server},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){"server": server, "narrow": narrow},
 	})
+}
+
+// narrow runs a command and holds that it writes nothing wider than 120 columns.
+func narrow(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Check(ts.Exec("keenlantern", args...))
+	for line := range strings.Lines(ts.ReadFile("stdout")) {
+		if n := utf8.RuneCountInString(strings.TrimSuffix(line, "\n")); n > 120 {
+			ts.Fatalf("%d columns: %s", n, line)
+		}
+	}
 }

@@ -240,12 +240,12 @@ func exampleLine(e finding.Example) string {
 	}
 	text := strings.Join(marks, ", ")
 	if e.Scope != nil {
-		text += fmt.Sprintf(" in scope %d", *e.Scope)
+		text = strings.TrimPrefix(fmt.Sprintf("%s in scope %d", text, *e.Scope), " ")
 		if e.ScopeName != "" {
 			text += ", " + e.ScopeName
 		}
 	}
-	return fmt.Sprintf("%s; line %d", text, e.Line)
+	return strings.TrimPrefix(fmt.Sprintf("%s; line %d", text, e.Line), "; ")
 }
 
 // FindingTable writes a few lines a finding: what the columns before it leave room for.

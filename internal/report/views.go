@@ -53,7 +53,7 @@ func filled(head []string, rows [][]string, flexible, numeric []int) ([]string, 
 }
 
 // leastCell is the narrowest that a flexible column becomes.
-const leastCell = 12
+const leastCell = 9
 
 func fit(width int, head []string, rows [][]string, flexible []int) [][]string {
 	wide := make([]int, len(head))
@@ -102,12 +102,27 @@ func dash(s string) string {
 	return Clean(s)
 }
 
+func none(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return Clean(s)
+}
+
 // whole is the name of a registration with its key, clean.
 func whole(r *finding.Ref) string {
 	if r == nil {
 		return "-"
 	}
 	return Clean(r.Name())
+}
+
+// built is whole with what it is built as, where that says more.
+func built(r *finding.Ref) string {
+	if r.Impl() == "" || r.Impl() == r.Service {
+		return whole(r)
+	}
+	return whole(r) + " = " + Clean(r.Impl())
 }
 
 // verdict is what a lifetime behaved as, with a sign where that is not the lifetime in force.
@@ -256,11 +271,12 @@ func Scopes(out io.Writer, v views.ScopeList, s Style) {
 		fmt.Fprintf(out, "There are more; --limit and --offset show them. %s in all.\n", finding.Count(v.Total, "scope", "scopes"))
 	}
 	if len(v.Names) > 1 {
-		fmt.Fprint(out, "\nnames:")
-		for n, name := range v.Names[:min(6, len(v.Names))] {
-			fmt.Fprintf(out, "%s %s (%s, %s each)", map[bool]string{true: ",", false: ""}[n > 0], Clean(name.Name), finding.Number(name.Scopes), Took(name.MeanNS))
-		}
 		fmt.Fprintln(out)
+		list := []string{}
+		for _, name := range v.Names[:min(6, len(v.Names))] {
+			list = append(list, fmt.Sprintf("%s (%s, %s each)", Clean(name.Name), finding.Number(name.Scopes), Took(name.MeanNS)))
+		}
+		wrapped(out, "names:", 7, s.width(), strings.Join(list, ", "))
 	}
 }
 
@@ -283,7 +299,7 @@ func Scope(out io.Writer, v views.Story, s Style) {
 		rows := [][]string{}
 		for _, b := range v.Built {
 			rows = append(rows, []string{
-				strings.Repeat("  ", b.Depth) + whole(&b.Of), b.Mark, Took(b.From), Took(b.TookNS), Took(b.OwnNS), bar(b.From, b.From+b.TookNS, sc.TookNS, bars),
+				strings.Repeat("  ", b.Depth) + built(&b.Of), b.Mark, Took(b.From), Took(b.TookNS), Took(b.OwnNS), bar(b.From, b.From+b.TookNS, sc.TookNS, bars),
 			})
 		}
 		FitTable(out, s, []string{"  instance of", "mark", "from", "took", "own", "in the scope's time"}, inset(rows), []int{0}, 2, 3, 4)
@@ -291,7 +307,7 @@ func Scope(out io.Writer, v views.Story, s Style) {
 	if part("came from outside", len(v.Outside)) {
 		rows := [][]string{}
 		for _, o := range v.Outside {
-			rows = append(rows, []string{whole(&o.Of), o.Mark, dash(o.Of.Lifetime), Took(o.At), finding.Number(o.Uses)})
+			rows = append(rows, []string{built(&o.Of), o.Mark, dash(o.Of.Lifetime), Took(o.At), finding.Number(o.Uses)})
 		}
 		FitTable(out, s, []string{"  instance of", "mark", "lifetime", "first", "uses"}, inset(rows), []int{0}, 3, 4)
 	}
@@ -300,13 +316,13 @@ func Scope(out io.Writer, v views.Story, s Style) {
 		for _, u := range v.Used {
 			by := "not seen"
 			if u.By != nil {
-				by = whole(&u.By.Of) + " " + u.By.Mark
+				by = built(&u.By.Of) + " " + u.By.Mark
 			}
 			after := ""
 			if u.After {
 				after = "after its disposal"
 			}
-			rows = append(rows, []string{whole(&u.Of), u.Mark, finding.Number(u.Count), Took(u.First), Took(u.Last), Took(u.TookNS), by, after})
+			rows = append(rows, []string{built(&u.Of), u.Mark, finding.Number(u.Count), Took(u.First), Took(u.Last), Took(u.TookNS), by, after})
 		}
 		FitTable(out, s, []string{"  instance of", "mark", "calls", "first", "last", "took", "by", ""}, inset(rows), []int{0, 6}, 2, 3, 4, 5)
 	}
@@ -317,13 +333,13 @@ func Scope(out io.Writer, v views.Story, s Style) {
 			if by == "" {
 				by = "container"
 			}
-			rows = append(rows, []string{whole(&d.Of), d.Mark, Took(d.At), Took(d.NS), Clean(d.State), Clean(by)})
+			rows = append(rows, []string{built(&d.Of), d.Mark, Took(d.At), Took(d.NS), Clean(d.State), Clean(by)})
 		}
 		FitTable(out, s, []string{"  instance of", "mark", "at", "took", "state", "by"}, inset(rows), []int{0}, 2, 3)
 	}
 	if part("left: built here to be disposed, and not disposed by its end", len(v.Left)) {
 		for _, l := range v.Left {
-			fmt.Fprintf(out, "  %s %s\n", whole(&l.Of), l.Mark)
+			fmt.Fprintf(out, "  %s %s\n", built(&l.Of), l.Mark)
 		}
 	}
 	if len(v.Built)+len(v.Outside)+len(v.Used)+len(v.Disposed) == 0 {
@@ -390,7 +406,7 @@ func Board(out io.Writer, b views.Board, s Style) {
 		if r.Site != "" {
 			to += " . " + r.Site
 		}
-		cells := []string{strings.Repeat("  ", r.Depth) + whole(&r.Of), Clean(to), verdict(r.Observed.As, r.Observed.Agrees)}
+		cells := []string{whole(&r.Of), Clean(to), verdict(r.Observed.As, r.Observed.Agrees)}
 		for _, c := range r.Cells {
 			cells = append(cells, boardCell(c))
 		}
@@ -466,7 +482,7 @@ func Disposal(out io.Writer, v views.DisposalView, s Style) {
 	rows := [][]string{}
 	for n := range v.Alive {
 		a := &v.Alive[n]
-		rows = append(rows, []string{whole(&a.Of), dash(a.Of.Lifetime), finding.Number(a.Made), finding.Number(a.Alive), finding.Number(a.Most), slope(a.SlopePerThousand), Spark(a.Series, 32)})
+		rows = append(rows, []string{built(&a.Of), dash(a.Of.Lifetime), finding.Number(a.Made), finding.Number(a.Alive), finding.Number(a.Most), slope(a.SlopePerThousand), Spark(a.Series, 32)})
 	}
 	fmt.Fprintln(out, s.paint(bold, "alive over time"))
 	if len(rows) > 0 {
@@ -484,7 +500,7 @@ func Disposal(out io.Writer, v views.DisposalView, s Style) {
 		rows := [][]string{}
 		for n := range v.Undone {
 			u := &v.Undone[n]
-			rows = append(rows, []string{whole(&u.Of), dash(u.Of.Lifetime), u.Disposer, finding.Number(u.Ended), finding.Number(u.Alive), dash(u.Of.Place())})
+			rows = append(rows, []string{built(&u.Of), dash(u.Of.Lifetime), u.Disposer, finding.Number(u.Ended), finding.Number(u.Alive), dash(u.Of.Place())})
 		}
 		FitTable(out, s, []string{"  instances of", "lifetime", "whose task it is", "ended", "alive", "place"}, inset(rows), []int{0, 5}, 3, 4)
 	}
@@ -508,7 +524,7 @@ func closing(out io.Writer, c *views.Closing, s Style) {
 		if state == "begun" {
 			state = "begun, not done"
 		}
-		rows = append(rows, []string{whole(&step.Of), step.Mark, Took(step.At), Took(step.NS), Clean(state), Clean(step.By)})
+		rows = append(rows, []string{built(&step.Of), step.Mark, Took(step.At), Took(step.NS), Clean(state), Clean(step.By)})
 	}
 	FitTable(out, s, []string{"  instance of", "mark", "at", "took", "state", "by"}, inset(rows), []int{0}, 2, 3)
 	if len(c.Steps) > 24 {
@@ -632,7 +648,7 @@ func Costs(out io.Writer, v views.CostsView, s Style) {
 		for k := range c.Rows {
 			r := &c.Rows[k]
 			rows = append(rows, []string{
-				whole(&r.Of), dash(r.Of.Lifetime), finding.Number(r.Made), ratio(r.PerScope), Took(r.OwnMeanNS), Took(r.OwnNS), fmt.Sprintf("%.1f %%", r.Percent), Took(r.MaxNS), Took(r.SavesNS),
+				built(&r.Of), dash(r.Of.Lifetime), finding.Number(r.Made), ratio(r.PerScope), Took(r.OwnMeanNS), Took(r.OwnNS), percent(r.Percent), Took(r.MaxNS), Took(r.SavesNS),
 			})
 		}
 		FitTable(out, s, []string{"  instances of", "lifetime", "made", "per scope", "own, each", "own, all", "of the time", "longest", "one would save"}, inset(rows), []int{0}, 2, 3, 4, 5, 6, 7, 8)
@@ -642,12 +658,19 @@ func Costs(out io.Writer, v views.CostsView, s Style) {
 		fmt.Fprintf(out, "\n%s\n", s.paint(bold, "given and never used"))
 		for n := range v.Unused {
 			u := &v.Unused[n]
-			fmt.Fprintf(out, "  %s to %s, %s\n", whole(&u.Of), whole(u.Consumer), finding.Count(u.Count, "time", "times"))
+			fmt.Fprintf(out, "  %s to %s, %s\n", built(&u.Of), whole(u.Consumer), finding.Count(u.Count, "time", "times"))
 		}
 	}
 	if len(v.Names) == 0 {
 		fmt.Fprintln(out, "Nothing was seen to be built.")
 	}
+}
+
+func percent(f float64) string {
+	if f == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%.1f %%", f)
 }
 
 func ratio(f float64) string {
@@ -683,9 +706,9 @@ func Comparison(out io.Writer, c views.Comparison, s Style) {
 		for _, r := range c.Registrations {
 			changes := []string{}
 			for _, f := range r.Fields {
-				changes = append(changes, fmt.Sprintf("%s %s → %s", f.Name, dash(f.A), dash(f.B)))
+				changes = append(changes, fmt.Sprintf("%s %s → %s", f.Name, none(f.A), none(f.B)))
 			}
-			wrapped(out, "  "+map[string]string{"added": "+ added", "removed": "- removed", "changed": "~ changed"}[r.Change], 14, s.width(), strings.TrimSuffix(whole(&r.Of)+" "+dash(r.Of.Place())+": "+strings.Join(changes, "; "), ": "))
+			wrapped(out, "  "+map[string]string{"added": "+ added", "removed": "- removed", "changed": "~ changed"}[r.Change], 14, s.width(), strings.TrimSuffix(built(&r.Of)+" "+dash(r.Of.Place())+": "+strings.Join(changes, "; "), ": "))
 		}
 	}
 	if len(c.Verdicts) > 0 {
@@ -716,7 +739,7 @@ func Comparison(out io.Writer, c views.Comparison, s Style) {
 			if x.Margin >= 0 {
 				margin = "± " + show(x.Margin)
 			}
-			rows = append(rows, []string{whole(&x.Of), dash(x.Name), what, show(x.A), show(x.B), signed(show, x.B-x.A), margin, x.Sure})
+			rows = append(rows, []string{built(&x.Of), dash(x.Name), what, show(x.A), show(x.B), signed(show, x.B-x.A), margin, x.Sure})
 		}
 		if len(rows) > 0 {
 			FitTable(out, s, []string{"  of", "in scopes", "figure", "A", "B", "B - A", "", "how sure"}, inset(rows), []int{0, 1}, 3, 4, 5, 6)

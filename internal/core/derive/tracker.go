@@ -159,18 +159,30 @@ func (t *Tracker) made(i *ledger.Instance) {
 	if !i.Scope.Root {
 		return
 	}
-	// Outside any scope nothing closes soon, and what ran within what is not told apart.
 	one.outside++
-	one.own += i.NS
-	one.series.own[t.at(i.Made)] += i.NS
+	own := ownOf(i)
+	one.own += own
+	one.series.own[t.at(i.Made)] += own
 	if c := t.costOf("", "root"); c != nil {
 		r := t.costReg(c, i.Reg)
 		r.Made++
 		r.TookNS += i.NS
-		r.OwnNS += i.NS
+		r.OwnNS += own
 		r.MaxNS = max(r.MaxNS, i.NS)
 		r.Bytes += i.Size
 	}
+}
+
+// ownOf returns how long the making of i took without what it was given that was made meanwhile. Outside any scope
+// nothing closes soon, so that what ran within what goes by who keeps whom.
+func ownOf(i *ledger.Instance) int64 {
+	own := i.NS
+	for n := range i.Keeps {
+		if k := i.Keeps[n].Kept; k != nil && k.Made-k.NS >= i.Made-i.NS && k.Made <= i.Made {
+			own -= k.NS
+		}
+	}
+	return max(0, own)
 }
 
 func (t *Tracker) ended(i *ledger.Instance) {

@@ -151,7 +151,9 @@ func half(src *Source, second bool) *Source {
 			middle = clockAt(whole, int64(from)*s.Buckets.WidthNS)
 		}
 		for _, f := range src.Result.Findings {
-			if second && f.Last >= middle || !second && f.First < middle {
+			// What follows from the registrations is as true of one half as of the other.
+			timeless := !slices.ContainsFunc(f.Examples, func(e finding.Example) bool { return e.Scope != nil || len(e.Instances) > 0 })
+			if timeless || second && f.Last >= middle || !second && f.First < middle {
 				only.Findings = append(only.Findings, f)
 			}
 		}
@@ -314,7 +316,7 @@ func position(s *derive.State, n int) string {
 		}
 	}
 	if of < 2 {
-		return ""
+		return "the only one"
 	}
 	return fmt.Sprintf("%d of %d", at, of)
 }
