@@ -19,14 +19,17 @@ var mayImport = map[string]string{
 	"internal/core/order":   "record/event",
 	"internal/core/ledger":  "record/event internal/core/finding",
 	"internal/core/rules":   "record/event internal/core/finding internal/core/ledger",
-	"internal/core/engine":  "record/event internal/core/finding internal/core/reader internal/core/order internal/core/ledger internal/core/rules",
-	"internal/core/views":   "internal/core/finding internal/core/engine",
-	"internal/store":        "",
-	"internal/ingest":       "record/event internal/core/finding internal/core/reader internal/core/rules internal/core/engine internal/core/views internal/store",
-	"internal/service":      "docs internal/core/finding internal/core/engine internal/core/views internal/ingest internal/store",
-	"internal/client":       "internal/core/views",
-	"internal/report":       "internal/core/finding internal/core/engine",
-	"internal/cli": "console demo/harbour record internal/core/finding internal/core/reader internal/core/rules internal/core/engine " +
+	"internal/core/derive":  "record/event internal/core/finding internal/core/ledger internal/core/rules",
+	"internal/core/engine": "record/event internal/core/finding internal/core/reader internal/core/order internal/core/ledger internal/core/rules " +
+		"internal/core/derive",
+	"internal/core/views": "record/event internal/core/finding internal/core/derive internal/core/engine",
+	"internal/store":      "",
+	"internal/ingest":     "record/event internal/core/finding internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views internal/store",
+	"internal/service":    "docs internal/core/finding internal/core/engine internal/core/views internal/ingest internal/store",
+	"internal/client":     "internal/core/views",
+	"internal/report":     "internal/core/finding internal/core/engine internal/core/views",
+	"internal/cli": "console demo/harbour record record/event internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
+		"internal/core/engine " +
 		"internal/core/views internal/store internal/ingest internal/service internal/client internal/report",
 	"internal/browser":             "",
 	"internal/browser/screenshots": "internal/browser internal/core/views",

@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"keenlantern.example/internal/browser"
@@ -56,4 +57,42 @@ func narrow(ts *testscript.TestScript, _ bool, args []string) {
 			ts.Fatalf("%d columns: %s", n, line)
 		}
 	}
+}
+
+// TestExamples runs the example of every command that has one on a trace file, just as its help shows it.
+func TestExamples(t *testing.T) {
+	t.Chdir("../..")
+	env := func(name string) string { return map[string]string{"NO_COLOR": "1"}[name] }
+	ran := 0
+	for _, line := range strings.Split(said(t, env, "help"), "\n") {
+		name, _, ok := strings.Cut(strings.TrimPrefix(line, "  "), " ")
+		if !ok || !strings.HasPrefix(line, "  ") {
+			continue
+		}
+		_, example, ok := strings.Cut(said(t, env, name, "--help"), "example:\n  keenlantern ")
+		require.True(t, ok, name)
+		if !strings.Contains(example, "testdata/") || name == "import" { // which needs a service
+			continue
+		}
+		ran++
+		args := []string{}
+		for n, part := range strings.Split(strings.TrimSpace(example), "'") {
+			if n%2 == 1 {
+				args = append(args, part)
+			} else {
+				args = append(args, strings.Fields(part)...)
+			}
+		}
+		assert.NotEmpty(t, said(t, env, args...), example)
+	}
+	assert.Greater(t, ran, 8)
+}
+
+// said runs a command in this process and returns what it printed.
+func said(t *testing.T, env func(string) string, args ...string) string {
+	t.Helper()
+	var out, errs strings.Builder
+	status := cli.Main(t.Context(), cli.IO{Out: &out, Err: &errs, Env: env}, args)
+	require.Less(t, status, cli.WrongUsage, "%v: %s", args, errs.String())
+	return out.String()
 }

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"keenlantern.example/internal/core/engine"
-	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/report"
 )
@@ -22,6 +21,7 @@ func findings(ctx context.Context, std IO, args []string) error {
 	format := f.formatFlag("text", "json")
 	severity := f.String("severity", "note", "the least `severity` to list: error, warning or note")
 	failOn := f.failOnFlag()
+	settings := f.settingsFlag()
 	words, err := f.parse(args, 1, 1)
 	if err != nil {
 		return err
@@ -31,7 +31,7 @@ func findings(ctx context.Context, std IO, args []string) error {
 	if err != nil {
 		return err
 	}
-	found, err := recordingFindings(ctx, *server, words[0], *severity)
+	found, err := recordingFindings(ctx, *server, words[0], *severity, *settings)
 	if err != nil {
 		return err
 	}
@@ -59,11 +59,15 @@ func findings(ctx context.Context, std IO, args []string) error {
 }
 
 // recordingFindings asks the service, or analyses name if it is a file.
-func recordingFindings(ctx context.Context, server, name, severity string) (views.RecordingFindings, error) {
+func recordingFindings(ctx context.Context, server, name, severity, settings string) (views.RecordingFindings, error) {
 	if !isFile(name) {
 		return ask(server).Findings(ctx, name, url.Values{"severity": {severity}})
 	}
-	r, err := analyse(ctx, name, rules.Default())
+	set, err := readSettings(settings)
+	if err != nil {
+		return views.RecordingFindings{}, err
+	}
+	r, err := analyse(ctx, name, set)
 	if err != nil {
 		return views.RecordingFindings{}, err
 	}
@@ -87,6 +91,7 @@ func oneFinding(ctx context.Context, std IO, args []string) error {
 		"keenlantern finding k2v7 --recording latest")
 	server := f.serverFlag()
 	format := f.formatFlag("text", "json")
+	settings := f.settingsFlag()
 	recording := f.String("recording", "latest", "the `recording` to look in: an id, latest, or a trace file")
 	words, err := f.parse(args, 1, 1)
 	if err != nil {
@@ -97,7 +102,11 @@ func oneFinding(ctx context.Context, std IO, args []string) error {
 	}
 	var one views.FindingDetail
 	if isFile(*recording) {
-		r, err := analyse(ctx, *recording, rules.Default())
+		set, err := readSettings(*settings)
+		if err != nil {
+			return err
+		}
+		r, err := analyse(ctx, *recording, set)
 		if err != nil {
 			return err
 		}

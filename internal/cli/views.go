@@ -14,7 +14,6 @@ import (
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/reader"
-	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/report"
 	"keenlantern.example/record/event"
@@ -23,15 +22,16 @@ import (
 // viewFlags are what the commands that ask a recording a question have in common.
 type viewFlags struct {
 	*flags
-	server, format *string
-	wide           *bool
-	f              views.Filter
+	server, format, settings *string
+	wide                     *bool
+	f                        views.Filter
 }
 
 func newView(std IO, name, usage, about, sample string, formats ...string) *viewFlags {
 	v := &viewFlags{flags: newFlags(std, name, usage, about+"\nRECORDING is an id, the beginning of one, latest, or a trace file, which is analysed here without a service.", sample)}
 	v.server = v.serverFlag()
 	v.format = v.formatFlag(append([]string{"text", "json"}, formats...)...)
+	v.settings = v.settingsFlag()
 	v.wide = v.Bool("wide", false, "names in full, whatever the width")
 	return v
 }
@@ -95,7 +95,7 @@ func set(q url.Values, name, value string) {
 func answered[T any](ctx context.Context, v *viewFlags, name, what string, q url.Values, here func(*views.Source) (T, error), text func(T)) error {
 	var answer T
 	if isFile(name) {
-		src, err := study(ctx, name)
+		src, err := study(ctx, name, *v.settings)
 		if err != nil {
 			return err
 		}
@@ -113,16 +113,20 @@ func answered[T any](ctx context.Context, v *viewFlags, name, what string, q url
 }
 
 // study analyses a trace file for views.
-func study(ctx context.Context, name string) (*views.Source, error) {
+func study(ctx context.Context, name, settings string) (*views.Source, error) {
 	if name == "-" {
 		return nil, &usageError{"a view reads the trace twice, so it takes a file; 'keenlantern check -' reads standard input"}
+	}
+	set, err := readSettings(settings)
+	if err != nil {
+		return nil, err
 	}
 	in, err := open(name)
 	if err != nil {
 		return nil, err
 	}
 	defer in.Close()
-	list, err := engine.Study(&stoppable{ctx, in}, reader.Options{}, rules.Default())
+	list, err := engine.Study(&stoppable{ctx, in}, reader.Options{}, set)
 	if err != nil {
 		return nil, unreadable(name, err)
 	}
@@ -176,7 +180,7 @@ func (l *fileLines) Between(from, to int64, f func(*event.Event) bool) error {
 func registrations(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "registrations", "registrations RECORDING [options]",
 		"Lists what is registered, which one answers and why, and what each lifetime behaved as. ≠ marks a lifetime\nthat did not behave as registered; three rows or fewer are shown in full.",
-		"keenlantern registrations testdata/harbour.ndjson --service tide")
+		"keenlantern registrations testdata/office.ndjson --service tide")
 	v.rows(200)
 	graph := v.String("graph", "", "write the wiring instead: `dot` for Graphviz, or json")
 	words, err := v.read(args, 1, 1)
@@ -201,7 +205,7 @@ func registrations(ctx context.Context, std IO, args []string) error {
 
 func scopes(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "scopes", "scopes RECORDING [options]",
-		"Lists scopes, the latest first.", "keenlantern scopes testdata/harbour.ndjson --name 'GET /tides' --at-least 1ms --longest", "csv")
+		"Lists scopes, the latest first.", "keenlantern scopes testdata/office.ndjson --name 'GET /berths' --at-least 500us --longest", "csv")
 	var q views.ScopeQuery
 	v.StringVar(&v.f.Name, "name", "", "only scopes of this `name`")
 	v.StringVar(&q.Part, "part", "", "only scopes with this `text` in their name")
@@ -260,7 +264,7 @@ func scopesCSV(std IO, l views.ScopeList) {
 func scope(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "scope", "scope RECORDING SCOPE [options]",
 		"Tells the story of one scope: what was built and in what, what came from outside, what was used by whom, what\nwas let go in which order, and what was left. SCOPE is its number as 'keenlantern scopes' shows it.",
-		"keenlantern scope testdata/harbour.ndjson 2")
+		"keenlantern scope testdata/office.ndjson 2")
 	words, err := v.read(args, 2, 2)
 	if err != nil {
 		return err
@@ -292,7 +296,7 @@ func scopeWord(word string) (stream int, id uint64, err error) {
 func sharing(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "sharing", "sharing RECORDING [options]",
 		"Shows which instance each consumer was given in one scope after the other: is it the same object? Each instance\nhas a mark, the same wherever the instance is the same.",
-		"keenlantern sharing testdata/harbour.ndjson --name 'GET /tides' --last 6")
+		"keenlantern sharing testdata/office.ndjson --name 'GET /berths' --last 6")
 	var q views.SharingQuery
 	name := v.String("name", "", "scopes of this `name` (default the commonest)")
 	v.IntVar(&q.Last, "last", 10, "so many of them, the latest")
@@ -333,7 +337,7 @@ func sharing(ctx context.Context, std IO, args []string) error {
 func disposal(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "disposal", "disposal RECORDING [options]",
 		"Shows whether things are let go: what is alive over time, scopes still open, what nobody has disposed, and the\nlatest closings and the shutdown step by step.",
-		"keenlantern disposal testdata/harbour.ndjson")
+		"keenlantern disposal testdata/office.ndjson")
 	v.rows(25)
 	v.StringVar(&v.f.Name, "name", "", "only closings of scopes with this `text` in their name")
 	words, err := v.read(args, 1, 1)
@@ -348,7 +352,7 @@ func disposal(ctx context.Context, std IO, args []string) error {
 func keys(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "keys", "keys RECORDING [options]",
 		"Shows, by service and key, what is registered, who asked how often, what answered, and what was missing.",
-		"keenlantern keys testdata/harbour.ndjson --all")
+		"keenlantern keys testdata/office.ndjson --all")
 	v.rows(100)
 	all := v.Bool("all", false, "also services without a key and with one registration")
 	words, err := v.read(args, 1, 1)
@@ -367,7 +371,7 @@ func keys(ctx context.Context, std IO, args []string) error {
 func layers(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "layers", "layers RECORDING [options]",
 		"Shows each service's decorators from the outermost inwards, how many calls reached each, and who was given which\nof them.",
-		"keenlantern layers testdata/harbour.ndjson")
+		"keenlantern layers testdata/office.ndjson")
 	v.rows(100)
 	words, err := v.read(args, 1, 1)
 	if err != nil {
@@ -381,7 +385,7 @@ func layers(ctx context.Context, std IO, args []string) error {
 func costs(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "costs", "costs RECORDING [options]",
 		"Shows what building things costs, for the scopes of each name: how often, how long, what share of their time, and\nwhat one instance instead of many would save.",
-		"keenlantern costs testdata/harbour.ndjson --name tides")
+		"keenlantern costs testdata/office.ndjson --name berths")
 	v.rows(25)
 	v.StringVar(&v.f.Name, "name", "", "only scopes with this `text` in their name")
 	words, err := v.read(args, 1, 1)
@@ -396,7 +400,7 @@ func costs(ctx context.Context, std IO, args []string) error {
 func compare(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "compare", "compare A B [options]",
 		"Puts two recordings side by side: findings new, gone and still there; registrations and verdicts that changed;\ncosts for each thousand scopes and how sure the difference is. A and B may be parts of a recording, as in\nlatest@first-half, latest@second-half or latest@version=1.2. Exits with 1 when something new is as bad as --fail-on.",
-		"keenlantern compare testdata/harbour.ndjson@first-half testdata/harbour.ndjson@second-half")
+		"keenlantern compare testdata/harbour.ndjson testdata/office.ndjson --fail-on never")
 	failOn := v.failOnFlag()
 	words, err := v.read(args, 2, 2)
 	if err != nil {
@@ -410,11 +414,11 @@ func compare(ctx context.Context, std IO, args []string) error {
 	nameB, _, _ := strings.Cut(words[1], "@")
 	switch {
 	case isFile(nameA) && isFile(nameB):
-		a, partA, err := part(ctx, words[0])
+		a, partA, err := part(ctx, words[0], *v.settings)
 		if err != nil {
 			return err
 		}
-		b, partB, err := part(ctx, words[1])
+		b, partB, err := part(ctx, words[1], *v.settings)
 		if err != nil {
 			return err
 		}
@@ -436,9 +440,9 @@ func compare(ctx context.Context, std IO, args []string) error {
 	return failed(*failOn, c.New)
 }
 
-func part(ctx context.Context, word string) (*views.Source, string, error) {
+func part(ctx context.Context, word, settings string) (*views.Source, string, error) {
 	name, how, _ := strings.Cut(word, "@")
-	src, err := study(ctx, name)
+	src, err := study(ctx, name, settings)
 	if err != nil {
 		return nil, "", err
 	}

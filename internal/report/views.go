@@ -139,8 +139,11 @@ func Registrations(out io.Writer, v views.RegistrationList, s Style) {
 	for n := range v.Registrations {
 		r := &v.Registrations[n]
 		answers := "yes"
-		if !r.Answers {
+		switch {
+		case !r.Answers:
 			answers = "no"
+		case r.Local:
+			answers = "local"
 		}
 		rows = append(rows, []string{
 			whole(&r.Ref), dash(r.Ref.Impl()), dash(r.Ref.Lifetime), verdict(r.Observed.As, r.Observed.Agrees), finding.Number(r.Made),

@@ -187,3 +187,54 @@ func TestViews(t *testing.T) {
 		}
 	})
 }
+
+// TestInterleaved holds that streams whose batches come in turns, with the same ids in each, are one recording whose
+// answers are those of the streams one behind the other, and that a sampled one says so.
+func TestInterleaved(t *testing.T) {
+	text, err := os.ReadFile("../../testdata/office.ndjson")
+	require.NoError(t, err)
+	const replicas = 3
+	streams := [replicas][]string{}
+	whole := []byte{}
+	for n := range streams {
+		one := strings.ReplaceAll(string(text), "office-1", fmt.Sprintf("office-%d", n+1))
+		if n == 2 {
+			one = strings.ReplaceAll(one, `"kind":"request"`, `"kind":"request","weight":10`)
+		}
+		streams[n] = strings.SplitAfter(one, "\n")
+		whole = append(whole, one...)
+	}
+	r := start(t, t.TempDir())
+	for at, batch := 0, 1; at < len(streams[0]); at, batch = at+7, batch+1 {
+		for n, list := range streams {
+			status, _, said := r.do(http.MethodPut, fmt.Sprintf("/api/v1/streams/office-%d/batches/%d", n+1, batch), lines(list[at:min(len(list), at+7)]))
+			require.Equal(t, http.StatusOK, status, "%s", said)
+		}
+	}
+	var got views.RecordingDetail
+	eventually(t, "all have ended", func() bool {
+		r.json("/api/v1/recordings/latest", &got)
+		return got.State == "ended" && got.Streams == replicas
+	})
+	src := local(t, whole)
+	assert.InDelta(t, 8.0/(3+5*10), got.Health.Sampled, 1e-9)
+	assert.False(t, got.Health.Whole)
+	found := r.findings("latest").Findings
+	require.Len(t, found, len(src.Result.Findings))
+	for n, f := range found {
+		want := src.Result.Findings[n]
+		assert.Equal(t, want.ID, f.ID)
+		assert.Equal(t, want.Counts, f.Counts, f.Title)
+	}
+	var list views.RegistrationList
+	r.json("/api/v1/recordings/latest/registrations", &list)
+	want := views.Registrations(src, views.Filter{})
+	require.Len(t, list.Registrations, len(want.Registrations))
+	for n := range want.Registrations {
+		assert.Equal(t, want.Registrations[n], list.Registrations[n])
+	}
+	var story views.Story
+	r.json("/api/v1/recordings/latest/scopes/2.1", &story)
+	assert.Equal(t, 2, story.Scope.Stream)
+	assert.Len(t, story.Built, 3)
+}

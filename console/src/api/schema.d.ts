@@ -95,6 +95,176 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings/{recording}/registrations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is registered, which one answers and why, and what each lifetime behaved as */
+        get: operations["getRegistrations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/graph": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is built from what */
+        get: operations["getGraph"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/scopes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Scopes by name, time, duration, trace or findings */
+        get: operations["getScopes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/scopes/{scope}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The story of one scope */
+        get: operations["getScope"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/sharing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which instance each consumer was given, scope by scope */
+        get: operations["getSharing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/disposal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether things are let go */
+        get: operations["getDisposal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is registered, asked for and answered, by service and key */
+        get: operations["getKeys"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Decorators, who gets which, and how many calls reach each */
+        get: operations["getLayers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/costs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What building things costs, by names of scopes */
+        get: operations["getCosts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two recordings, or parts of them, side by side */
+        get: operations["getCompare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -356,6 +526,372 @@ export interface components {
         FindingDetail: components["schemas"]["Finding"] & {
             recording: string;
         };
+        AliveRow: {
+            id: number;
+            of: components["schemas"]["Ref"];
+            series: number[];
+            alive: number;
+            most: number;
+            made: number;
+            slope_per_thousand: number | null;
+            bytes: number;
+        };
+        Asked: {
+            service: string;
+            key: string | null;
+        };
+        Asker: {
+            consumer: components["schemas"]["Ref"] | null;
+            entry?: string;
+            how: string;
+            site?: string;
+            count: number;
+        };
+        Board: {
+            recording: string;
+            stream: number;
+            name: string;
+            scopes: components["schemas"]["ScopeRow"][];
+            rows: components["schemas"]["BoardRow"][];
+            total: number;
+        };
+        BoardCell: {
+            instances: number[];
+            marks: string[];
+            same: boolean;
+            change: string;
+            shared: boolean;
+        };
+        BoardRow: {
+            of: components["schemas"]["Ref"];
+            path: string[];
+            site: string;
+            depth: number;
+            observed: components["schemas"]["Verdict"];
+            cells: components["schemas"]["BoardCell"][];
+        };
+        Built: {
+            instance: number;
+            mark: string;
+            reg: number;
+            of: components["schemas"]["Ref"];
+            from: number;
+            took_ns: number;
+            own_ns: number;
+            depth: number;
+            outer: number;
+        };
+        ChangedField: {
+            name: string;
+            a: string;
+            b: string;
+        };
+        Closing: {
+            scope: number;
+            name: string;
+            kind: string;
+            from: number;
+            took_ns: number;
+            steps: components["schemas"]["ClosingStep"][];
+        };
+        ClosingStep: {
+            instance: number;
+            mark: string;
+            reg: number;
+            of: components["schemas"]["Ref"];
+            at: number;
+            ns: number;
+            state: string;
+            by: string;
+        };
+        Comparison: {
+            a: components["schemas"]["Side"];
+            b: components["schemas"]["Side"];
+            new: (components["schemas"]["Finding"] | null)[];
+            gone: (components["schemas"]["Finding"] | null)[];
+            still: (components["schemas"]["Finding"] | null)[];
+            registrations: components["schemas"]["RegChange"][];
+            verdicts: components["schemas"]["VerdictChange"][];
+            costs: components["schemas"]["CostChange"][];
+        };
+        CostChange: {
+            name: string;
+            of: components["schemas"]["Ref"];
+            figure: string;
+            a: number;
+            b: number;
+            margin: number;
+            sure: string;
+        };
+        CostName: {
+            name: string;
+            kind: string;
+            scopes: number;
+            mean_ns: number;
+            built_mean_ns: number;
+            built_percent: number;
+            rows: components["schemas"]["CostRow"][];
+        };
+        CostRow: {
+            id: number;
+            of: components["schemas"]["Ref"];
+            made: number;
+            per_scope: number;
+            scopes: number;
+            own_ns: number;
+            took_ns: number;
+            own_mean_ns: number;
+            max_ns: number;
+            percent: number;
+            saves_ns: number;
+            bytes_per_scope: number;
+        };
+        CostsView: {
+            recording: string;
+            names: components["schemas"]["CostName"][];
+            total: number;
+            unused: components["schemas"]["UnusedRow"][];
+        };
+        DisposalSeen: {
+            disposals: boolean;
+        };
+        DisposalView: {
+            recording: string;
+            width_ns: number;
+            alive: components["schemas"]["AliveRow"][];
+            total: number;
+            open: components["schemas"]["ScopeRow"][];
+            open_count: number;
+            closings: components["schemas"]["Closing"][];
+            shutdown: components["schemas"]["Closing"] | null;
+            undone: components["schemas"]["UndoneRow"][];
+            seen: components["schemas"]["DisposalSeen"];
+        };
+        DisposedRow: {
+            instance: number;
+            mark: string;
+            reg: number;
+            of: components["schemas"]["Ref"];
+            at: number;
+            ns: number;
+            state: string;
+            by: string;
+        };
+        Graph: {
+            recording: string;
+            nodes: components["schemas"]["GraphNode"][];
+            edges: components["schemas"]["GraphEdge"][];
+        };
+        GraphEdge: {
+            from: number;
+            to: number;
+            how: string;
+            count: number;
+            wraps: boolean;
+            long_to_shorter: boolean;
+        };
+        GraphNode: {
+            id: number;
+            registration: components["schemas"]["Ref"];
+            internal: boolean;
+            made: number;
+        };
+        KeyAnswer: {
+            id: number;
+            of: components["schemas"]["Ref"];
+            count: number;
+            other: boolean;
+        };
+        KeyRow: {
+            service: string;
+            key: string | null;
+            registered: components["schemas"]["Registered"][];
+            asked: number;
+            asked_by: components["schemas"]["Asker"][];
+            answers: components["schemas"]["KeyAnswer"][];
+            missing: number;
+            why: string;
+            state: string;
+        };
+        KeysView: {
+            recording: string;
+            keys: components["schemas"]["KeyRow"][];
+            total: number;
+        };
+        LayerRow: {
+            id: number;
+            of: components["schemas"]["Ref"];
+            made: number;
+            calls: number;
+        };
+        LayersView: {
+            recording: string;
+            stacks: components["schemas"]["StackRow"][];
+            total: number;
+        };
+        Named: {
+            name: string;
+            kind: string;
+            scopes: number;
+            mean_ns: number;
+        };
+        Need: {
+            site: string;
+            service: string;
+            key: string | null;
+            how: string;
+            all: boolean;
+            optional: boolean;
+            lazy: boolean;
+        };
+        Outside: {
+            instance: number;
+            mark: string;
+            reg: number;
+            of: components["schemas"]["Ref"];
+            at: number;
+            uses: number;
+        };
+        RegChange: {
+            change: string;
+            of: components["schemas"]["Ref"];
+            fields: components["schemas"]["ChangedField"][];
+        };
+        Registered: {
+            id: number;
+            of: components["schemas"]["Ref"];
+            answers: boolean;
+        };
+        RegistrationList: {
+            recording: string;
+            registrations: components["schemas"]["RegistrationRow"][];
+            total: number;
+        };
+        RegistrationRow: {
+            id: number;
+            registration: components["schemas"]["Ref"];
+            declared?: string;
+            container?: string;
+            internal: boolean;
+            local: boolean;
+            observed: components["schemas"]["Verdict"];
+            made: number;
+            alive: number;
+            used: number;
+            disposed: number;
+            took_ns: number;
+            own_ns: number;
+            max_ns: number;
+            asked_by: components["schemas"]["Asker"][];
+            asked: number;
+            answers: boolean;
+            why: string;
+            lost_to: components["schemas"]["Ref"] | null;
+            wraps: components["schemas"]["Ref"] | null;
+            wrapped_by: components["schemas"]["Ref"][];
+            alias: components["schemas"]["Ref"] | null;
+            also: components["schemas"]["Asked"][];
+            needs: components["schemas"]["Need"][];
+        };
+        ScopeList: {
+            recording: string;
+            scopes: components["schemas"]["ScopeRow"][];
+            more: boolean;
+            total: number;
+            names: components["schemas"]["Named"][];
+        };
+        ScopeRow: {
+            stream: number;
+            began: string;
+            took_ns: number;
+            id: number;
+            name: string;
+            kind: string;
+            trace: string;
+            in: number;
+            opened: number;
+            closed: number;
+            open: boolean;
+            line: number;
+            last_line: number;
+            made: number;
+            uses: number;
+            built_ns: number;
+            findings: number;
+        };
+        SeenStack: {
+            layers: components["schemas"]["Ref"][];
+            who: components["schemas"]["Asker"][];
+            count: number;
+            whole: boolean;
+        };
+        Side: {
+            recording: string;
+            part: string;
+            app: string;
+            version: string;
+            scopes: number;
+            findings: number;
+        };
+        StackRow: {
+            service: string;
+            key: string | null;
+            declared: boolean;
+            layers: components["schemas"]["LayerRow"][];
+            seen: components["schemas"]["SeenStack"][];
+        };
+        Story: {
+            recording: string;
+            scope: components["schemas"]["ScopeRow"];
+            built: components["schemas"]["Built"][];
+            outside: components["schemas"]["Outside"][];
+            used: components["schemas"]["UseRow"][];
+            disposed: components["schemas"]["DisposedRow"][];
+            left: components["schemas"]["Thing"][];
+            inner: number[];
+            cut: string;
+        };
+        Thing: {
+            instance: number;
+            mark: string;
+            reg: number;
+            of: components["schemas"]["Ref"];
+        };
+        UndoneRow: {
+            id: number;
+            of: components["schemas"]["Ref"];
+            disposer: string;
+            ended: number;
+            alive: number;
+        };
+        UnusedRow: {
+            finding: string;
+            of: components["schemas"]["Ref"];
+            consumer: components["schemas"]["Ref"] | null;
+            count: number;
+        };
+        UseRow: {
+            instance: number;
+            mark: string;
+            reg: number;
+            of: components["schemas"]["Ref"];
+            by: components["schemas"]["Thing"] | null;
+            count: number;
+            first: number;
+            last: number;
+            took_ns: number;
+            after: boolean;
+        };
+        Verdict: {
+            as: string;
+            agrees: boolean | null;
+            why: string;
+        };
+        VerdictChange: {
+            of: components["schemas"]["Ref"];
+            a: components["schemas"]["Verdict"];
+            b: components["schemas"]["Verdict"];
+        };
     };
     responses: {
         /** @description What was wrong and what to do. */
@@ -569,6 +1105,357 @@ export interface operations {
             };
             404: components["responses"]["Problem"];
             409: components["responses"]["Problem"];
+        };
+    };
+    getRegistrations: {
+        parameters: {
+            query?: {
+                /** @description A part of a service's, key's or implementation's name. */
+                service?: string;
+                lifetime?: string;
+                /** @description - is what no module is known of. */
+                module?: string;
+                limit?: number;
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegistrationList"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
+    getGraph: {
+        parameters: {
+            query?: {
+                /** @description A part of a service's, key's or implementation's name. */
+                service?: string;
+                lifetime?: string;
+                /** @description - is what no module is known of. */
+                module?: string;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Graph"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
+    getScopes: {
+        parameters: {
+            query?: {
+                /** @description Exactly this name. */
+                name?: string;
+                /** @description A part of the name. */
+                part?: string;
+                /** @description Such as request. */
+                kind?: string;
+                /** @description Exactly this trace id. */
+                trace?: string;
+                /** @description Opened so long after the stream's start, or later. */
+                since_ns?: number;
+                /** @description Opened before. */
+                until_ns?: number;
+                /** @description Open for so long, or longer. */
+                at_least_ns?: number;
+                /** @description Only those that a finding names. */
+                findings?: boolean;
+                order?: "latest" | "longest";
+                /** @description One stream only, counted from 0. */
+                stream?: number;
+                limit?: number;
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScopeList"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
+    getScope: {
+        parameters: {
+            query?: {
+                /** @description The stream, counted from 0. */
+                stream?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+                /** @description Its number; behind its stream's and a dot where there are several streams. */
+                scope: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Story"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
+    getSharing: {
+        parameters: {
+            query?: {
+                /** @description Scopes of this name; the commonest unless given. */
+                name?: string;
+                /** @description How many of them, the latest. */
+                last?: number;
+                /** @description Or these: numbers with commas between. */
+                scopes?: string;
+                /** @description A part of the name of who was given it. */
+                consumer?: string;
+                /** @description Steps from the entry point that are unfolded. */
+                depth?: number;
+                /** @description Which stream, counted from 0. */
+                stream?: number;
+                /** @description A part of a service's, key's or implementation's name. */
+                service?: string;
+                lifetime?: string;
+                /** @description - is what no module is known of. */
+                module?: string;
+                limit?: number;
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
+    getDisposal: {
+        parameters: {
+            query?: {
+                /** @description A part of the names of scopes whose closings are shown. */
+                name?: string;
+                /** @description A part of a service's, key's or implementation's name. */
+                service?: string;
+                lifetime?: string;
+                /** @description - is what no module is known of. */
+                module?: string;
+                limit?: number;
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DisposalView"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
+    getKeys: {
+        parameters: {
+            query?: {
+                /** @description Also services without a key and with one registration. */
+                all?: boolean;
+                /** @description A part of a service's, key's or implementation's name. */
+                service?: string;
+                lifetime?: string;
+                /** @description - is what no module is known of. */
+                module?: string;
+                limit?: number;
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeysView"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
+    getLayers: {
+        parameters: {
+            query?: {
+                /** @description A part of a service's, key's or implementation's name. */
+                service?: string;
+                lifetime?: string;
+                /** @description - is what no module is known of. */
+                module?: string;
+                limit?: number;
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LayersView"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
+    getCosts: {
+        parameters: {
+            query?: {
+                /** @description A part of the names of scopes. */
+                name?: string;
+                /** @description A part of a service's, key's or implementation's name. */
+                service?: string;
+                lifetime?: string;
+                /** @description - is what no module is known of. */
+                module?: string;
+                limit?: number;
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CostsView"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
+    getCompare: {
+        parameters: {
+            query: {
+                /** @description A recording; a part of one as in latest@first-half, latest@second-half or latest@version=1.2. */
+                a: string;
+                /** @description The same. */
+                b: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
         };
     };
     getLive: {

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 
 	"keenlantern.example/internal/browser"
 	"keenlantern.example/internal/core/views"
@@ -110,14 +111,17 @@ func picture(b *browser.Browser, url, path, ready, name string, dark bool) error
 	return os.WriteFile(filepath.Join(folder, name+".png"), png, 0o644)
 }
 
-func findings(url string) (views.RecordingFindings, error) {
-	var found views.RecordingFindings
-	res, err := http.Get(url + "/api/v1/recordings/latest/findings")
+func findings(url string) (found views.RecordingFindings, err error) {
+	return found, get(url+"/api/v1/recordings/latest/findings", &found)
+}
+
+func get(url string, into any) error {
+	res, err := http.Get(url)
 	if err != nil {
-		return found, err
+		return err
 	}
 	defer res.Body.Close()
-	return found, json.NewDecoder(res.Body).Decode(&found)
+	return json.NewDecoder(res.Body).Decode(into)
 }
 
 // terminals pictures what commands print, as a terminal of 110 columns shows it.
@@ -126,6 +130,12 @@ func terminals(b *browser.Browser, bin, url, demo string) error {
 	if err != nil {
 		return err
 	}
+	// The demo records its sound version first.
+	var list views.RecordingList
+	if err := get(url+"/api/v1/recordings", &list); err != nil {
+		return err
+	}
+	before := list.Recordings[len(list.Recordings)-1].ID
 	shots := []struct {
 		name string
 		args []string
@@ -136,6 +146,13 @@ func terminals(b *browser.Browser, bin, url, demo string) error {
 		{"command-findings", []string{"findings", "latest"}, ""},
 		{"command-finding", []string{"finding", id.Findings[0].ID}, ""},
 		{"command-check", []string{"check", "testdata/harbour.ndjson"}, ""},
+		{"command-registrations", []string{"registrations", "testdata/office.ndjson"}, ""},
+		{"command-sharing", []string{"sharing", "latest", "--name", "GET /pilots", "--last", "5", "--depth", "3"}, ""},
+		{"command-scope", []string{"scope", "testdata/office.ndjson", "1"}, ""},
+		{"command-disposal", []string{"disposal", "latest"}, ""},
+		{"command-layers", []string{"layers", "testdata/office.ndjson"}, ""},
+		{"command-costs", []string{"costs", "latest"}, ""},
+		{"command-compare", []string{"compare", before, id.Recording, "--fail-on", "never"}, ""},
 	}
 	for _, s := range shots {
 		if s.text == "" {
@@ -149,6 +166,9 @@ func terminals(b *browser.Browser, bin, url, demo string) error {
 		}
 		line := "$ keenlantern"
 		for _, a := range s.args {
+			if strings.Contains(a, " ") {
+				a = "'" + a + "'"
+			}
 			line += " " + a
 		}
 		if err := terminal(b, s.name, line+"\n"+s.text); err != nil {

@@ -45,7 +45,6 @@ func Merge(states []*State) *State {
 
 type identity struct {
 	service, key, impl, at, lifetime, container string
-	hasKey                                      bool
 	nth                                         int // among those of one stream that are the same in all this
 }
 
@@ -152,6 +151,7 @@ func (m *merger) registrations(s *State) []int {
 		one := &m.out.Registrations[at]
 		one.Made += r.Made
 		one.Ended += r.Ended
+		one.Most += r.Most
 		one.Used += r.Used
 		one.Disposed += r.Disposed
 		one.Undisposed += r.Undisposed

@@ -105,7 +105,7 @@ func (t *Tracker) registration(r *ledger.Registration, wiring *ledger.Wiring, in
 		Declared: string(r.Declared), At: r.At, Module: r.Module, Internal: r.Internal, Local: r.Local, Primary: r.Primary,
 		Disposable: r.Disposable, Disposer: r.Disposer, Also: []Name{}, Needs: []Need{}, Wraps: index(r.Inner()),
 		Alias: index(r.Alias), Proxy: index(r.Proxy), Answered: None, Duplicates: r.Container.Duplicates,
-		Made: r.Made, Ended: r.Ended, Used: r.Used, Disposed: one.disposed, Undisposed: one.undisposed, TookNS: one.took,
+		Made: r.Made, Ended: r.Ended, Most: r.Most, Used: r.Used, Disposed: one.disposed, Undisposed: one.undisposed, TookNS: one.took,
 		OwnNS: one.own, MaxNS: one.max, Bytes: bytes, Verdict: evidence.verdict(r, containers),
 	}
 	if r.HasKey {

@@ -61,6 +61,7 @@ type Registration struct {
 
 	Made       int64   `json:"made"`
 	Ended      int64   `json:"ended"`
+	Most       int64   `json:"most"` // alive at once; of several streams the sum
 	Used       int64   `json:"used"` // calls
 	Disposed   int64   `json:"disposed"`
 	Undisposed int64   `json:"undisposed"` // disposable ones that ended, or are alive, without a disposal

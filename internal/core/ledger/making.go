@@ -21,6 +21,7 @@ func (w *World) make(ev *event.Event) error {
 	if ev.Has.Has(event.FReg) {
 		i.Reg = w.registration(ev.Reg)
 		i.Reg.Made++
+		i.Reg.Most = max(i.Reg.Most, i.Reg.Made-i.Reg.Ended)
 		i.Container = i.Reg.Container
 		if !i.Reg.Known && len(i.Reg.early) < Remembered {
 			i.Reg.early = append(i.Reg.early, i)

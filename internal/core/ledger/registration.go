@@ -37,6 +37,7 @@ type Container struct {
 type Tally struct {
 	Made  int64
 	Ended int64 // disposed, forgotten, or their home closed
+	Most  int64 // alive at once
 	Used  int64 // calls
 }
 

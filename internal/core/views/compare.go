@@ -328,7 +328,6 @@ func (c *Comparison) costs(a, b *derive.State) {
 		impl string
 	}
 	type sample struct {
-		n             int64
 		made, own     float64
 		madeSq, ownSq float64
 		ref           finding.Ref

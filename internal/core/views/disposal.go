@@ -33,7 +33,7 @@ type AliveRow struct {
 	Of     finding.Ref `json:"of"`
 	Series []int64     `json:"series"` // alive at the end of each step
 	Alive  int64       `json:"alive"`
-	Most   int64       `json:"most"`
+	Most   int64       `json:"most"` // at once
 	Made   int64       `json:"made"`
 	// SlopePerThousand is by how many it grew for a thousand scopes, over the later half of them and without what the
 	// shutdown let go; nil where there were too few scopes to say.
@@ -122,12 +122,11 @@ func Disposal(src *Source, f Filter) DisposalView {
 
 func aliveRow(s *derive.State, series derive.Series) AliveRow {
 	r := &s.Registrations[series.Reg]
-	row := AliveRow{ID: series.Reg, Of: refOf(r), Alive: r.Made - r.Ended, Made: r.Made, Bytes: r.Bytes, Series: []int64{}}
+	row := AliveRow{ID: series.Reg, Of: refOf(r), Alive: r.Made - r.Ended, Most: r.Most, Made: r.Made, Bytes: r.Bytes, Series: []int64{}}
 	alive := int64(0)
 	for n := range series.Made {
 		alive += series.Made[n] - series.Ended[n]
 		row.Series = append(row.Series, alive)
-		row.Most = max(row.Most, alive)
 	}
 	from, to, scopes := laterHalf(s)
 	if scopes >= fewScopes {

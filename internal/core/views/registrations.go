@@ -14,6 +14,7 @@ type RegistrationRow struct {
 	Declared  string         `json:"declared,omitempty"`
 	Container string         `json:"container,omitempty"`
 	Internal  bool           `json:"internal"`
+	Local     bool           `json:"local"` // it answers in a part of its container only
 	Observed  derive.Verdict `json:"observed"`
 	Made      int64          `json:"made"`
 	Alive     int64          `json:"alive"`
@@ -60,9 +61,9 @@ func Registrations(src *Source, f Filter) RegistrationList {
 			continue
 		}
 		row := RegistrationRow{
-			ID: n, Ref: refOf(r), Container: r.Container, Internal: r.Internal, Observed: r.Verdict, Made: r.Made,
+			ID: n, Ref: refOf(r), Container: r.Container, Internal: r.Internal, Local: r.Local, Observed: r.Verdict, Made: r.Made,
 			Alive: r.Made - r.Ended, Used: r.Used, Disposed: r.Disposed, TookNS: r.TookNS, OwnNS: r.OwnNS, MaxNS: r.MaxNS,
-			AskedBy: busiest(asked[n]), Asked: total[n], Answers: r.Answered == n, Wraps: refAt(s, r.Wraps), WrappedBy: []finding.Ref{},
+			AskedBy: busiest(asked[n]), Asked: total[n], Answers: r.Answered == n || r.Local, Wraps: refAt(s, r.Wraps), WrappedBy: []finding.Ref{},
 			Alias: refAt(s, r.Alias), Also: r.Also, Needs: r.Needs,
 		}
 		if r.Declared != r.Lifetime {
@@ -107,7 +108,7 @@ func answers(s *derive.State, n int) (string, *finding.Ref) {
 		return fmt.Sprintf("the last of %d registered", rivals), nil
 	}
 	if r.Local {
-		return "known to its own consumer only", nil
+		return "local: it answers where it is known, and nowhere else", nil
 	}
 	to := refAt(s, r.Answered)
 	for k := range s.Registrations {

@@ -55,7 +55,7 @@ type UseRow struct {
 // DisposedRow is a disposal in a story.
 type DisposedRow struct {
 	Thing
-	At    int64  `json:"at"` // ns since the scope opened
+	At    int64  `json:"at"` // ns since the scope opened: when it began
 	NS    int64  `json:"ns"`
 	State string `json:"state"`
 	By    string `json:"by"`
@@ -180,9 +180,15 @@ func (t *teller) line(e *event.Event) bool {
 			if e.State == "" || e.State == "handed" || e.State == "done" {
 				t.gone[uint64(e.Inst)] = e.T
 			}
-			if len(t.story.Disposed) < maxStoryRows {
+			state := cmp.Or(e.State, "done")
+			begun := slices.IndexFunc(t.story.Disposed, func(d DisposedRow) bool { return d.Instance == uint64(e.Inst) && d.State == "begun" })
+			if begun >= 0 && state != "begun" {
+				// What is done, or failed, takes the place of its beginning.
+				d := &t.story.Disposed[begun]
+				d.State, d.NS = state, cmp.Or(e.NS, e.T-t.opened-d.At)
+			} else if len(t.story.Disposed) < maxStoryRows {
 				t.story.Disposed = append(t.story.Disposed, DisposedRow{
-					Thing: Thing{Instance: uint64(e.Inst)}, At: e.T - t.opened, NS: e.NS, State: cmp.Or(e.State, "done"), By: e.By,
+					Thing: Thing{Instance: uint64(e.Inst)}, At: e.T - e.NS - t.opened, NS: e.NS, State: state, By: e.By,
 				})
 			}
 		}
