@@ -142,8 +142,12 @@ func (h *Hub) load(ctx context.Context, name string, first []byte) (*runner, err
 	if err != nil {
 		return nil, err
 	}
+	rec, err := h.store.Recording(ctx, st.Recording)
+	if err != nil {
+		return nil, err
+	}
 	r := &runner{
-		hub: h, stored: st, jobs: make(chan job, queueLength), asks: make(chan chan<- known), gone: make(chan struct{}),
+		hub: h, stored: st, of: rec, jobs: make(chan job, queueLength), asks: make(chan chan<- known), gone: make(chan struct{}),
 		log: h.log.With("stream", name, "recording", st.Recording),
 	}
 	h.runners[name] = r
@@ -163,7 +167,7 @@ func (h *Hub) begin(ctx context.Context, name string, lines []byte) (store.Strea
 	recording := ""
 	for _, r := range h.runners {
 		// A replica or a quick restart joins the recording that its application is writing.
-		if i := r.info(); i != nil && i.App == hello.App && i.Environment == hello.Environment && i.Version == hello.Version && r.live() {
+		if r.of.App == hello.App && r.of.Environment == hello.Environment && r.of.Version == hello.Version && r.live() {
 			recording = r.stored.Recording
 		}
 	}

@@ -30,6 +30,7 @@ const (
 type runner struct {
 	hub    *Hub
 	log    *slog.Logger
+	of     store.Recording
 	stored store.Stream // batches, lines and received change in run only; id, recording and name never do
 	jobs   chan job
 	asks   chan chan<- known
@@ -96,8 +97,12 @@ func (r *runner) info() *engine.Info {
 
 // live tells whether the stream is being written.
 func (r *runner) live() bool {
+	// Before anything of it was made known it has just begun, or is being read again.
 	i := r.info()
-	return i != nil && !i.Ended && time.Since(time.Unix(0, r.received.Load())) < silentAfter
+	if i == nil {
+		return !r.stored.Ended
+	}
+	return !i.Ended && time.Since(time.Unix(0, r.received.Load())) < silentAfter
 }
 
 // run takes batches until the hub closes or nothing has come for long.

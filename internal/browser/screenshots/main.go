@@ -147,7 +147,7 @@ func terminals(b *browser.Browser, bin, url, demo string) error {
 		{"command-finding", []string{"finding", id.Findings[0].ID}, ""},
 		{"command-check", []string{"check", "testdata/harbour.ndjson"}, ""},
 		{"command-registrations", []string{"registrations", "testdata/office.ndjson"}, ""},
-		{"command-sharing", []string{"sharing", "latest", "--name", "GET /pilots", "--last", "5", "--depth", "3"}, ""},
+		{"command-sharing", []string{"sharing", "latest", "--name", "POST /arrivals", "--last", "4", "--depth", "3"}, ""},
 		{"command-scope", []string{"scope", "testdata/office.ndjson", "1"}, ""},
 		{"command-disposal", []string{"disposal", "latest"}, ""},
 		{"command-layers", []string{"layers", "testdata/office.ndjson"}, ""},

@@ -94,10 +94,6 @@ func keyOf(key *string) string {
 	return *key
 }
 
-func nameOf(service string, key *string) string {
-	return finding.Ref{Service: service, Key: key}.Name()
-}
-
 // refOf names a registration.
 func refOf(r *derive.Registration) finding.Ref {
 	return finding.Ref{
