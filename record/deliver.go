@@ -10,25 +10,25 @@ import (
 	"net/url"
 	"strings"
 	"time"
-
-	"keenlantern.example/record/event"
 )
 
-// Close writes the bye, delivers what is left and ends the recorder's goroutine. It returns when all is delivered, or
-// with an error when ctx ends first; what was not delivered by then is gone. Events after Close are ignored. A second
+// Close ends the recording, delivers what is left and ends the recorder's goroutines. It returns when all is delivered,
+// or with an error when ctx ends first; what was not delivered by then is gone. Events after Close are ignored. A second
 // Close waits for the first.
 func (r *Recorder) Close(ctx context.Context) error {
 	if r == nil {
 		return nil
 	}
-	r.mu.Lock()
-	if !r.closed {
-		e := event.Event{Kind: event.Bye, T: time.Since(r.start).Nanoseconds()}
-		r.put(&e)
+	r.encode.Lock()
+	if !r.isClosed() {
+		r.set(Setting{})
+		r.mu.Lock()
 		r.closed = true
+		r.mu.Unlock()
+		r.cancel()
 		close(r.stop)
 	}
-	r.mu.Unlock()
+	r.encode.Unlock()
 	select {
 	case <-r.done:
 	case <-ctx.Done():
@@ -42,17 +42,20 @@ func (r *Recorder) Close(ctx context.Context) error {
 	return nil
 }
 
+func (r *Recorder) isClosed() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.closed
+}
+
 // deliver sends batches until the recorder is closed and nothing is left, or delivery is hopeless.
 func (r *Recorder) deliver() {
 	defer close(r.done)
-	tick := time.NewTicker(r.cfg.FlushWait)
-	defer tick.Stop()
 	sender := sender{r: r}
 	for stopping := false; ; {
 		select {
-		case <-tick.C:
-		case <-r.wake:
-		case <-r.stop:
+		case <-r.ready:
+		case <-r.drawn:
 			stopping = true
 		}
 		if !sender.all(stopping) || stopping {
@@ -64,38 +67,42 @@ func (r *Recorder) deliver() {
 // sender delivers batches in order, each until it is accepted.
 type sender struct {
 	r      *Recorder
-	n      int64 // the number of the last batch that was accepted
 	warned time.Time
 }
 
 // all sends everything there is. It returns false when there is no point in going on.
 func (s *sender) all(stopping bool) bool {
 	for {
-		batch := s.r.next()
-		if batch == nil {
+		batch, ok := s.r.next()
+		if !ok {
 			return true
 		}
-		if !s.one(batch, stopping) {
+		if batch.of.refused { // the rest of a stream that was refused for good
+			continue
+		}
+		switch s.one(batch, stopping) {
+		case nil:
+			s.r.delivered(len(batch.text))
+		case errRefused:
+			// A later stream may still be taken.
+			batch.of.refused = true
+		default:
 			return false
 		}
-		s.r.delivered(len(batch))
 	}
 }
 
-// next takes the oldest batch, cutting one if need be; nil if there is nothing.
-func (r *Recorder) next() []byte {
+// next takes the oldest batch.
+func (r *Recorder) next() (queued, bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if len(r.queued) == 0 {
-		r.cut()
+	if len(r.queue) == 0 {
+		return queued{}, false
 	}
-	if len(r.queued) == 0 {
-		return nil
-	}
-	batch := r.queued[0]
-	r.queued[0] = nil
-	r.queued = r.queued[1:]
-	return batch
+	batch := r.queue[0]
+	r.queue[0] = queued{}
+	r.queue = r.queue[1:]
+	return batch, true
 }
 
 func (r *Recorder) delivered(size int) {
@@ -103,6 +110,7 @@ func (r *Recorder) delivered(size int) {
 	r.held -= size
 	r.totals.Delivered++
 	r.mu.Unlock()
+	r.hurry() // there is room again
 }
 
 // The waits between tries of one batch.
@@ -112,27 +120,33 @@ const (
 	lastTries  = 5 // how often a batch is tried while stopping
 )
 
-var errRefused = errors.New("refused for good")
+var (
+	errRefused = errors.New("refused for good")
+	errGivenUp = errors.New("given up")
+)
 
-// one delivers a batch, trying again until it is accepted.
-func (s *sender) one(batch []byte, stopping bool) bool {
+// one delivers a batch, trying again until it is accepted. The error is errRefused or errGivenUp.
+func (s *sender) one(batch queued, stopping bool) error {
 	if s.r.cfg.Output != nil {
-		if _, err := s.r.cfg.Output.Write(batch); err != nil {
+		if _, err := s.r.cfg.Output.Write(batch.text); err != nil {
 			s.problem(fmt.Errorf("write the recording: %w", err))
-			return false
+			return errGivenUp
 		}
-		return true
+		return nil
 	}
 	wait := firstRetry
 	for tries := 0; ; tries++ {
 		after, err := s.put(batch)
 		if err == nil {
-			s.n++
-			return true
+			batch.of.sent++
+			return nil
 		}
-		s.problem(fmt.Errorf("send batch %d of the recording: %w", s.n+1, err))
-		if errors.Is(err, errRefused) || stopping && tries >= lastTries {
-			return false
+		s.problem(fmt.Errorf("send batch %d of the recording: %w", batch.of.sent+1, err))
+		if errors.Is(err, errRefused) {
+			return errRefused
+		}
+		if stopping && tries >= lastTries {
+			return errGivenUp
 		}
 		stop := s.r.stop
 		if stopping {
@@ -148,9 +162,9 @@ func (s *sender) one(batch []byte, stopping bool) bool {
 }
 
 // put sends one batch once. The duration is how long the service asks to wait before the next try.
-func (s *sender) put(batch []byte) (time.Duration, error) {
-	at := fmt.Sprintf("%s/api/v1/streams/%s/batches/%d", strings.TrimSuffix(s.r.cfg.Service, "/"), url.PathEscape(s.r.stream), s.n+1)
-	req, err := http.NewRequest(http.MethodPut, at, bytes.NewReader(batch))
+func (s *sender) put(batch queued) (time.Duration, error) {
+	at := fmt.Sprintf("%s/api/v1/streams/%s/batches/%d", strings.TrimSuffix(s.r.cfg.Service, "/"), url.PathEscape(batch.of.stream), batch.of.sent+1)
+	req, err := http.NewRequest(http.MethodPut, at, bytes.NewReader(batch.text))
 	if err != nil {
 		return 0, fmt.Errorf("%w: %w", errRefused, err)
 	}

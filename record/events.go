@@ -1,6 +1,9 @@
 package record
 
 import (
+	"maps"
+	"math/rand/v2"
+	"slices"
 	"time"
 
 	"keenlantern.example/record/event"
@@ -31,16 +34,18 @@ func (r *Recorder) Container(name string, root ScopeID, in ContainerID) Containe
 		return 0
 	}
 	id := ContainerID(r.containers.Add(1))
-	r.write(func(e *event.Event) {
-		e.Kind = event.Container
-		e.Container, e.Scope = id, root
-		e.Has = event.Of(event.FContainer, event.FScope)
-		text(e, event.FName, &e.Name, name)
-		if in != 0 {
-			e.InCont = in
-			e.Has.Set(event.FIn)
-		}
-	})
+	e := &event.Event{Kind: event.Container, Container: id, Scope: root, Has: event.Of(event.FContainer, event.FScope)}
+	text(e, event.FName, &e.Name, name)
+	if in != 0 {
+		e.InCont = in
+		e.Has.Set(event.FIn)
+	}
+	r.setup.Lock()
+	defer r.setup.Unlock()
+	roots := maps.Clone(*r.roots.Load())
+	roots[root] = struct{}{}
+	r.roots.Store(&roots)
+	r.tell(e)
 	return id
 }
 
@@ -49,49 +54,55 @@ func (r *Recorder) Register(g Registration) RegID {
 	if r == nil {
 		return 0
 	}
+	r.setup.Lock()
+	defer r.setup.Unlock()
 	id := RegID(r.regs.Add(1))
-	r.write(func(e *event.Event) {
-		e.Kind = event.Register
-		e.Reg, e.Service = id, g.Service
-		e.Has = event.Of(event.FReg, event.FService)
-		text(e, event.FImpl, &e.Impl, g.Impl)
-		text(e, event.FLifetime, &e.Lifetime, g.Lifetime)
-		text(e, event.FDisposer, &e.Disposer, g.Disposer)
-		text(e, event.FAt, &e.At, g.At)
-		text(e, event.FModule, &e.Module, g.Module)
-		if g.HasKey || g.Key != "" {
-			e.Key = g.Key
-			e.Has.Set(event.FKey)
-		}
-		if g.Container != 0 {
-			e.Container = g.Container
-			e.Has.Set(event.FContainer)
-		}
-		if len(g.Needs) > 0 {
-			e.Needs = append(e.Needs, g.Needs...)
-			e.Has.Set(event.FNeeds)
-		}
-		if g.Wraps != 0 {
-			e.Wraps = g.Wraps
-			e.Has.Set(event.FWraps)
-		}
-		if g.Alias != 0 {
-			e.Alias = g.Alias
-			e.Has.Set(event.FAlias)
-		}
-		flag(e, event.FLocal, &e.Local, g.Local)
-		flag(e, event.FInternal, &e.Internal, g.Internal)
-		flag(e, event.FDisposable, &e.Disposable, g.Disposable)
-	})
+	e := &event.Event{Kind: event.Register, Reg: id, Service: g.Service, Has: event.Of(event.FReg, event.FService)}
+	text(e, event.FImpl, &e.Impl, g.Impl)
+	text(e, event.FLifetime, &e.Lifetime, g.Lifetime)
+	text(e, event.FDisposer, &e.Disposer, g.Disposer)
+	text(e, event.FAt, &e.At, g.At)
+	text(e, event.FModule, &e.Module, g.Module)
+	if g.HasKey || g.Key != "" {
+		e.Key = g.Key
+		e.Has.Set(event.FKey)
+	}
+	if g.Container != 0 {
+		e.Container = g.Container
+		e.Has.Set(event.FContainer)
+	}
+	if len(g.Needs) > 0 {
+		e.Needs = g.Needs
+		e.Has.Set(event.FNeeds)
+	}
+	if g.Wraps != 0 {
+		e.Wraps = g.Wraps
+		e.Has.Set(event.FWraps)
+	}
+	if g.Alias != 0 {
+		e.Alias = g.Alias
+		e.Has.Set(event.FAlias)
+	}
+	flag(e, event.FLocal, &e.Local, g.Local)
+	flag(e, event.FInternal, &e.Internal, g.Internal)
+	flag(e, event.FDisposable, &e.Disposable, g.Disposable)
+	long := slices.Clone(*r.long.Load())
+	for len(long) <= int(id) {
+		long = append(long, false)
+	}
+	switch g.Lifetime {
+	case "singleton", "per-consumer", "external":
+		long[id] = true
+	}
+	r.long.Store(&long)
+	r.tell(e)
 	return id
 }
 
-// flag sets a field that is left out when it is false.
-func flag(e *event.Event, f event.Field, to *bool, value bool) {
-	if value {
-		*to = true
-		e.Has.Set(f)
-	}
+// outlives tells whether the instances of a registration outlive scopes.
+func (r *Recorder) outlives(reg RegID) bool {
+	long := *r.long.Load()
+	return int(reg) < len(long) && long[reg]
 }
 
 // Scope is a stretch of work with its own instances.
@@ -102,34 +113,38 @@ type Scope struct {
 	Trace string  // a W3C trace-id
 }
 
-// Open says that a scope has begun and returns its id. It ends with CloseScope.
-func (r *Recorder) Open(s Scope) ScopeID {
+// Open says that a scope has begun and returns its id, Unrecorded where it is left out. It ends with CloseScope.
+func (r *Recorder) Open(g Scope) ScopeID {
 	if r == nil {
 		return 0
 	}
+	s := r.session.Load()
+	switch {
+	case s == nil:
+		return Unrecorded
+	case !r.in(s, g.In):
+		return g.In // what is inside a scope that is left out is left out with it
+	case g.In == 0 && s.share < 1 && rand.Float64() >= s.share:
+		return Unrecorded
+	case r.crowded.Load():
+		r.skipped.Add(1)
+		return dropped
+	}
 	id := ScopeID(r.scopes.Add(1))
-	r.write(func(e *event.Event) {
-		e.Kind = event.Open
-		e.Scope = id
-		e.Has = event.Of(event.FScope)
-		if s.In != 0 {
-			e.InScope = s.In
-			e.Has.Set(event.FIn)
-		}
-		text(e, event.FKind, &e.ScopeKind, s.Kind)
-		text(e, event.FName, &e.Name, s.Name)
-		text(e, event.FTrace, &e.Trace, s.Trace)
-	})
+	r.add(s, &note{
+		kind: event.Open, scope: id, other: InstID(g.In), weight: s.weight, text: [5]string{g.Kind, g.Name, g.Trace},
+	}, nil)
 	return id
 }
 
 // CloseScope says that a scope has ended: after its instances were disposed, or without anything having done so.
 func (r *Recorder) CloseScope(id ScopeID) {
-	r.write(func(e *event.Event) {
-		e.Kind = event.Close
-		e.Scope = id
-		e.Has = event.Of(event.FScope)
-	})
+	if r == nil {
+		return
+	}
+	if s := r.session.Load(); s != nil && r.in(s, id) {
+		r.add(s, &note{kind: event.Close, scope: id}, nil)
+	}
 }
 
 // Making is an instance that has been built. Took includes the dependencies that were built for it.
@@ -149,30 +164,55 @@ func (r *Recorder) Make(m Making) InstID {
 	if r == nil {
 		return 0
 	}
+	s := r.session.Load()
+	if r.outlives(m.Reg) {
+		return r.makeForGood(m)
+	}
+	if s == nil || !r.in(s, m.Scope) {
+		return 0
+	}
 	id := InstID(r.insts.Add(1))
-	r.write(func(e *event.Event) {
-		e.Kind = event.Make
-		e.Inst, e.Scope, e.Reg, e.NS = id, m.Scope, m.Reg, m.Took.Nanoseconds()
-		e.Has = event.Of(event.FInst, event.FScope)
-		if m.Reg != 0 {
-			e.Has.Set(event.FReg)
-		}
-		if m.Took > 0 {
-			e.Has.Set(event.FNS)
-		}
-		if len(m.With) > 0 {
-			e.With = append(e.With, m.With...)
-			for n := range e.With {
-				e.With[n].Slot = n
-			}
-			e.Has.Set(event.FWith)
-		}
-		text(e, event.FBy, &e.By, m.By)
-		text(e, event.FImpl, &e.Impl, m.Impl)
-		text(e, event.FModule, &e.Module, m.Module)
-		flag(e, event.FDisposable, &e.Disposable, m.Disposable)
-	})
+	r.add(s, &note{
+		kind: event.Make, inst: id, scope: m.Scope, reg: m.Reg, ns: m.Took.Nanoseconds(), disposable: m.Disposable,
+		text: [5]string{m.By, m.Impl, m.Module},
+	}, m.With)
 	return id
+}
+
+// makeForGood notes what outlives scopes. It is remembered even while nothing is recorded, to be told when that begins.
+func (r *Recorder) makeForGood(m Making) InstID {
+	r.setup.Lock()
+	defer r.setup.Unlock()
+	id := InstID(r.insts.Add(1))
+	s := r.session.Load()
+	scope := m.Scope
+	if s == nil || !r.in(s, scope) {
+		scope = 0
+	}
+	n := note{
+		kind: event.Make, inst: id, scope: scope, reg: m.Reg, ns: m.Took.Nanoseconds(), disposable: m.Disposable,
+		text: [5]string{m.By, m.Impl, m.Module},
+	}
+	if len(r.kept) < maxKept {
+		// The scope it was built in may be gone by the time it is told, and what it was given too.
+		e := &event.Event{}
+		later := n
+		later.scope = 0
+		later.fill(e, nil)
+		e.T = time.Now().UnixNano()
+		r.kept[id] = e
+	}
+	if s != nil {
+		r.add(s, &n, m.With)
+	}
+	return id
+}
+
+// gone forgets what was remembered to be told again.
+func (r *Recorder) gone(inst InstID) {
+	r.setup.Lock()
+	delete(r.kept, inst)
+	r.setup.Unlock()
 }
 
 // Giving is an instance that was handed out other than through its consumer's constructor.
@@ -193,23 +233,18 @@ func (r *Recorder) Give(g Giving) {
 	if r == nil || g.Inst == 0 {
 		return
 	}
-	r.write(func(e *event.Event) {
-		e.Kind = event.Give
-		e.Inst, e.Scope = g.Inst, g.Scope
-		e.Has = event.Of(event.FInst)
-		if !g.NoScope {
-			e.Has.Set(event.FScope)
-		}
-		if g.To != 0 {
-			e.To = g.To
-			e.Has.Set(event.FTo)
-		}
-		text(e, event.FEntry, &e.Entry, g.Entry)
-		text(e, event.FService, &e.Service, g.Service)
-		text(e, event.FKey, &e.Key, g.Key)
-		text(e, event.FHow, &e.How, g.How)
-		text(e, event.FSite, &e.Site, g.Site)
-	})
+	s := r.session.Load()
+	if s == nil || !s.knows(g.Inst) || !g.NoScope && !r.in(s, g.Scope) {
+		return
+	}
+	to := g.To
+	if to != 0 && !s.knows(to) {
+		to = 0
+	}
+	r.add(s, &note{
+		kind: event.Give, inst: g.Inst, other: to, scope: g.Scope, noScope: g.NoScope,
+		text: [5]string{g.Entry, g.Service, g.How, g.Key, g.Site},
+	}, nil)
 }
 
 // Use says that an instance was called, by another one or by code that is none (0), in a scope, and how long it took.
@@ -217,15 +252,14 @@ func (r *Recorder) Use(inst, by InstID, scope ScopeID, took time.Duration) {
 	if r == nil || inst == 0 {
 		return
 	}
-	r.write(func(e *event.Event) {
-		e.Kind = event.Use
-		e.Inst, e.Scope, e.NS = inst, scope, took.Nanoseconds()
-		e.Has = event.Of(event.FInst, event.FScope, event.FNS)
-		if by != 0 {
-			e.User = by
-			e.Has.Set(event.FBy)
-		}
-	})
+	s := r.session.Load()
+	if s == nil || !s.knows(inst) || !r.in(s, scope) {
+		return
+	}
+	if by != 0 && !s.knows(by) {
+		by = 0
+	}
+	r.addUse(s, use{inst: inst, by: by, scope: scope, ns: took.Nanoseconds()})
 }
 
 // DisposeState says how far a disposal has come.
@@ -246,21 +280,21 @@ func (r *Recorder) Dispose(inst InstID, scope ScopeID, by string, state DisposeS
 	if state == Done && failure == nil {
 		r.objects.disposed(inst)
 	}
-	r.write(func(e *event.Event) {
-		e.Kind = event.Dispose
-		e.Inst, e.Scope, e.NS = inst, scope, took.Nanoseconds()
-		e.Has = event.Of(event.FInst, event.FScope)
-		if took > 0 {
-			e.Has.Set(event.FNS)
-		}
-		text(e, event.FBy, &e.By, by)
-		e.State = string(state)
-		if failure != nil {
-			e.State, e.Error = "failed", failure.Error()
-			e.Has.Set(event.FError)
-		}
-		e.Has.Set(event.FState)
-	})
+	if state == Done && failure == nil {
+		r.gone(inst)
+	}
+	s := r.session.Load()
+	if s == nil || !s.knows(inst) {
+		return
+	}
+	if !r.in(s, scope) {
+		scope = 0 // of something that outlives the scope: it ends all the same
+	}
+	n := note{kind: event.Dispose, inst: inst, scope: scope, ns: took.Nanoseconds(), text: [5]string{by, string(state), ""}}
+	if failure != nil {
+		n.text[1], n.text[2] = "failed", failure.Error()
+	}
+	r.add(s, &n, nil)
 }
 
 // Forget says that an instance is gone without having been disposed, by "runtime" (collected) or "container".
@@ -268,11 +302,10 @@ func (r *Recorder) Forget(inst InstID, by string) {
 	if r == nil || inst == 0 {
 		return
 	}
-	r.write(func(e *event.Event) {
-		e.Kind = event.Forget
-		e.Inst, e.By = inst, by
-		e.Has = event.Of(event.FInst, event.FBy)
-	})
+	r.gone(inst)
+	if s := r.session.Load(); s != nil && s.knows(inst) {
+		r.add(s, &note{kind: event.Forget, inst: inst, text: [5]string{by}}, nil)
+	}
 }
 
 // Failure is something that could not be built; see fail in docs/trace-format.md.
@@ -288,15 +321,22 @@ type Failure struct {
 
 // Fail says that something could not be built.
 func (r *Recorder) Fail(f Failure) {
-	r.write(func(e *event.Event) {
-		e.Kind = event.Fail
-		e.Service, e.Why, e.Scope, e.Message = f.Service, f.Why, f.Scope, f.Message
-		e.Has = event.Of(event.FService, event.FWhy, event.FScope)
-		text(e, event.FKey, &e.Key, f.Key)
-		flag(e, event.FOptional, &e.Optional, f.Optional)
-		if len(f.Path) > 0 {
-			e.Path = append(e.Path, f.Path...)
-			e.Has.Set(event.FPath)
-		}
-	})
+	if r == nil {
+		return
+	}
+	s := r.session.Load()
+	if s == nil || !r.in(s, f.Scope) {
+		return
+	}
+	e := &event.Event{
+		Kind: event.Fail, Service: f.Service, Why: f.Why, Scope: f.Scope, Message: f.Message,
+		Has: event.Of(event.FService, event.FWhy, event.FScope),
+	}
+	text(e, event.FKey, &e.Key, f.Key)
+	flag(e, event.FOptional, &e.Optional, f.Optional)
+	if len(f.Path) > 0 {
+		e.Path = append(e.Path, f.Path...)
+		e.Has.Set(event.FPath)
+	}
+	r.add(s, &note{ev: e}, nil)
 }

@@ -1,13 +1,12 @@
 package record
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"os"
-	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -23,6 +22,13 @@ type (
 	ContainerID = event.ContainerID
 )
 
+// Unrecorded is the scope of work that is not recorded: recording is off, the scope was not sampled, or there was no
+// memory for it. What happens in it is left out as a whole, but for what lives as long as its container.
+const Unrecorded ScopeID = 1 << 62
+
+// dropped is Unrecorded for want of memory: what happens in it is counted.
+const dropped = Unrecorded + 1
+
 // Config says what is recorded and where it goes. App is required, and one of Service and Output.
 type Config struct {
 	App         string            // the application's name
@@ -33,8 +39,14 @@ type Config struct {
 
 	Service string       // base URL of a Keen Lantern service
 	Token   string       // sent as a bearer token where the service asks for one
-	Client  *http.Client // nil: one with a time-out of 10 s
+	Client  *http.Client // nil: one with a time-out of 10 s for batches, and of a minute for being told what to do
 	Output  io.Writer    // instead of Service: lines go here, in order; the caller closes it after Close
+
+	// Off begins without recording; Set, or the service, switches it on. Setting is how it records otherwise.
+	Off     bool
+	Setting Setting
+	// Alone keeps the service from switching this recorder: it is not asked.
+	Alone bool
 
 	Memory    int           // bytes held while they cannot be sent; 0: 8 MiB
 	BatchSize int           // bytes after which a batch is sent without waiting; 0: 256 KiB
@@ -53,24 +65,48 @@ const (
 // Recorder records one process. A nil Recorder does nothing.
 type Recorder struct {
 	cfg     Config
-	start   time.Time
-	stream  string
+	id      string // of this recorder, in the process's lifetime
 	objects registry
 
+	session                         atomic.Pointer[session] // nil: off
 	scopes, insts, regs, containers atomic.Uint64
+	roots                           atomic.Pointer[map[ScopeID]struct{}] // of containers; they outlive sessions
+	long                            atomic.Pointer[[]bool]               // by RegID: registrations whose instances outlive scopes
+	crowded                         atomic.Bool                          // memory is getting short: new scopes are left out
+	skipped                         atomic.Int64                         // events of scopes that were left out for want of memory
 
-	mu     sync.Mutex
-	ev     event.Event // the one being written; guarded by mu
-	batch  []byte      // lines that are not in a batch yet
-	queued [][]byte    // batches that wait to be sent, in order
-	held   int         // bytes in queued, and in the one being sent
-	lost   int64       // dropped since the last gap line
+	shards []shard
+	spare  []shard // buffers that are not in use; guarded by encode
+
+	setup sync.Mutex // guards what is told again at the start of each session
+	told  []*event.Event
+	kept  map[InstID]*event.Event // makes of what is alive and outlives scopes
+
+	encode sync.Mutex // one turns notes into lines at a time
+	ev     event.Event
+	batch  []byte   // lines that are not in a batch yet
+	of     *session // whose they are
+	gap    int64    // dropped since the last gap line
+
+	mu     sync.Mutex // guards the queue
+	queue  []queued
+	held   int // bytes in the queue, and in the batch being sent
 	totals Totals
 	closed bool
 
-	wake chan struct{}
-	stop chan struct{}
-	done chan struct{}
+	wake   chan struct{} // notes are to be turned into lines
+	ready  chan struct{} // the queue has something
+	stop   chan struct{}
+	drawn  chan struct{} // closed when nothing will be added to the queue any more
+	done   chan struct{}
+	ctx    context.Context // ends with Close
+	cancel context.CancelFunc
+}
+
+// queued is a batch that waits to be sent.
+type queued struct {
+	of   *session
+	text []byte
 }
 
 // Totals say what a Recorder has done so far.
@@ -81,7 +117,7 @@ type Totals struct {
 	Delivered int64 // batches accepted by the service
 }
 
-// Start begins a recording: it writes the hello and starts one goroutine, which Close ends.
+// Start begins a recording. It starts three goroutines at most, which Close ends.
 func Start(cfg Config) (*Recorder, error) {
 	if cfg.App == "" {
 		return nil, errors.New("start recording: Config.App is empty; name the application")
@@ -89,26 +125,40 @@ func Start(cfg Config) (*Recorder, error) {
 	if (cfg.Service == "") == (cfg.Output == nil) {
 		return nil, errors.New("start recording: set either Config.Service or Config.Output")
 	}
+	if err := cfg.Setting.check(); err != nil {
+		return nil, fmt.Errorf("start recording: Config.Setting: %w", err)
+	}
 	if cfg.Memory <= 0 {
 		cfg.Memory = defaultMemory
 	}
 	if cfg.BatchSize <= 0 {
 		cfg.BatchSize = defaultBatchSize
 	}
-	cfg.BatchSize = min(cfg.BatchSize, cfg.Memory/2)
+	cfg.BatchSize = min(cfg.BatchSize, cfg.Memory/4)
 	if cfg.FlushWait <= 0 {
 		cfg.FlushWait = defaultFlushWait
 	}
+	patient := cfg.Client
 	if cfg.Client == nil {
-		cfg.Client = &http.Client{Timeout: 10 * time.Second}
+		cfg.Client, patient = &http.Client{Timeout: 10 * time.Second}, &http.Client{Timeout: time.Minute}
 	}
 	r := &Recorder{
-		cfg: cfg, start: time.Now(), stream: newUUID(),
-		wake: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{}),
+		cfg: cfg, id: newUUID(), kept: map[InstID]*event.Event{},
+		wake: make(chan struct{}, 1), ready: make(chan struct{}, 1), stop: make(chan struct{}), drawn: make(chan struct{}), done: make(chan struct{}),
 	}
+	r.ctx, r.cancel = context.WithCancel(context.Background())
+	r.roots.Store(&map[ScopeID]struct{}{})
+	r.long.Store(&[]bool{})
 	r.objects.init(r)
-	r.hello()
+	r.makeShards()
+	if !cfg.Off {
+		r.Set(cfg.Setting.on())
+	}
+	go r.draw()
 	go r.deliver()
+	if cfg.Service != "" && !cfg.Alone {
+		go r.listen(patient)
+	}
 	return r, nil
 }
 
@@ -119,12 +169,15 @@ func newUUID() string {
 	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
 }
 
-// Stream returns the id of the stream this recorder writes, "" for nil.
+// Stream returns the id of the stream that is being written, "" while recording is off.
 func (r *Recorder) Stream() string {
 	if r == nil {
 		return ""
 	}
-	return r.stream
+	if s := r.session.Load(); s != nil {
+		return s.stream
+	}
+	return ""
 }
 
 // Totals returns what has been done so far.
@@ -132,31 +185,18 @@ func (r *Recorder) Totals() Totals {
 	if r == nil {
 		return Totals{}
 	}
+	lost := r.skipped.Load()
+	for n := range r.shards {
+		s := &r.shards[n]
+		s.mu.Lock()
+		lost += s.lost
+		s.mu.Unlock()
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.totals
-}
-
-func (r *Recorder) hello() {
-	host, _ := os.Hostname()
-	r.write(func(e *event.Event) {
-		e.Kind = event.Hello
-		e.Format, e.App, e.Stream = event.Format, r.cfg.App, r.stream
-		e.Start = r.start.UTC().Format("2006-01-02T15:04:05.000000000Z07:00")
-		e.Has = event.Of(event.FFormat, event.FApp, event.FStream, event.FStart, event.FLanguage, event.FPID, event.FRecorder)
-		e.Language, e.PID, e.Recorder = "go "+runtime.Version(), int64(os.Getpid()), "keenlantern/record"
-		text(e, event.FHost, &e.Host, host)
-		text(e, event.FVersion, &e.Version, r.cfg.Version)
-		text(e, event.FEnvironment, &e.Environment, r.cfg.Environment)
-		if len(r.cfg.Labels) > 0 {
-			e.Labels = r.cfg.Labels
-			e.Has.Set(event.FLabels)
-		}
-		if r.cfg.Sees != nil {
-			e.Sees = append(e.Sees, r.cfg.Sees...)
-			e.Has.Set(event.FSees)
-		}
-	})
+	t := r.totals
+	t.Lost += lost
+	return t
 }
 
 // text sets a field that is left out when it is empty.
@@ -167,73 +207,10 @@ func text(e *event.Event, f event.Field, to *string, value string) {
 	}
 }
 
-// maxLine is what a service reads of one line; a longer one is dropped and counted rather than refused there.
-const maxLine = 1 << 20
-
-// write lets fill describe one event and appends its line. The time is taken under the lock, so that lines stand in
-// the order of their times.
-func (r *Recorder) write(fill func(*event.Event)) {
-	if r == nil {
-		return
+// flag sets a field that is left out when it is false.
+func flag(e *event.Event, f event.Field, to *bool, value bool) {
+	if value {
+		*to = true
+		e.Has.Set(f)
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.closed {
-		return
-	}
-	e := &r.ev
-	e.Reset()
-	fill(e)
-	e.T = time.Since(r.start).Nanoseconds()
-	r.put(e)
-}
-
-// put appends e's line if there is room, and before it what was lost since the last line. The caller holds mu. A bye is
-// always written: it is small, and without it everything that is still open would be unknown.
-func (r *Recorder) put(e *event.Event) {
-	before := len(r.batch)
-	room := r.cfg.Memory - r.held
-	if r.lost > 0 {
-		// Once something was dropped, the next line waits until there is room for more than itself: few long gaps
-		// say more than many short ones.
-		if before > room-r.cfg.Memory/8 && e.Kind != event.Bye {
-			r.drop()
-			return
-		}
-		gap := event.Event{Kind: event.Gap, T: e.T, Lost: r.lost, Why: "no memory left", Has: event.Of(event.FLost, event.FWhy)}
-		r.batch = event.AppendLine(r.batch, &gap)
-		r.lost = 0
-		r.totals.Events++
-	}
-	line := len(r.batch)
-	r.batch = event.AppendLine(r.batch, e)
-	if (len(r.batch) > room || len(r.batch)-line > maxLine) && e.Kind != event.Bye {
-		r.batch = r.batch[:line]
-		r.drop()
-	} else {
-		r.totals.Events++
-	}
-	r.totals.Bytes += int64(len(r.batch) - before)
-	if len(r.batch) >= r.cfg.BatchSize {
-		r.cut()
-		select {
-		case r.wake <- struct{}{}:
-		default:
-		}
-	}
-}
-
-func (r *Recorder) drop() {
-	r.lost++
-	r.totals.Lost++
-}
-
-// cut makes a batch of the lines so far. The caller holds mu.
-func (r *Recorder) cut() {
-	if len(r.batch) == 0 {
-		return
-	}
-	r.queued = append(r.queued, r.batch)
-	r.held += len(r.batch)
-	r.batch = make([]byte, 0, min(r.cfg.BatchSize+4<<10, cap(r.batch)))
 }

@@ -279,23 +279,3 @@ func TestConfig(t *testing.T) {
 		}
 	}
 }
-
-func BenchmarkRecord(b *testing.B) {
-	rec, err := record.Start(record.Config{App: "harbour", Output: io.Discard})
-	if err != nil {
-		b.Fatal(err)
-	}
-	b.Run("use", func(b *testing.B) {
-		b.ReportAllocs()
-		for b.Loop() {
-			rec.Use(2, 3, 4, 90)
-		}
-	})
-	var off *record.Recorder
-	b.Run("nil", func(b *testing.B) {
-		b.ReportAllocs()
-		for b.Loop() {
-			off.Use(2, 3, 4, 90)
-		}
-	})
-}

@@ -46,6 +46,7 @@ func commands() []command {
 		{"serve", "run the service: take recordings, answer questions, serve the console", serve},
 		{"demo", "run the service and record the made-up harbour pilot office with it", demo},
 		{"check", "analyse trace files here and now, without a service", check},
+		{"record", "switch the recording of an application on or off while it runs", switchRecording},
 		{"import", "send a trace file to the service", importFile},
 		{"recordings", "list the recordings of a service", recordings},
 		{"findings", "list what was found in a recording or a trace file", findings},

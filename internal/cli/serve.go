@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"keenlantern.example/console"
+	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/service"
@@ -61,6 +62,7 @@ type server struct {
 	listener net.Listener
 	store    *store.Store
 	hub      *ingest.Hub
+	desk     *control.Desk
 	http     *http.Server
 	log      *slog.Logger
 }
@@ -83,12 +85,16 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, lo
 		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), listener.Close())
 	}
 	hub := ingest.New(st, set, log)
-	handler, err := service.New(service.Config{Hub: hub, Console: console.Files(), Log: log, Version: Version})
+	desk, err := control.New(ctx, st)
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), st.Close(), listener.Close())
+	}
+	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Console: console.Files(), Log: log, Version: Version})
 	if err != nil {
 		return nil, errors.Join(err, st.Close(), listener.Close())
 	}
 	return &server{
-		url: "http://" + listener.Addr().String(), listener: listener, store: st, hub: hub, log: log,
+		url: "http://" + listener.Addr().String(), listener: listener, store: st, hub: hub, desk: desk, log: log,
 		http: &http.Server{
 			Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 			ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
@@ -117,6 +123,7 @@ func (s *server) run(ctx context.Context) error {
 	})
 	group.Go(func() error {
 		<-ctx.Done()
+		s.desk.Close()
 		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), graceful)
 		defer cancel()
 		if err := s.http.Shutdown(end); err != nil {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/store"
 )
@@ -74,6 +75,7 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		large    *tooLarge
 		cut      *http.MaxBytesError
 		foreign  *foreignRequest
+		order    *control.Unusable
 	)
 	switch {
 	case errors.As(err, &turn):
@@ -92,9 +94,11 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		return http.StatusForbidden, "foreign-request", "The request comes from another site", nil
 	case errors.Is(err, errMethod):
 		return http.StatusMethodNotAllowed, "method", "The method is not known here", nil
-	case errors.Is(err, ingest.ErrBusy):
+	case errors.As(err, &order):
+		return http.StatusBadRequest, "bad-request", "The request cannot be understood", nil
+	case errors.Is(err, ingest.ErrBusy), errors.Is(err, control.ErrFull):
 		return http.StatusTooManyRequests, "busy", "Too much at once", nil
-	case errors.Is(err, ingest.ErrClosed), errors.Is(err, context.Canceled):
+	case errors.Is(err, ingest.ErrClosed), errors.Is(err, control.ErrClosed), errors.Is(err, context.Canceled):
 		return http.StatusServiceUnavailable, "closing", "The service is shutting down", nil
 	}
 	return http.StatusInternalServerError, "fault", "The service has a fault", nil

@@ -7,12 +7,14 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/ingest"
 )
 
 // Config is what a service works with.
 type Config struct {
 	Hub     *ingest.Hub
+	Desk    *control.Desk
 	Console fs.FS // the built console, index.html at its root
 	Log     *slog.Logger
 	Version string
@@ -75,6 +77,7 @@ func (s *service) routes(g *gin.Engine) {
 	api.GET("/recordings/:recording/findings", s.do(s.getFindings))
 	api.GET("/recordings/:recording/findings/:finding", s.do(s.getFinding))
 	s.viewRoutes(api)
+	s.controlRoutes(api)
 	api.GET("/live", s.do(s.getLive))
 	api.GET("/openapi.json", s.do(s.getOpenAPI))
 	g.GET("/healthz", s.do(s.getHealth))

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/ingest"
@@ -43,8 +44,10 @@ func start(t *testing.T, folder string) *running {
 	st, err := store.Open(t.Context(), folder)
 	require.NoError(t, err)
 	hub := ingest.New(st, rules.Default(), log)
+	desk, err := control.New(t.Context(), st)
+	require.NoError(t, err)
 	h, err := service.New(service.Config{
-		Hub: hub, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
+		Hub: hub, Desk: desk, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
 		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>console")}, "assets/a.js": {Data: []byte("1")}},
 	})
 	require.NoError(t, err)
@@ -54,6 +57,7 @@ func start(t *testing.T, folder string) *running {
 	r.end = func() {
 		if !ended {
 			ended = true
+			desk.Close()
 			r.Close()
 			hub.Close()
 			require.NoError(t, st.Close())

@@ -265,6 +265,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/applications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Applications whose recorders have asked lately, or for which something was ordered */
+        get: operations["getApplications"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/applications/{application}/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a recorder shall do
+         * @description A recorder's long poll. It is answered at once where the order's version is not the one the recorder has seen, else
+         *     when that changes, or unchanged after some 25 seconds; the recorder then asks again. With the question the recorder
+         *     says how it is doing.
+         */
+        get: operations["getOrder"];
+        /** Order what the recorders of an application shall do from now on */
+        put: operations["putOrder"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -892,6 +932,34 @@ export interface components {
             a: components["schemas"]["Verdict"];
             b: components["schemas"]["Verdict"];
         };
+        Order: {
+            /** @description It grows with each order; 0 where there was none. */
+            version: number;
+            on: boolean;
+            share: number;
+            for_ns: number;
+            bytes: number;
+        };
+        Recorder: {
+            id: string;
+            version: string;
+            environment: string;
+            stream: string;
+            on: boolean;
+            share: number;
+            events: number;
+            lost: number;
+            asked: string;
+            knows: number;
+        };
+        Application: {
+            name: string;
+            order: components["schemas"]["Order"];
+            recorders: components["schemas"]["Recorder"][];
+        };
+        ApplicationList: {
+            applications: components["schemas"]["Application"][];
+        };
     };
     responses: {
         /** @description What was wrong and what to do. */
@@ -1456,6 +1524,100 @@ export interface operations {
             };
             400: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
+        };
+    };
+    getApplications: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApplicationList"];
+                };
+            };
+        };
+    };
+    getOrder: {
+        parameters: {
+            query: {
+                /** @description An id of the recorder's own, the same as long as it runs. */
+                recorder: string;
+                /** @description The version it follows. */
+                seen?: number;
+                on?: boolean;
+                share?: number;
+                events?: number;
+                lost?: number;
+                /** @description The application's. */
+                version?: string;
+                environment?: string;
+                stream?: string;
+            };
+            header?: never;
+            path: {
+                application: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The order. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Order"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            429: components["responses"]["Busy"];
+            503: components["responses"]["Busy"];
+        };
+    };
+    putOrder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                application: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    on: boolean;
+                    /** @description The part of the scopes; 0 is all. */
+                    share?: number;
+                    /** @description How long; 0 is without end. */
+                    for_ns?: number;
+                    /** @description After how many bytes each recorder stops; 0 is never. */
+                    bytes?: number;
+                    version?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The application. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Application"];
+                };
+            };
+            400: components["responses"]["Problem"];
         };
     };
     getLive: {

@@ -1,0 +1,30 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"net/http"
+	"net/url"
+
+	"keenlantern.example/internal/core/views"
+)
+
+// Applications returns those whose recorders have asked lately, or for which something was ordered.
+func (c *Client) Applications(ctx context.Context) ([]views.Application, error) {
+	var list struct {
+		Applications []views.Application `json:"applications"`
+	}
+	err := c.do(ctx, http.MethodGet, "/api/v1/applications", nil, &list)
+	return list.Applications, err
+}
+
+// Order tells the recorders of an application what to do from now on.
+func (c *Client) Order(ctx context.Context, app string, o views.Order) (a views.Application, err error) {
+	body, err := json.Marshal(o)
+	if err != nil {
+		return a, err
+	}
+	err = c.do(ctx, http.MethodPut, "/api/v1/applications/"+url.PathEscape(app)+"/order", bytes.NewReader(body), &a)
+	return a, err
+}

@@ -1,0 +1,144 @@
+package record
+
+import (
+	"time"
+
+	"keenlantern.example/record/event"
+)
+
+// maxLine is what a service reads of one line; a longer one is dropped and counted rather than refused there.
+const maxLine = 1 << 20
+
+// draw turns notes into lines, and lines into batches, until the recorder is closed.
+func (r *Recorder) draw() {
+	defer close(r.drawn)
+	tick := time.NewTicker(r.cfg.FlushWait)
+	defer tick.Stop()
+	for {
+		inTime := false
+		select {
+		case <-tick.C:
+			inTime = true
+		case <-r.wake:
+		case <-r.stop:
+			return // Close has drawn the rest
+		}
+		r.encode.Lock()
+		over := r.drawOnce(inTime)
+		r.encode.Unlock()
+		if over {
+			r.Set(Setting{})
+		}
+	}
+}
+
+// drawOnce turns what is noted into lines, and tells whether the session has reached one of its limits. The caller holds
+// encode.
+func (r *Recorder) drawOnce(flush bool) (over bool) {
+	s := r.session.Load()
+	// While there is no room, notes wait where they are, and what does not fit there is dropped there.
+	if r.room() < r.cfg.Memory/8 {
+		r.crowded.Store(true)
+		return s.over()
+	}
+	t := r.take(nil)
+	r.write(&t)
+	if flush || len(r.batch) >= r.cfg.BatchSize {
+		r.cut()
+	}
+	r.crowded.Store(t.lost > 0 || r.room() < r.cfg.Memory/4)
+	return s.over()
+}
+
+// room returns how many bytes of lines there is memory for, beside the notes.
+func (r *Recorder) room() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.cfg.Memory/2 - r.held - len(r.batch)
+}
+
+// write appends lines for what was taken, and before them one that says what was lost. The caller holds encode.
+func (r *Recorder) write(t *taken) {
+	r.gap += t.lost
+	r.mu.Lock()
+	r.totals.Lost += t.lost
+	r.mu.Unlock()
+	room := r.room()
+	first := true
+	t.each(func(u *use, n *note, with []event.With) {
+		e := &r.ev
+		switch {
+		case u != nil:
+			e.Reset()
+			u.fill(e)
+		case n.ev != nil:
+			n.ev.T = n.t
+			e = n.ev
+		default:
+			e.Reset()
+			n.fill(e, with)
+		}
+		if first {
+			first = false
+			r.tellGap(e.T)
+		}
+		r.put(e, &room)
+	})
+	if first && r.of != nil {
+		r.tellGap(time.Since(r.of.start).Nanoseconds())
+	}
+}
+
+// tellGap writes what was lost since the last one.
+func (r *Recorder) tellGap(t int64) {
+	if r.gap == 0 || r.of == nil {
+		return
+	}
+	gap := event.Event{Kind: event.Gap, T: t, Lost: r.gap, Why: "no memory left", Has: event.Of(event.FLost, event.FWhy)}
+	r.gap = 0
+	r.batch = event.AppendLine(r.batch, &gap)
+	r.count(1, 0)
+}
+
+// put appends a line if there is room for it. The caller holds encode.
+func (r *Recorder) put(e *event.Event, room *int) {
+	before := len(r.batch)
+	r.batch = event.AppendLine(r.batch, e)
+	size := len(r.batch) - before
+	if size > *room || size > maxLine {
+		r.batch = r.batch[:before]
+		r.gap++
+		r.count(0, 1)
+		return
+	}
+	*room -= size
+	r.of.bytes += int64(size)
+	r.count(1, 0)
+	if len(r.batch) >= r.cfg.BatchSize {
+		r.cut()
+	}
+}
+
+func (r *Recorder) count(events, lost int64) {
+	r.mu.Lock()
+	r.totals.Events += events
+	r.totals.Lost += lost
+	r.mu.Unlock()
+}
+
+// cut makes a batch of the lines so far. The caller holds encode.
+func (r *Recorder) cut() {
+	if len(r.batch) == 0 {
+		return
+	}
+	r.mu.Lock()
+	r.queue = append(r.queue, queued{r.of, r.batch})
+	r.held += len(r.batch)
+	r.totals.Bytes += int64(len(r.batch))
+	r.mu.Unlock()
+	r.batch = make([]byte, 0, min(r.cfg.BatchSize+4<<10, cap(r.batch)))
+	select {
+	case r.ready <- struct{}{}:
+	default:
+	}
+}
