@@ -1,6 +1,7 @@
 package record
 
 import (
+	"fmt"
 	"maps"
 	"math/rand/v2"
 	"slices"
@@ -272,7 +273,7 @@ const (
 )
 
 // Dispose says that an instance is being or was disposed, by "container", "owner" or "code"; failure, if not nil, makes
-// it a failed one.
+// it a failed one. Of a failure its type is recorded and never its text, which may hold anything.
 func (r *Recorder) Dispose(inst InstID, scope ScopeID, by string, state DisposeState, took time.Duration, failure error) {
 	if r == nil || inst == 0 {
 		return
@@ -292,7 +293,7 @@ func (r *Recorder) Dispose(inst InstID, scope ScopeID, by string, state DisposeS
 	}
 	n := note{kind: event.Dispose, inst: inst, scope: scope, ns: took.Nanoseconds(), text: [5]string{by, string(state), ""}}
 	if failure != nil {
-		n.text[1], n.text[2] = "failed", failure.Error()
+		n.text[1], n.text[2] = "failed", fmt.Sprintf("%T", failure)
 	}
 	r.add(s, &n, nil)
 }

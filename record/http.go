@@ -1,38 +1,113 @@
 package record
 
 import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"net/http"
 	"strings"
 )
 
 // Handler opens a scope of kind "request" for each request that next serves, and closes it when next returns. The
 // scope is named by the pattern that will serve it where next is an http.ServeMux, and by its method otherwise, and is
-// in the request's context (ScopeOf). A W3C traceparent header gives the scope its trace-id.
-func Handler(r *Recorder, next http.Handler) http.Handler {
+// in the request's context (ScopeOf). A W3C traceparent header gives the scope its trace-id; without one it gets a new
+// one, which Transport hands on.
+func Handler(r *Recorder, next http.Handler) http.Handler { return Named(r, next, nil) }
+
+// Named is Handler for routers that know a request's pattern some other way: name returns what the scope is called,
+// "" for its method. It must not return what a client made up, such as a path: names are bounded by what is registered.
+func Named(r *Recorder, next http.Handler, name func(*http.Request) string) http.Handler {
 	if r == nil {
 		return next
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
-		id := r.Open(Scope{Kind: "request", Name: requestName(next, req), Trace: traceID(req.Header.Get("traceparent"))})
+		if r.session.Load() == nil {
+			next.ServeHTTP(w, req)
+			return
+		}
+		called := ""
+		if name != nil {
+			called = name(req)
+		} else {
+			called = pattern(next, req)
+		}
+		if called == "" {
+			called = req.Method
+		}
+		trace := traceID(req.Header.Get(traceparent))
+		if trace == "" {
+			trace = random(16)
+		}
+		id := r.Open(Scope{Kind: "request", Name: called, Trace: trace})
 		defer r.CloseScope(id)
-		next.ServeHTTP(w, req.WithContext(r.In(req.Context(), id)))
+		ctx := context.WithValue(r.In(req.Context(), id), traceKey{}, trace)
+		next.ServeHTTP(w, req.WithContext(ctx))
 	})
 }
 
-// requestName never holds a path that a client made up: names are bounded by what is registered.
-func requestName(next http.Handler, req *http.Request) string {
+// Run runs work in a scope of its own, of any kind: a job, a step, a message. A scope that ctx carries already lies
+// around it, and gives it its trace-id.
+func (r *Recorder) Run(ctx context.Context, kind, name string, work func(context.Context) error) error {
+	if r == nil {
+		return work(ctx)
+	}
+	trace, _ := ctx.Value(traceKey{}).(string)
+	if trace == "" {
+		trace = random(16)
+	}
+	id := r.Open(Scope{In: ScopeOf(ctx), Kind: kind, Name: name, Trace: trace})
+	defer r.CloseScope(id)
+	return work(context.WithValue(r.In(ctx, id), traceKey{}, trace))
+}
+
+// Transport sends the trace-id of the scope that a request's context carries along with it, as a W3C traceparent, so
+// that the scopes of two applications can be told to belong together. A traceparent that is there already stays. Nil
+// stands for http.DefaultTransport.
+func Transport(next http.RoundTripper) http.RoundTripper {
+	if next == nil {
+		next = http.DefaultTransport
+	}
+	return transport{next}
+}
+
+type transport struct{ next http.RoundTripper }
+
+// RoundTrip sends the request.
+func (t transport) RoundTrip(req *http.Request) (*http.Response, error) {
+	trace, _ := req.Context().Value(traceKey{}).(string)
+	if trace == "" || req.Header.Get(traceparent) != "" {
+		return t.next.RoundTrip(req)
+	}
+	// A RoundTripper leaves the caller's request alone.
+	req = req.Clone(req.Context())
+	req.Header.Set(traceparent, "00-"+trace+"-"+random(8)+"-01")
+	return t.next.RoundTrip(req)
+}
+
+const traceparent = "traceparent"
+
+type traceKey struct{}
+
+// random returns so many random bytes in hexadecimal digits.
+func random(bytes int) string {
+	b := make([]byte, bytes)
+	rand.Read(b) // never fails, see crypto/rand
+	return hex.EncodeToString(b)
+}
+
+// pattern returns what will serve a request, "" where that is not known.
+func pattern(next http.Handler, req *http.Request) string {
 	mux, ok := next.(interface {
 		Handler(*http.Request) (http.Handler, string)
 	})
-	if ok {
-		if _, pattern := mux.Handler(req); pattern != "" {
-			if strings.Contains(pattern, " ") {
-				return pattern
-			}
-			return req.Method + " " + pattern
-		}
+	if !ok {
+		return ""
 	}
-	return req.Method
+	_, pattern := mux.Handler(req)
+	if pattern == "" || strings.Contains(pattern, " ") {
+		return pattern
+	}
+	return req.Method + " " + pattern
 }
 
 // traceID returns the trace-id of a traceparent header, "" if it has none that is valid.

@@ -74,7 +74,7 @@ func TestLines(t *testing.T) {
 	if got := strings.Join(kinds, " "); got != "hello register open make give use dispose close fail bye" {
 		t.Errorf("got %s", got)
 	}
-	if d := list[6]; d["state"] != "failed" || d["error"] != "the line is down" {
+	if d := list[6]; d["state"] != "failed" || d["error"] != "*errors.errorString" {
 		t.Errorf("got %v", d)
 	}
 }
@@ -264,7 +264,7 @@ func TestHandler(t *testing.T) {
 	if len(names) != 4 || names[0] != "GET /tides/{gauge}" || names[3] != "GET" {
 		t.Errorf("got %v", names)
 	}
-	if traces[0] != "4bf92f3577b34da6a3ce929d0e0e4736" || traces[1] != nil {
+	if traces[0] != "4bf92f3577b34da6a3ce929d0e0e4736" || len(traces[1].(string)) != 32 || traces[1] == traces[2] {
 		t.Errorf("got %v", traces)
 	}
 	if len(scopes) != 3 || scopes[0] == 0 || scopes[0] == scopes[1] {

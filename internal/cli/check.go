@@ -21,9 +21,13 @@ func check(ctx context.Context, std IO, args []string) error {
 	format := f.formatFlag("text", "json", "sarif", "junit", "csv", "html")
 	failOn := f.failOnFlag()
 	settings := f.settingsFlag()
+	conformance := f.Bool("conformance", false, "look at the trace as a recorder's work instead: what is broken in it, and what it does not tell")
 	names, err := f.parse(args, 1, -1)
 	if err != nil {
 		return err
+	}
+	if *conformance {
+		return checkConformance(ctx, std, *format, names)
 	}
 	if err := errors.Join(oneOf("format", *format, "text", "json", "sarif", "junit", "csv", "html"), oneOf("fail-on", *failOn, "error", "warning", "note", "never")); err != nil {
 		return err

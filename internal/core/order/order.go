@@ -2,6 +2,7 @@ package order
 
 import (
 	"slices"
+	"sort"
 
 	"keenlantern.example/record/event"
 )
@@ -33,8 +34,6 @@ type held struct {
 // New returns an Order that knows the first container's root scope, which no line has to define.
 func New() *Order {
 	o := &Order{waiting: map[event.Ref][]*held{}}
-	o.known[event.InstRef].next = 1 // ids but scopes count from 1
-	o.known[event.ContainerRef].next = 1
 	o.known[event.ScopeRef].add(0)
 	return o
 }
@@ -164,66 +163,75 @@ func (o *Order) forget(h *held) {
 	o.waiting[missing] = list
 }
 
-// seen is a set of ids that recorders count up: all below next, and the few that came early. It stays small however
-// many ids there were, since the gap below an early one closes again.
+// seen is a set of ids that recorders count up: a few stretches without holes, however many ids there were. One that
+// was switched on late counts on from where it was, so that a set need not begin at 1.
 type seen struct {
-	next  uint64
-	early map[uint64]struct{}
+	list []stretch // in order, none touching the next
 }
 
-// maxEarly bounds the early ones: past it, the gap below them is taken to be ids that never come. A line about such an
-// id is then released and found to be about nothing by whoever uses it.
-const maxEarly = 4 * Window
+type stretch struct{ first, last uint64 }
+
+// maxStretches bounds them: past it, the smallest holes are taken to be ids that never come. A line about such an id is
+// then released and found to be about nothing by whoever uses it.
+const maxStretches = Window
+
+// at returns the place of the first stretch that ends at id or after it.
+func (s *seen) at(id uint64) int {
+	n := len(s.list)
+	// Nearly all ids are new ones, or in the latest stretch.
+	if n == 0 || s.list[n-1].last < id {
+		return n
+	}
+	if s.list[n-1].first <= id {
+		return n - 1
+	}
+	return sort.Search(n, func(k int) bool { return s.list[k].last >= id })
+}
 
 func (s *seen) has(id uint64) bool {
-	if id < s.next {
-		return true
-	}
-	_, ok := s.early[id]
-	return ok
+	k := s.at(id)
+	return k < len(s.list) && s.list[k].first <= id
 }
 
 // add notes id and tells whether it is new.
 func (s *seen) add(id uint64) bool {
-	if s.has(id) {
+	k := s.at(id)
+	if k < len(s.list) && s.list[k].first <= id {
 		return false
 	}
-	if id != s.next {
-		if s.early == nil {
-			s.early = map[uint64]struct{}{}
+	before, after := k > 0 && s.list[k-1].last+1 == id, k < len(s.list) && s.list[k].first == id+1
+	switch {
+	case before && after:
+		s.list[k-1].last = s.list[k].last
+		s.list = slices.Delete(s.list, k, k+1)
+	case before:
+		s.list[k-1].last = id
+	case after:
+		s.list[k].first = id
+	default:
+		s.list = slices.Insert(s.list, k, stretch{id, id})
+		if len(s.list) > maxStretches {
+			s.close()
 		}
-		s.early[id] = struct{}{}
-		if len(s.early) > maxEarly {
-			s.skipGap()
-		}
-		return true
 	}
-	s.next++
-	s.catchUp()
 	return true
 }
 
-func (s *seen) catchUp() {
-	for len(s.early) > 0 {
-		if _, ok := s.early[s.next]; !ok {
-			return
+// close closes the smaller half of the holes, so that the work comes to little for each id even where ids are sparse.
+func (s *seen) close() {
+	holes := make([]uint64, 0, len(s.list)-1)
+	for k := range s.list[1:] {
+		holes = append(holes, s.list[k+1].first-s.list[k].last)
+	}
+	slices.Sort(holes)
+	small := holes[len(holes)/2]
+	kept := s.list[:1]
+	for _, next := range s.list[1:] {
+		if last := &kept[len(kept)-1]; next.first-last.last <= small {
+			last.last = next.last
+		} else {
+			kept = append(kept, next)
 		}
-		delete(s.early, s.next)
-		s.next++
 	}
-}
-
-// skipGap closes the gaps below the lower half, so that the work comes to little for each id even where ids are sparse.
-func (s *seen) skipGap() {
-	ids := make([]uint64, 0, len(s.early))
-	for id := range s.early {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	half := ids[:len(ids)/2]
-	for _, id := range half {
-		delete(s.early, id)
-	}
-	s.next = half[len(half)-1] + 1
-	s.catchUp()
+	s.list = kept
 }
