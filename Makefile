@@ -3,7 +3,7 @@
 BIN     := bin/keenlantern
 DATA    := .data
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
-MODULES := . ./record ./record/samberdo
+MODULES := . ./record ./record/samberdo ./record/uberdig
 
 .PHONY: all build console demo test test-go lint bench check clean screenshots chromium
 

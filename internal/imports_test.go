@@ -41,6 +41,8 @@ var mayImport = map[string]string{
 	"docs":                         "",
 	"record/event":                 "",
 	"record":                       "record/event",
+	"record/wired":                 "record record/event",
+	"record/uberdig":               "record record/event",
 	"record/samberdo":              "record record/event",
 }
 
@@ -49,7 +51,7 @@ var notInCore = []string{"net/http", "database/sql", "flag", "os", "log/slog", "
 
 func TestImportsGoOneWay(t *testing.T) {
 	const module = "keenlantern.example/"
-	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", module+"...", module+"record/...", module+"record/samberdo/...").Output()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", module+"...", module+"record/...", module+"record/samberdo/...", module+"record/uberdig/...").Output()
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {

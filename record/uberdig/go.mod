@@ -1,0 +1,10 @@
+module keenlantern.example/record/uberdig
+
+go 1.26
+
+require (
+	go.uber.org/dig v1.19.0
+	keenlantern.example/record v0.0.0
+)
+
+replace keenlantern.example/record => ../
