@@ -80,8 +80,9 @@ var berths = []struct {
 
 // BerthPlanner finds a berth with enough water.
 type BerthPlanner struct {
-	ledger *BerthLedger
-	tides  TideSource
+	ledger   *BerthLedger
+	tides    TideSource
+	forecast TideSource
 }
 
 // Plan returns a free berth for a ship of this draught in metres, "" if there is none.
@@ -92,6 +93,13 @@ func (p *BerthPlanner) Plan(ctx context.Context, draught float64) (string, error
 	if err != nil {
 		return "", err
 	}
+	later := record.Call(ctx, p.forecast, p)
+	then, err := p.forecast.Height(ctx, "lock-gate")
+	later()
+	if err != nil {
+		return "", err
+	}
+	height = min(height, then)
 	defer record.Call(ctx, p.ledger, p)()
 	free := p.ledger.Free(ctx)
 	for n := len(berths) - 1; n >= 0; n-- {

@@ -39,9 +39,32 @@ func Drive(ctx context.Context, url string, requests, atOnce int, pause time.Dur
 	return group.Wait()
 }
 
+// Work is Drive on a running office, with a night job and a few radio messages besides.
+func Work(ctx context.Context, o *Office, requests, atOnce int, pause time.Duration) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return Drive(ctx, o.URL, requests, atOnce, pause) })
+	group.Go(func() error {
+		for range max(1, requests/100) {
+			if err := o.Night(ctx); err != nil {
+				return fmt.Errorf("the night job: %w", err)
+			}
+		}
+		return nil
+	})
+	group.Go(func() error {
+		for n := range max(1, requests/10) {
+			if err := o.Radio(ctx, ships[n%len(ships)]); err != nil {
+				return fmt.Errorf("answer the radio: %w", err)
+			}
+		}
+		return nil
+	})
+	return group.Wait()
+}
+
 func send(ctx context.Context, client *http.Client, url string, n int) error {
 	method, path, body := http.MethodGet, "", ""
-	switch n % 5 {
+	switch n % 6 {
 	case 0:
 		path = "/pilots"
 	case 1, 3:
@@ -51,6 +74,8 @@ func send(ctx context.Context, client *http.Client, url string, n int) error {
 		path = []string{"/tides/outer-bar", "/tides/lock-gate", "/tides/reed-island"}[n%3]
 	case 4:
 		path = "/berths"
+	case 5:
+		method, path = http.MethodPost, "/tugs"
 	}
 	req, err := http.NewRequestWithContext(ctx, method, url+path, strings.NewReader(body))
 	if err != nil {

@@ -24,7 +24,7 @@ func run(t *testing.T, mistakes ...string) *engine.Result {
 	require.NoError(t, err)
 	office, err := harbour.Start(rec, mistakes)
 	require.NoError(t, err)
-	require.NoError(t, harbour.Drive(t.Context(), office.URL, 60, 4, 0))
+	require.NoError(t, harbour.Work(t.Context(), office, 300, 4, 0))
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
 	require.NoError(t, office.Close(ctx))
@@ -32,7 +32,8 @@ func run(t *testing.T, mistakes ...string) *engine.Result {
 	r, err := engine.Analyse(&out, reader.Options{}, rules.Default())
 	require.NoError(t, err)
 	require.True(t, r.Streams[0].Health.Whole(), "%+v", r.Streams[0].Health)
-	require.Equal(t, int64(60), r.Streams[0].Figures.Scopes)
+	require.Equal(t, int64(300+3*4+30), r.Streams[0].Figures.Scopes)
+	require.GreaterOrEqual(t, r.Streams[0].Figures.Registrations, int64(25))
 	return r
 }
 
@@ -42,28 +43,36 @@ func TestSound(t *testing.T) {
 
 // TestMistakes holds that each mistake gives exactly its findings.
 func TestMistakes(t *testing.T) {
-	type found struct {
-		rule, subject, holder string
-		instances             int64
-	}
+	type found struct{ rule, subject, holder string }
 	want := map[string][]found{
-		harbour.RosterKeepsTides: {
-			{"captive/scoped", "harbour.TideSource", "harbour.PilotRoster", 1},
-			{"disposal/used-after", "harbour.TideSource", "", 1},
+		harbour.RosterKeepsTides: {{"captive/scoped", "harbour.TideSource [gauge]", "harbour.PilotRoster"}},
+		harbour.LogNeverClosed:   {{"disposal/leaked", "harbour.LogPage", ""}},
+		harbour.StepLeftOpen:     {{"disposal/unclosed-scope", "step night step", ""}},
+		harbour.ModelRebuilt:     {{"sharing/rebuilt", "harbour.TideSource [model/table]", ""}},
+		harbour.TwoClocks:        {{"sharing/split", "harbour.HarbourClock", ""}},
+		harbour.StationMisspelt: {
+			{"keys/missing", "harbour.WeatherReport [outerbar]", ""}, {"keys/unasked", "harbour.WeatherReport [outer-bar]", ""},
 		},
-		harbour.LogNeverClosed: {{"disposal/leaked", "harbour.LogPage", "", 24}},
+		harbour.GaugeReadDirect: {{"layers/bypassed", "harbour.TideSource [gauge]", "harbour.TugDispatcher"}},
+		harbour.CrewWaitsForTug: {
+			{"resolve/cycle", "harbour.TugCrew", ""}, {"keys/unasked", "harbour.WeatherReport [lock-gate]", ""},
+		},
+		harbour.StandInWeather: {{"inject/stand-in", "harbour.WeatherReport [outer-bar]", ""}},
+		harbour.PagesPileUp:    {{"disposal/pile-up", "harbour.LogPage", ""}, {"disposal/at-end", "harbour.LogPage", ""}},
 	}
 	require.Len(t, want, len(harbour.Mistakes))
 	for _, m := range harbour.Mistakes {
 		t.Run(m.Name, func(t *testing.T) {
 			var got []found
 			for _, f := range run(t, m.Name).Findings {
-				one := found{f.Rule, f.Subject.Service, "", f.Counts["instances"]}
+				one := found{f.Rule, f.Subject.Name(), ""}
 				if f.Holder != nil {
 					one.holder = f.Holder.Service
 				}
 				got = append(got, one)
-				assert.Regexp(t, `^\w+\.go:\d+$`, f.Subject.Place())
+				if f.Rule != "disposal/unclosed-scope" && f.Rule != "keys/missing" && f.Rule != "resolve/cycle" {
+					assert.Regexp(t, `^\w+\.go:\d+$`, f.Subject.Place(), f.Title)
+				}
 			}
 			assert.Equal(t, want[m.Name], got)
 		})

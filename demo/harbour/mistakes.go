@@ -16,12 +16,28 @@ type Mistake struct {
 const (
 	RosterKeepsTides = "roster-keeps-tides"
 	LogNeverClosed   = "log-never-closed"
+	StepLeftOpen     = "step-left-open"
+	ModelRebuilt     = "model-rebuilt"
+	TwoClocks        = "two-clocks"
+	StationMisspelt  = "station-misspelt"
+	GaugeReadDirect  = "gauge-read-direct"
+	CrewWaitsForTug  = "crew-waits-for-tug"
+	StandInWeather   = "stand-in-weather"
+	PagesPileUp      = "pages-pile-up"
 )
 
 // Mistakes lists them.
 var Mistakes = []Mistake{
 	{RosterKeepsTides, "the pilot roster, a singleton, remembers the tide readings of the first request that needed them"},
 	{LogNeverClosed, "the log page was registered to be built anew each time, and so nobody closes it"},
+	{StepLeftOpen, "a step of the night job that finds nothing to do returns before its scope is closed"},
+	{ModelRebuilt, "the tide model was registered with what each request has of its own, and takes a while to build"},
+	{TwoClocks, "the night job's clock was registered a second time instead of asking for the one there is"},
+	{StationMisspelt, "the radio desk asks for the weather of a station whose name is spelt otherwise"},
+	{GaugeReadDirect, "the tug dispatcher asks for the gauge itself and goes round what audits and remembers it"},
+	{CrewWaitsForTug, "the tug's crew asks for the dispatcher, who asks for the crew"},
+	{StandInWeather, "the weather that tests use was left in place of the buoy's"},
+	{PagesPileUp, "the radio desk keeps asking the office itself for log pages, which closes them when it closes"},
 }
 
 // Choose returns the mistakes that names mean: "all", "none" or their names, comma-separated.

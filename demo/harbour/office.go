@@ -11,6 +11,7 @@ import (
 
 	"github.com/samber/do/v2"
 
+	"keenlantern.example/demo/harbour/frame"
 	"keenlantern.example/record"
 	"keenlantern.example/record/samberdo"
 )
@@ -19,10 +20,11 @@ import (
 type Office struct {
 	URL string
 
-	root   *do.RootScope
-	wiring func(do.Injector)
-	server *http.Server
-	ended  chan error
+	root     *do.RootScope
+	wiring   wiring
+	mistakes []string
+	server   *http.Server
+	ended    chan error
 }
 
 // Start wires the office with some mistakes and lets it listen on a free port of loopback. The caller ends it with
@@ -33,17 +35,19 @@ func Start(rec *record.Recorder, mistakes []string) (*Office, error) {
 		return nil, fmt.Errorf("open the office: %w", err)
 	}
 	o := &Office{
-		URL:    "http://" + listener.Addr().String(),
-		root:   samberdo.New(rec, nil),
-		wiring: wireRequest(mistakes),
-		ended:  make(chan error, 1),
+		URL:      "http://" + listener.Addr().String(),
+		root:     samberdo.New(rec, nil),
+		wiring:   wiring{mistakes},
+		mistakes: mistakes,
+		ended:    make(chan error, 1),
 	}
-	wireOffice(o.root, mistakes)
+	o.wiring.office(o.root)
 	mux := http.NewServeMux()
 	o.handle(mux, "GET /tides/{gauge}", o.tides)
 	o.handle(mux, "GET /pilots", o.pilots)
 	o.handle(mux, "GET /berths", o.berths)
 	o.handle(mux, "POST /arrivals", o.arrivals)
+	o.handle(mux, "POST /tugs", o.tugs)
 	o.server = &http.Server{Handler: record.Handler(rec, mux), ReadHeaderTimeout: 5 * time.Second}
 	go func() { o.ended <- o.server.Serve(listener) }()
 	return o, nil
@@ -67,8 +71,12 @@ type answer func(r *http.Request, scope do.Injector, entry string) (any, error)
 // handle gives each request a scope of the container, which ends with it.
 func (o *Office) handle(mux *http.ServeMux, pattern string, do answer) {
 	mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
-		ctx, scope, done := samberdo.Open(r.Context(), o.root, "request", pattern, o.wiring)
+		ctx, scope, done := samberdo.Open(r.Context(), o.root, "request", pattern, o.wiring.request)
 		defer done(context.WithoutCancel(ctx))
+		if err := frame.Begin(ctx, scope, pattern); err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+			return
+		}
 		out, err := do(r.WithContext(ctx), scope, pattern)
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusBadRequest)
@@ -80,13 +88,18 @@ func (o *Office) handle(mux *http.ServeMux, pattern string, do answer) {
 }
 
 func (o *Office) tides(r *http.Request, scope do.Injector, entry string) (any, error) {
-	tides, err := samberdo.Ask[TideSource](scope, samberdo.Entry(entry))
+	tides, err := samberdo.Ask[TideSource](scope, samberdo.Key(GaugeKey), samberdo.Entry(entry))
 	if err != nil {
 		return nil, err
 	}
 	defer record.Call(r.Context(), tides, nil)()
 	height, err := tides.Height(r.Context(), r.PathValue("gauge"))
-	return map[string]any{"gauge": r.PathValue("gauge"), "height": height}, err
+	if err != nil {
+		return nil, err
+	}
+	// Asked again for the answer's sake: what remembers it answers now.
+	again, err := tides.Height(r.Context(), r.PathValue("gauge"))
+	return map[string]any{"gauge": r.PathValue("gauge"), "height": height, "steady": height == again}, err
 }
 
 func (o *Office) pilots(r *http.Request, scope do.Injector, entry string) (any, error) {
@@ -122,4 +135,15 @@ func (o *Office) arrivals(r *http.Request, scope do.Injector, entry string) (any
 	defer record.Call(r.Context(), desk, nil)()
 	berth, err := desk.Announce(r.Context(), ship.Ship, ship.Draught)
 	return map[string]any{"ship": ship.Ship, "berth": berth}, err
+}
+
+func (o *Office) tugs(r *http.Request, scope do.Injector, entry string) (any, error) {
+	dispatcher, err := samberdo.Ask[*TugDispatcher](scope, samberdo.Entry(entry))
+	if err != nil {
+		// No tug is no reason to turn a ship away.
+		return map[string]any{"tug": ""}, nil
+	}
+	defer record.Call(r.Context(), dispatcher, nil)()
+	tug, crew, err := dispatcher.Send(r.Context())
+	return map[string]any{"tug": tug, "crew": crew}, err
 }

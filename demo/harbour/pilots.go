@@ -53,11 +53,16 @@ func (r *PilotRoster) water(scope do.Injector) (TideSource, error) {
 		// Looking the source up each time seemed wasteful, so it is looked up once. But it belongs to the request
 		// that happened to come first: from then on the roster goes by that request's water, on a line that was hung
 		// up when it ended.
-		r.once.Do(func() { r.tides, r.err = samberdo.Ask[TideSource](scope, samberdo.To(r, "tides")) })
+		r.once.Do(func() {
+			r.tides, r.err = samberdo.Ask[TideSource](scope, samberdo.Key(GaugeKey), samberdo.To(r, "tides"))
+		})
 		return r.tides, r.err
 	}
-	return samberdo.Ask[TideSource](scope, samberdo.To(r, "tides"))
+	return samberdo.Ask[TideSource](scope, samberdo.Key(GaugeKey), samberdo.To(r, "tides"))
 }
+
+// Count returns how many pilots there are.
+func (r *PilotRoster) Count(context.Context) int { return len(pilots) }
 
 // LogShelf holds the office's log; pages are taken from it and put back.
 type LogShelf struct {

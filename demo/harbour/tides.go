@@ -8,6 +8,9 @@ import (
 	"time"
 )
 
+// TimeKeeper tells the time.
+type TimeKeeper interface{ Now() time.Time }
+
 // HarbourClock is the office's time.
 type HarbourClock struct{ name string }
 

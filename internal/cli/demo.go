@@ -113,11 +113,12 @@ func recordOffice(ctx context.Context, server, version string, mistakes []string
 	if err != nil {
 		return record.Totals{}, none, err
 	}
+	stream := rec.Stream()
 	office, err := harbour.Start(rec, mistakes)
 	if err != nil {
 		return record.Totals{}, none, errors.Join(err, rec.Close(ctx))
 	}
-	err = harbour.Drive(ctx, office.URL, requests, 4, 15*time.Millisecond)
+	err = harbour.Work(ctx, office, requests, 4, 15*time.Millisecond)
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
 	if err = errors.Join(err, office.Close(end), rec.Close(end)); err != nil {
@@ -139,7 +140,7 @@ func recordOffice(ctx context.Context, server, version string, mistakes []string
 				return totals, none, err
 			}
 			for _, s := range detail.StreamList {
-				if s.Stream == rec.Stream() && s.Ended {
+				if s.Stream == stream && s.Ended {
 					return totals, detail, nil
 				}
 			}

@@ -32,7 +32,9 @@ type scope struct {
 	kind   string
 	asked  map[string]record.RegID // what it registers, by the container's name
 	built  map[string]record.InstID
-	begun  map[string]time.Time // disposals
+	begun  map[string]time.Time     // disposals
+	kept   map[string]record.InstID // what it keeps, whether or not it is disposed
+	told   string                   // the words of the failure that was told last
 	parent *scope
 }
 
@@ -78,7 +80,7 @@ func Close(ctx context.Context, root *do.RootScope) *do.ShutdownReport {
 func newScope(id record.ScopeID, kind string, parent *scope) *scope {
 	return &scope{
 		id: id, kind: kind, parent: parent,
-		asked: map[string]record.RegID{}, built: map[string]record.InstID{}, begun: map[string]time.Time{},
+		asked: map[string]record.RegID{}, built: map[string]record.InstID{}, begun: map[string]time.Time{}, kept: map[string]record.InstID{},
 	}
 }
 

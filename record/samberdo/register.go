@@ -19,15 +19,24 @@ import (
 type Option func(*options)
 
 type options struct {
-	key   string
-	keyed bool
-	entry string
-	to    any
-	site  string
+	key    string
+	keyed  bool
+	module string
+	around string
+	layer  bool
+	entry  string
+	to     any
+	site   string
 }
 
 // Key registers or asks for one of several of the same type.
 func Key(key string) Option { return func(o *options) { o.key, o.keyed = key, true } }
+
+// Module says which module, package or framework registers it.
+func Module(name string) Option { return func(o *options) { o.module = name } }
+
+// Around says that what is registered is a layer around what is registered under key for the same type, and asks for it.
+func Around(key string) Option { return func(o *options) { o.around, o.layer = key, true } }
 
 // Entry names the handler, job or message that asks.
 func Entry(name string) Option { return func(o *options) { o.entry = name } }
@@ -86,7 +95,7 @@ func RegisterValue[T any](i do.Injector, value T, opts ...Option) {
 		if s := b.scope(i.ID()); s != nil {
 			id := b.rec.Make(record.Making{Reg: reg, Scope: s.id, By: "external", Disposable: disposable(value)})
 			b.rec.Know(value, id)
-			b.note(s, name, id, disposable(value))
+			b.note(s, name, id, true, disposable(value))
 		}
 	}
 	do.ProvideNamedValue(i, name, value)
@@ -103,6 +112,10 @@ func register(i do.Injector, o *options, g record.Registration) record.RegID {
 	}
 	g.Key, g.HasKey, g.Container = o.key, o.keyed, b.container
 	g.Local = s.kind != "root"
+	g.Module = o.module
+	if o.layer {
+		g.Wraps = b.registered(s, (&options{key: o.around, keyed: true}).name(g.Service))
+	}
 	name := o.name(g.Service)
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -116,14 +129,44 @@ func register(i do.Injector, o *options, g record.Registration) record.RegID {
 	return reg
 }
 
-// note remembers what the container will dispose with the scope.
-func (b *box) note(s *scope, name string, id record.InstID, disposed bool) {
-	if !disposed {
-		return
+// registered returns the registration that answers in s for a name of the container's.
+func (b *box) registered(s *scope, name string) record.RegID {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for ; s != nil; s = s.parent {
+		if reg := s.asked[name]; reg != 0 {
+			return reg
+		}
+	}
+	return 0
+}
+
+// note remembers what the container keeps for the scope, and what of it it will dispose.
+func (b *box) note(s *scope, name string, id record.InstID, kept, disposed bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if kept {
+		s.kept[name] = id
+	}
+	if kept && disposed {
+		s.built[name] = id
+	}
+}
+
+// instance returns which instance v is: by its address, or where it has none of its own, as what the container keeps
+// under a name.
+func (b *box) instance(s *scope, name string, v any) record.InstID {
+	if inst := b.rec.Of(v); inst != 0 {
+		return inst
 	}
 	b.mu.Lock()
-	s.built[name] = id
-	b.mu.Unlock()
+	defer b.mu.Unlock()
+	for ; s != nil; s = s.parent {
+		if s.asked[name] != 0 {
+			return s.kept[name]
+		}
+	}
+	return 0
 }
 
 // recorded wraps a provider so that what it builds is recorded. The container disposes what it keeps, and nothing else.
@@ -153,7 +196,7 @@ func recorded[T any](name string, kept bool, build do.Provider[T]) do.Provider[T
 			Impl: typeName(reflect.TypeOf(v)), Disposable: disposable(v),
 		})
 		b.rec.Know(v, id)
-		b.note(s, name, id, kept && disposable(v))
+		b.note(s, name, id, kept, disposable(v))
 		return v, nil
 	}
 }
@@ -176,7 +219,7 @@ func Ask[T any](i do.Injector, opts ...Option) (T, error) {
 		b.failed(s, service, &o, err)
 		return v, err
 	}
-	inst := b.rec.Of(v)
+	inst := b.instance(s, o.name(service), v)
 	if f, running := b.frames.Load(i); running {
 		f := f.(*frame)
 		f.mu.Lock()
@@ -200,16 +243,34 @@ func MustAsk[T any](i do.Injector, opts ...Option) T {
 }
 
 func (b *box) failed(s *scope, service string, o *options, err error) {
+	// What fails because of something that was told already is no news.
+	b.mu.Lock()
+	consequence := s.told != "" && strings.Contains(err.Error(), s.told)
+	s.told = err.Error()
+	b.mu.Unlock()
+	if consequence {
+		return
+	}
 	// The container's own words name services only; an application's error may hold anything, so it is not recorded.
 	why, message := "error", ""
+	var path []string
 	switch {
 	case errors.Is(err, do.ErrServiceNotFound):
 		why, message = "missing", do.ErrServiceNotFound.Error()
 	case errors.Is(err, do.ErrCircularDependency):
 		why, message = "cycle", do.ErrCircularDependency.Error()
+		// The container lists the names that were asked for on the way, between backquotes.
+		for n, part := range strings.Split(err.Error(), "`") {
+			if n%2 == 1 && len(path) < maxPath {
+				path = append(path, part)
+			}
+		}
 	}
-	b.rec.Fail(record.Failure{Service: service, Key: o.key, Why: why, Scope: s.id, Message: message})
+	b.rec.Fail(record.Failure{Service: service, Key: o.key, Why: why, Scope: s.id, Message: message, Path: path})
 }
+
+// maxPath bounds what is told of a cycle.
+const maxPath = 64
 
 func serviceName[T any]() string { return typeName(reflect.TypeFor[T]()) }
 
