@@ -5,7 +5,7 @@ DATA    := .data
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 MODULES := . ./record ./record/samberdo ./record/uberdig
 
-.PHONY: all build console demo test test-go lint bench check clean screenshots chromium
+.PHONY: overhead all build console demo test test-go lint bench check clean screenshots chromium
 
 all: build
 
@@ -39,8 +39,11 @@ lint:
 	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool staticcheck ./...) || exit 1; done
 	cd console && npm run lint
 
+overhead:
+	go test -run '^$$' -bench Overhead -benchtime 200x ./demo/harbour
+
 bench:
-	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/ingest/...
+	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/service/...
 	cd record && go test -run '^$$' -bench . -benchmem ./...
 
 screenshots: build chromium

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"keenlantern.example/demo/harbour"
+	"keenlantern.example/internal/core/conform"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
@@ -29,6 +30,12 @@ func run(t *testing.T, mistakes ...string) *engine.Result {
 	defer cancel()
 	require.NoError(t, office.Close(ctx))
 	require.NoError(t, rec.Close(ctx))
+	told, err := conform.Check(bytes.NewReader(out.Bytes()))
+	require.NoError(t, err)
+	require.True(t, told.Conforms, "%v", told.Problems)
+	if len(mistakes) == 0 {
+		require.Empty(t, told.Problems)
+	}
 	r, err := engine.Analyse(&out, reader.Options{}, rules.Default())
 	require.NoError(t, err)
 	require.True(t, r.Streams[0].Health.Whole(), "%+v", r.Streams[0].Health)
@@ -50,15 +57,11 @@ func TestMistakes(t *testing.T) {
 		harbour.StepLeftOpen:     {{"disposal/unclosed-scope", "step night step", ""}},
 		harbour.ModelRebuilt:     {{"sharing/rebuilt", "harbour.TideSource [model/table]", ""}},
 		harbour.TwoClocks:        {{"sharing/split", "harbour.HarbourClock", ""}},
-		harbour.StationMisspelt: {
-			{"keys/missing", "harbour.WeatherReport [outerbar]", ""}, {"keys/unasked", "harbour.WeatherReport [outer-bar]", ""},
-		},
-		harbour.GaugeReadDirect: {{"layers/bypassed", "harbour.TideSource [gauge]", "harbour.TugDispatcher"}},
-		harbour.CrewWaitsForTug: {
-			{"resolve/cycle", "harbour.TugCrew", ""}, {"keys/unasked", "harbour.WeatherReport [lock-gate]", ""},
-		},
-		harbour.StandInWeather: {{"inject/stand-in", "harbour.WeatherReport [outer-bar]", ""}},
-		harbour.PagesPileUp:    {{"disposal/pile-up", "harbour.LogPage", ""}, {"disposal/at-end", "harbour.LogPage", ""}},
+		harbour.StationMisspelt:  {{"keys/missing", "harbour.WeatherReport [lockgate]", ""}},
+		harbour.GaugeReadDirect:  {{"layers/bypassed", "harbour.TideSource [gauge]", "harbour.BerthPlanner"}},
+		harbour.CrewWaitsForTug:  {{"resolve/cycle", "harbour.TugCrew", ""}},
+		harbour.StandInWeather:   {{"inject/stand-in", "harbour.WeatherReport [outer-bar]", ""}},
+		harbour.PagesPileUp:      {{"disposal/pile-up", "harbour.LogPage", ""}, {"disposal/at-end", "harbour.LogPage", ""}},
 	}
 	require.Len(t, want, len(harbour.Mistakes))
 	for _, m := range harbour.Mistakes {
@@ -77,4 +80,17 @@ func TestMistakes(t *testing.T) {
 			assert.Equal(t, want[m.Name], got)
 		})
 	}
+	t.Run("all", func(t *testing.T) {
+		all, err := harbour.Choose("all")
+		require.NoError(t, err)
+		got := map[string]bool{}
+		for _, f := range run(t, all...).Findings {
+			got[f.Rule] = true
+		}
+		for _, list := range want {
+			for _, f := range list {
+				assert.True(t, got[f.rule], f.rule)
+			}
+		}
+	})
 }

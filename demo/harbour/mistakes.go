@@ -34,7 +34,7 @@ var Mistakes = []Mistake{
 	{ModelRebuilt, "the tide model was registered with what each request has of its own, and takes a while to build"},
 	{TwoClocks, "the night job's clock was registered a second time instead of asking for the one there is"},
 	{StationMisspelt, "the radio desk asks for the weather of a station whose name is spelt otherwise"},
-	{GaugeReadDirect, "the tug dispatcher asks for the gauge itself and goes round what audits and remembers it"},
+	{GaugeReadDirect, "the berth planner asks for the gauge itself and goes round what audits and remembers it"},
 	{CrewWaitsForTug, "the tug's crew asks for the dispatcher, who asks for the crew"},
 	{StandInWeather, "the weather that tests use was left in place of the buoy's"},
 	{PagesPileUp, "the radio desk keeps asking the office itself for log pages, which closes them when it closes"},

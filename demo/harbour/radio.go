@@ -40,7 +40,7 @@ func (o *Office) Radio(ctx context.Context, ship string) error {
 	if err != nil {
 		return err
 	}
-	wind, err := o.wind(scope, desk)
+	wind, err := o.wind(scope, desk, ship)
 	if err != nil {
 		return err
 	}
@@ -55,11 +55,15 @@ func (o *Office) Radio(ctx context.Context, ship string) error {
 	return nil
 }
 
-func (o *Office) wind(scope do.Injector, desk *RadioDesk) (WeatherReport, error) {
+// wind returns the report of the station that a ship is nearest to.
+func (o *Office) wind(scope do.Injector, desk *RadioDesk, ship string) (WeatherReport, error) {
 	station := OuterBar
-	if slices.Contains(o.mistakes, StationMisspelt) {
+	if len(ship)%2 == 0 {
+		station = LockGate
+	}
+	if station == LockGate && slices.Contains(o.mistakes, StationMisspelt) {
 		// The chart writes it in one word. And since "no report" happens, nobody looked at the error.
-		wind, _ := samberdo.Ask[WeatherReport](scope, samberdo.Key("outerbar"), samberdo.To(desk, "wind"))
+		wind, _ := samberdo.Ask[WeatherReport](scope, samberdo.Key("lockgate"), samberdo.To(desk, "wind"))
 		return wind, nil
 	}
 	return samberdo.Ask[WeatherReport](scope, samberdo.Key(station), samberdo.To(desk, "wind"))

@@ -59,9 +59,14 @@ func (w wiring) request(scope do.Injector) {
 		w.model(scope)
 	}
 	samberdo.Register(scope, func(i do.Injector) (*BerthPlanner, error) {
+		key := GaugeKey
+		if w.wrong(GaugeReadDirect) {
+			// The audit seemed slow. Now two see different water in one request, and nobody counts.
+			key = lineKey
+		}
 		return &BerthPlanner{
 			ledger:   samberdo.MustAsk[*BerthLedger](i, samberdo.Site("ledger")),
-			tides:    samberdo.MustAsk[TideSource](i, samberdo.Key(GaugeKey), samberdo.Site("tides")),
+			tides:    samberdo.MustAsk[TideSource](i, samberdo.Key(key), samberdo.Site("tides")),
 			forecast: samberdo.MustAsk[TideSource](i, samberdo.Key(ModelKey), samberdo.Site("forecast")),
 		}, nil
 	})
@@ -127,15 +132,10 @@ func (w wiring) tugs(scope do.Injector) {
 		return &TugCrew{samberdo.MustAsk[*PilotRoster](i, samberdo.Site("roster"))}, nil
 	})
 	samberdo.Register(scope, func(i do.Injector) (*TugDispatcher, error) {
-		key := GaugeKey
-		if w.wrong(GaugeReadDirect) {
-			// The audit seemed slow. Now two see different water in one request, and nobody counts.
-			key = lineKey
-		}
 		return &TugDispatcher{
 			yard:  samberdo.MustAsk[*TugYard](i, samberdo.Site("yard")),
 			crew:  samberdo.MustAsk[*TugCrew](i, samberdo.Site("crew")),
-			tides: samberdo.MustAsk[TideSource](i, samberdo.Key(key), samberdo.Site("tides")),
+			tides: samberdo.MustAsk[TideSource](i, samberdo.Key(GaugeKey), samberdo.Site("tides")),
 			wind:  samberdo.MustAsk[WeatherReport](i, samberdo.Key(LockGate), samberdo.Site("wind")),
 		}, nil
 	})
