@@ -127,6 +127,10 @@ func built(r *finding.Ref) string {
 
 // verdict is what a lifetime behaved as, with a sign where that is not the lifetime in force.
 func verdict(as string, agrees *bool) string {
+	if as == "not enough evidence" {
+		as = "unclear"
+	}
+	as = strings.TrimPrefix(as, "one ")
 	if agrees != nil && !*agrees {
 		return "≠ " + as
 	}
@@ -154,7 +158,7 @@ func Registrations(out io.Writer, v views.RegistrationList, s Style) {
 		fmt.Fprintln(out, "No registration fits.")
 		return
 	}
-	FitTable(out, s, []string{"service", "implementation", "lifetime", "behaved as", "made", "alive", "own time", "asked", "answers", "module", "place"}, rows, []int{0, 1, 9, 10}, 4, 5, 6, 7)
+	FitTable(out, s, []string{"service", "implementation", "lifetime", "behaved as", "made", "alive", "own", "asked", "answers", "module", "place"}, rows, []int{0, 1, 9, 10}, 4, 5, 6, 7)
 	more(out, len(rows), v.Total)
 	if len(rows) > 3 {
 		return
