@@ -60,6 +60,9 @@ func commands() []command {
 		{"layers", "show decorators, who gets which, and how many calls reach each", layers},
 		{"costs", "show what building things costs", costs},
 		{"compare", "put two recordings side by side", compare},
+		{"export", "write a recording's trace to a file", export},
+		{"pin", "keep a recording from being deleted, and name it", pin},
+		{"delete", "delete recordings for good", deleteRecording},
 		{"rules", "list the rules with their conditions", listRules},
 		{"version", "print the version", version},
 	}

@@ -37,12 +37,16 @@ func recordings(ctx context.Context, std IO, args []string) error {
 	}
 	rows := [][]string{}
 	for _, r := range list.Recordings {
+		name := report.Clean(r.Name)
+		if r.Pinned {
+			name = strings.TrimSpace("pinned " + name)
+		}
 		rows = append(rows, []string{
-			r.ID, report.Clean(r.App), report.Clean(r.Version), r.State, localTime(r.Start), report.Took(r.LastedNS),
+			r.ID, name, report.Clean(r.App), report.Clean(r.Version), r.State, localTime(r.Start), report.Took(r.LastedNS),
 			finding.Number(r.Figures.Scopes), finding.Number(r.Figures.Events), tally(r.Findings), overallHealth(&r.Health),
 		})
 	}
-	report.Table(std.Out, []string{"RECORDING", "APPLICATION", "VERSION", "STATE", "BEGAN", "LASTED", "SCOPES", "EVENTS", "FOUND", "HEALTH"}, rows, 5, 6, 7)
+	report.FitTable(std.Out, std.style(), []string{"RECORDING", "NAME", "APPLICATION", "VERSION", "STATE", "BEGAN", "LASTED", "SCOPES", "EVENTS", "FOUND", "HEALTH"}, rows, []int{1, 2}, 6, 7, 8)
 	if more := list.Total - len(list.Recordings) - *offset; more > 0 {
 		fmt.Fprintf(std.Out, "and %s; see --offset\n", finding.Count(int64(more), "older one", "older ones"))
 	}

@@ -28,6 +28,9 @@ func serve(ctx context.Context, std IO, args []string) error {
 		"keenlantern serve --listen 127.0.0.1:7460 --data /var/lib/keenlantern")
 	listen, data := serveFlags(f)
 	settings := f.settingsFlag()
+	keep := ingest.Keep{}
+	f.DurationVar(&keep.For, "keep-for", 0, "delete recordings so `long` after their last event, but for pinned ones; 0 keeps them")
+	f.Int64Var(&keep.Bytes, "keep-bytes", 0, "delete the oldest recordings over so `many` bytes as stored, but for pinned ones; 0 keeps them")
 	if _, err := f.parse(args, 0, 0); err != nil {
 		return err
 	}
@@ -35,10 +38,14 @@ func serve(ctx context.Context, std IO, args []string) error {
 	if err != nil {
 		return err
 	}
+	if keep.For < 0 || keep.Bytes < 0 {
+		return &usageError{"--keep-for and --keep-bytes are not below 0"}
+	}
 	s, err := openServer(ctx, *listen, *data, set, slog.New(slog.NewTextHandler(std.Err, nil)))
 	if err != nil {
 		return err
 	}
+	s.keep = keep
 	fmt.Fprintf(std.Out, "Keen Lantern listens at %s; data in %s\n", s.url, *data)
 	return s.run(ctx)
 }
@@ -65,6 +72,7 @@ type server struct {
 	desk     *control.Desk
 	http     *http.Server
 	log      *slog.Logger
+	keep     ingest.Keep
 }
 
 // openServer opens all that a service needs, so that what is wrong shows before anything runs.
@@ -119,6 +127,7 @@ func (s *server) run(ctx context.Context) error {
 		if err := s.hub.Resume(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("analyse what was left over", "error", err)
 		}
+		s.hub.Housekeep(ctx, s.keep)
 		return nil
 	})
 	group.Go(func() error {

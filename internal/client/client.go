@@ -88,6 +88,15 @@ func (c *Client) do(ctx context.Context, method, path string, body io.Reader, in
 		_ = json.NewDecoder(in).Decode(p) // an answer that is no problem document keeps the status
 		return p
 	}
+	if out, ok := into.(io.Writer); ok {
+		if _, err := io.Copy(out, res.Body); err != nil {
+			return fmt.Errorf("the service's answer breaks off: %w", err)
+		}
+		return nil
+	}
+	if into == nil {
+		return nil
+	}
 	if err := json.NewDecoder(in).Decode(into); err != nil {
 		return &Unreachable{c.Base, fmt.Errorf("the answer is not from a Keen Lantern service: %w", err)}
 	}

@@ -150,6 +150,7 @@ func (f *fileImport) flush(ctx context.Context) error {
 	if err := f.hub.store.AppendBatch(ctx, f.stream, f.batch, time.Now().UnixNano()); err != nil {
 		return err
 	}
+	f.hub.took(f.batch.Lines, int64(len(f.batch.Body)))
 	f.batch.Body = f.batch.Body[:0]
 	return nil
 }

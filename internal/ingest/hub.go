@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"keenlantern.example/internal/core/derive"
@@ -28,6 +29,8 @@ type Hub struct {
 	wg    sync.WaitGroup
 
 	pieces *pieces
+	stats  struct{ batches, bytes, lines, busy atomic.Int64 }
+	ready  atomic.Bool
 
 	mu      sync.Mutex
 	closed  bool
@@ -53,15 +56,18 @@ func (h *Hub) Resume(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("look for unfinished streams: %w", err)
 	}
+	var waiting []*runner
 	for _, st := range list {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
 		h.log.Info("analysing again what was accepted before the last stop", "stream", st.Name, "batches", st.Batches)
 		if st.Live {
-			if _, err := h.load(ctx, st.Name, nil); err != nil {
+			r, err := h.load(ctx, st.Name, nil)
+			if err != nil {
 				return err
 			}
+			waiting = append(waiting, r)
 			continue
 		}
 		s, err := h.replay(ctx, st)
@@ -76,7 +82,40 @@ func (h *Hub) Resume(ctx context.Context) error {
 			return err
 		}
 	}
+	for _, r := range waiting {
+		r.ask(ctx) // it answers when it has read its stream again
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	h.ready.Store(true)
 	return nil
+}
+
+// Stats count what was taken in since the start.
+type Stats struct {
+	Batches, Bytes, Lines, Busy int64
+	Streams                     int // that are loaded
+}
+
+// Stats returns them as they are now.
+func (h *Hub) Stats() Stats {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return Stats{
+		Batches: h.stats.batches.Load(), Bytes: h.stats.bytes.Load(), Lines: h.stats.lines.Load(), Busy: h.stats.busy.Load(),
+		Streams: len(h.runners),
+	}
+}
+
+// Ready tells whether Resume has come to its end.
+func (h *Hub) Ready() bool { return h.ready.Load() }
+
+// took counts a batch that was stored.
+func (h *Hub) took(lines, bytes int64) {
+	h.stats.batches.Add(1)
+	h.stats.lines.Add(lines)
+	h.stats.bytes.Add(bytes)
 }
 
 // Close finishes what was accepted, stores what was found, and ends all goroutines.
@@ -147,7 +186,7 @@ func (h *Hub) load(ctx context.Context, name string, first []byte) (*runner, err
 		return nil, err
 	}
 	r := &runner{
-		hub: h, stored: st, of: rec, jobs: make(chan job, queueLength), asks: make(chan chan<- known), gone: make(chan struct{}),
+		hub: h, stored: st, of: rec, jobs: make(chan job, queueLength), asks: make(chan chan<- known), quit: make(chan struct{}), gone: make(chan struct{}),
 		log: h.log.With("stream", name, "recording", st.Recording),
 	}
 	h.runners[name] = r

@@ -34,6 +34,7 @@ type runner struct {
 	stored store.Stream // batches, lines and received change in run only; id, recording and name never do
 	jobs   chan job
 	asks   chan chan<- known
+	quit   chan struct{} // closed when its recording is deleted
 	gone   chan struct{} // closed when run has ended
 
 	stream   *engine.Stream
@@ -70,6 +71,7 @@ func (r *runner) put(ctx context.Context, n int64, lines []byte) (Accepted, erro
 	select {
 	case r.jobs <- j:
 	default:
+		r.hub.stats.busy.Add(1)
 		return Accepted{}, ErrBusy
 	}
 	select {
@@ -144,6 +146,9 @@ func (r *runner) run() {
 			if r.latest.Load() == nil && r.stored.Batches > 0 {
 				r.publish()
 			}
+		case <-r.quit:
+			r.refuseWaiting(store.ErrNotFound)
+			return
 		case answer := <-r.asks:
 			answer <- r.known()
 		case <-publish.C:
@@ -234,6 +239,7 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 	}
 	r.stored.Batches, r.stored.Lines = j.n, r.stored.Lines+a.Lines
 	r.received.Store(now)
+	r.hub.took(a.Lines, int64(len(j.lines)))
 	return a, true, nil
 }
 

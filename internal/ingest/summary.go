@@ -46,6 +46,7 @@ func (h *Hub) Recording(ctx context.Context, name string) (views.Summary, *engin
 	if h.running(rec.ID) {
 		s.State = "running"
 	}
+	said(&s, rec)
 	return s, r, nil
 }
 
@@ -63,6 +64,7 @@ func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary
 				return nil, 0, err
 			}
 		}
+		said(&s, rec)
 		out = append(out, s)
 	}
 	return out, total, nil

@@ -16,8 +16,9 @@ import (
 
 // What only the HTTP side can get wrong.
 var (
-	errMethod = errors.New("this address does not take that method")
-	errFault  = errors.New("the service met a fault of its own; its log says more")
+	errMethod   = errors.New("this address does not take that method")
+	errNotReady = errors.New("what was accepted before the start is still being analysed")
+	errFault    = errors.New("the service met a fault of its own; its log says more")
 )
 
 // badRequest is a request that cannot be understood.
@@ -88,6 +89,8 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		return http.StatusBadRequest, "bad-request", "The request cannot be understood", nil
 	case errors.As(err, &nothing), errors.Is(err, store.ErrNotFound):
 		return http.StatusNotFound, "not-found", "There is nothing here", nil
+	case errors.Is(err, ingest.ErrRunning):
+		return http.StatusConflict, "running", "It is being recorded", nil
 	case errors.Is(err, store.ErrAmbiguous):
 		return http.StatusConflict, "ambiguous", "The name fits more than one", nil
 	case errors.As(err, &foreign):
@@ -98,6 +101,8 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		return http.StatusBadRequest, "bad-request", "The request cannot be understood", nil
 	case errors.Is(err, ingest.ErrBusy), errors.Is(err, control.ErrFull):
 		return http.StatusTooManyRequests, "busy", "Too much at once", nil
+	case errors.Is(err, errNotReady):
+		return http.StatusServiceUnavailable, "not-ready", "Not ready yet", nil
 	case errors.Is(err, ingest.ErrClosed), errors.Is(err, control.ErrClosed), errors.Is(err, context.Canceled):
 		return http.StatusServiceUnavailable, "closing", "The service is shutting down", nil
 	}

@@ -52,8 +52,10 @@ func New(cfg Config) (http.Handler, error) {
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
 	g.UseRawPath, g.UnescapePathValues = true, true
-	g.Use(s.recovered, s.guarded)
+	m := newMetrics(s)
+	g.Use(m.measured, s.recovered, s.guarded)
 	s.routes(g)
+	g.GET("/metrics", m.handler())
 	return g, nil
 }
 
@@ -78,9 +80,11 @@ func (s *service) routes(g *gin.Engine) {
 	api.GET("/recordings/:recording/findings/:finding", s.do(s.getFinding))
 	s.viewRoutes(api)
 	s.controlRoutes(api)
+	s.housekeepingRoutes(api)
 	api.GET("/live", s.do(s.getLive))
 	api.GET("/openapi.json", s.do(s.getOpenAPI))
 	g.GET("/healthz", s.do(s.getHealth))
+	g.GET("/readyz", s.do(s.getReady))
 	g.NoRoute(s.do(s.getConsole))
 	g.NoMethod(s.do(func(*gin.Context) error { return errMethod }))
 }

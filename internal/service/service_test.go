@@ -35,6 +35,7 @@ import (
 type running struct {
 	*httptest.Server
 	t   *testing.T
+	hub *ingest.Hub
 	end func()
 }
 
@@ -51,7 +52,7 @@ func start(t *testing.T, folder string) *running {
 		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>console")}, "assets/a.js": {Data: []byte("1")}},
 	})
 	require.NoError(t, err)
-	r := &running{Server: httptest.NewServer(h), t: t}
+	r := &running{Server: httptest.NewServer(h), t: t, hub: hub}
 	require.NoError(t, hub.Resume(t.Context()))
 	ended := false
 	r.end = func() {

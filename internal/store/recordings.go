@@ -17,11 +17,14 @@ type Recording struct {
 	Source      string // "live" or "file"
 	CreatedNS   int64  // Unix time
 	Summary     []byte // JSON
+	Name        string // what people call it
+	Pinned      bool   // housekeeping leaves it alone
+	Labels      []byte // JSON object of texts
 }
 
-const recordingColumns = `id, app, version, environment, source, created_ns, summary`
+const recordingColumns = `id, app, version, environment, source, created_ns, summary, name, pinned, labels`
 
-const insertRecording = `INSERT INTO recordings (` + recordingColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?)`
+const insertRecording = `INSERT INTO recordings (id, app, version, environment, source, created_ns, summary) VALUES (?, ?, ?, ?, ?, ?, ?)`
 
 // AddRecording stores a new recording.
 func (s *Store) AddRecording(ctx context.Context, r Recording) error {
@@ -53,7 +56,7 @@ func (s *Store) recordings(ctx context.Context, query string, args ...any) ([]Re
 	var list []Recording
 	for rows.Next() {
 		var r Recording
-		if err := rows.Scan(&r.ID, &r.App, &r.Version, &r.Environment, &r.Source, &r.CreatedNS, &r.Summary); err != nil {
+		if err := rows.Scan(&r.ID, &r.App, &r.Version, &r.Environment, &r.Source, &r.CreatedNS, &r.Summary, &r.Name, &r.Pinned, &r.Labels); err != nil {
 			return nil, fmt.Errorf("list recordings: %w", err)
 		}
 		list = append(list, r)
@@ -88,12 +91,54 @@ func (s *Store) Recording(ctx context.Context, name string) (Recording, error) {
 	return list[0], nil
 }
 
-// DeleteRecording removes a recording with its streams.
+// DeleteRecording removes a recording with its streams, and gives the space they took back to the file system.
 func (s *Store) DeleteRecording(ctx context.Context, id string) error {
 	if _, err := s.write.ExecContext(ctx, `DELETE FROM recordings WHERE id = ?`, id); err != nil {
 		return fmt.Errorf("delete recording %s: %w", id, err)
 	}
+	if _, err := s.write.ExecContext(ctx, `PRAGMA incremental_vacuum`); err != nil {
+		return fmt.Errorf("free the space of recording %s: %w", id, err)
+	}
 	return nil
+}
+
+// SetHousekeeping replaces what people said of a recording.
+func (s *Store) SetHousekeeping(ctx context.Context, r Recording) error {
+	const q = `UPDATE recordings SET name = ?, pinned = ?, labels = ? WHERE id = ?`
+	if _, err := s.write.ExecContext(ctx, q, r.Name, r.Pinned, string(r.Labels), r.ID); err != nil {
+		return fmt.Errorf("change recording %s: %w", r.ID, err)
+	}
+	return nil
+}
+
+// Size is how much a recording takes.
+type Size struct {
+	ID        string
+	Bytes     int64 // of its batches, as stored
+	CreatedNS int64 // Unix time
+	LastNS    int64 // Unix time of its latest batch
+	Pinned    bool
+}
+
+// Sizes returns those of all recordings, the oldest first.
+func (s *Store) Sizes(ctx context.Context) ([]Size, error) {
+	const q = `SELECT r.id, r.created_ns, r.pinned, coalesce(max(s.received_ns), r.created_ns),
+			coalesce((SELECT sum(length(b.body)) FROM batches b JOIN streams t ON t.id = b.stream WHERE t.recording = r.id), 0)
+		FROM recordings r LEFT JOIN streams s ON s.recording = r.id GROUP BY r.id ORDER BY r.created_ns, r.id`
+	rows, err := s.read.QueryContext(ctx, q)
+	if err != nil {
+		return nil, fmt.Errorf("measure recordings: %w", err)
+	}
+	defer rows.Close()
+	var list []Size
+	for rows.Next() {
+		var one Size
+		if err := rows.Scan(&one.ID, &one.CreatedNS, &one.Pinned, &one.LastNS, &one.Bytes); err != nil {
+			return nil, fmt.Errorf("measure recordings: %w", err)
+		}
+		list = append(list, one)
+	}
+	return list, rows.Err()
 }
 
 // SetSummary replaces what a list shows of a recording.

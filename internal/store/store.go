@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/gofrs/flock"
 	"github.com/klauspost/compress/zstd"
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
@@ -21,6 +22,7 @@ var migrations embed.FS
 
 // Store is the database. It is safe for use by several goroutines.
 type Store struct {
+	lock  *flock.Flock
 	write *sql.DB // one connection
 	read  *sql.DB
 	zip   *zstd.Encoder
@@ -37,6 +39,9 @@ type querier interface {
 // FileName is the database's name in the data folder.
 const FileName = "keenlantern.db"
 
+// LockName is the name of the file that keeps a second service out of the folder.
+const LockName = "keenlantern.lock"
+
 // maxBatch bounds what a stored batch may unpack to; the service accepts less.
 const maxBatch = 256 << 20
 
@@ -45,17 +50,23 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("create the data folder: %w", err)
 	}
-	s := &Store{}
-	var err error
+	s := &Store{lock: flock.New(filepath.Join(folder, LockName))}
+	held, err := s.lock.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("lock the data folder: %w", err)
+	}
+	if !held {
+		return nil, ErrInUse
+	}
 	if s.write, err = sql.Open("sqlite", dsn(folder, false)); err != nil {
-		return nil, fmt.Errorf("open the database: %w", err)
+		return nil, errors.Join(fmt.Errorf("open the database: %w", err), s.lock.Unlock())
 	}
 	s.write.SetMaxOpenConns(1)
 	if err := s.migrate(ctx); err != nil {
-		return nil, errors.Join(err, s.write.Close())
+		return nil, errors.Join(err, s.write.Close(), s.lock.Unlock())
 	}
 	if s.read, err = sql.Open("sqlite", dsn(folder, true)); err != nil {
-		return nil, errors.Join(fmt.Errorf("open the database for reading: %w", err), s.write.Close())
+		return nil, errors.Join(fmt.Errorf("open the database for reading: %w", err), s.write.Close(), s.lock.Unlock())
 	}
 	s.read.SetMaxOpenConns(4)
 	if s.zip, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2)); err != nil {
@@ -70,8 +81,9 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 // dsn carries the pragmas, so that every connection has them. Synchronous FULL is what makes an acknowledged batch
 // survive a crash of the machine.
 func dsn(folder string, readOnly bool) string {
+	// How a database gives space back can only be said before its first table is made.
 	q := url.Values{"_pragma": {
-		"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(ON)", "journal_size_limit(67108864)",
+		"auto_vacuum(INCREMENTAL)", "busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(ON)", "journal_size_limit(67108864)",
 	}}
 	if readOnly {
 		q["_pragma"] = []string{"busy_timeout(10000)", "query_only(ON)"}
@@ -118,7 +130,7 @@ func (s *Store) Close() error {
 			errs = append(errs, db.Close())
 		}
 	}
-	return errors.Join(errs...)
+	return errors.Join(append(errs, s.lock.Unlock())...)
 }
 
 // update runs f in one transaction.

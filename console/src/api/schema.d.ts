@@ -55,6 +55,25 @@ export interface paths {
         get: operations["getRecording"];
         put?: never;
         post?: never;
+        /** Delete a recording for good */
+        delete: operations["deleteRecording"];
+        options?: never;
+        head?: never;
+        /** Name, label, pin or unpin a recording */
+        patch: operations["patchRecording"];
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The trace as it came, one stream behind the other */
+        get: operations["getExport"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -342,6 +361,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the service says of itself, for Prometheus */
+        get: operations["getMetrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/readyz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether all that was accepted before the start has been analysed */
+        get: operations["getReady"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -428,6 +481,11 @@ export interface components {
                 cut_off: number;
                 /** @description The least share of scopes recorded in any stream. */
                 sampled: number;
+            };
+            name: string;
+            pinned: boolean;
+            labels: {
+                [key: string]: string;
             };
         };
         RecordingList: {
@@ -1115,6 +1173,91 @@ export interface operations {
             409: components["responses"]["Problem"];
         };
     };
+    deleteRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is gone. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+        };
+    };
+    patchRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name?: string;
+                    /** @description Housekeeping leaves pinned recordings alone. */
+                    pinned?: boolean;
+                    /** @description All of them; they replace those there are. */
+                    labels?: {
+                        [key: string]: string;
+                    };
+                };
+            };
+        };
+        responses: {
+            /** @description The recording as it now is. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recording"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+        };
+    };
+    getExport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Lines. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
+                };
+            };
+            404: components["responses"]["Problem"];
+        };
+    };
     getFindings: {
         parameters: {
             query?: {
@@ -1658,6 +1801,50 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
+        };
+    };
+    getMetrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Prometheus' text format. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+        };
+    };
+    getReady: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It has. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @constant */
+                        status: "ready";
+                    };
+                };
+            };
+            503: components["responses"]["Busy"];
         };
     };
     getHealth: {

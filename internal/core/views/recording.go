@@ -30,6 +30,18 @@ type Summary struct {
 	Findings    Tally          `json:"findings"`
 	Worst       string         `json:"worst"` // "" if nothing was found
 	Health      Overall        `json:"health"`
+
+	// What people said of it.
+	Name   string            `json:"name"`
+	Pinned bool              `json:"pinned"`
+	Labels map[string]string `json:"labels"`
+}
+
+// Change is what people can say of a recording; nil leaves it as it is.
+type Change struct {
+	Name   *string           `json:"name"`
+	Pinned *bool             `json:"pinned"`
+	Labels map[string]string `json:"labels"`
 }
 
 // Tally counts findings by severity.

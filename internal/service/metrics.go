@@ -1,0 +1,73 @@
+package service
+
+import (
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+)
+
+// metrics are what the service says of itself in Prometheus' text format.
+type metrics struct {
+	registry *prometheus.Registry
+	requests *prometheus.HistogramVec
+}
+
+func newMetrics(s *service) *metrics {
+	m := &metrics{
+		registry: prometheus.NewRegistry(),
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name: "keenlantern_http_request_seconds", Help: "How long requests took, by route, method and status.",
+			Buckets: []float64{.001, .005, .025, .1, .5, 2.5, 10, 60},
+		}, []string{"route", "method", "status"}),
+	}
+	counter := func(name, help string, value func() float64) prometheus.Collector {
+		return prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "keenlantern_" + name, Help: help}, value)
+	}
+	gauge := func(name, help string, value func() float64) prometheus.Collector {
+		return prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "keenlantern_" + name, Help: help}, value)
+	}
+	m.registry.MustRegister(
+		m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		counter("ingest_batches_total", "Batches that were stored and acknowledged.", func() float64 { return float64(s.Hub.Stats().Batches) }),
+		counter("ingest_bytes_total", "Bytes of lines in them, before compression.", func() float64 { return float64(s.Hub.Stats().Bytes) }),
+		counter("ingest_lines_total", "Lines in them.", func() float64 { return float64(s.Hub.Stats().Lines) }),
+		counter("ingest_busy_total", "Batches that were sent away because their stream's queue was full.", func() float64 { return float64(s.Hub.Stats().Busy) }),
+		gauge("streams_loaded", "Live streams that are in memory.", func() float64 { return float64(s.Hub.Stats().Streams) }),
+		gauge("ready", "1 once all that was left over from before the start has been analysed.", func() float64 {
+			if s.Hub.Ready() {
+				return 1
+			}
+			return 0
+		}),
+	)
+	return m
+}
+
+// measured notes how long a request took. Routes are those of the router, so that their number is bounded.
+func (m *metrics) measured(c *gin.Context) {
+	began := time.Now()
+	c.Next()
+	route := c.FullPath()
+	if route == "" {
+		route = "console"
+	}
+	m.requests.WithLabelValues(route, c.Request.Method, strconv.Itoa(c.Writer.Status())).Observe(time.Since(began).Seconds())
+}
+
+func (m *metrics) handler() gin.HandlerFunc {
+	return gin.WrapH(promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
+}
+
+// getReady says whether the service answers from everything it has accepted.
+func (s *service) getReady(c *gin.Context) error {
+	if !s.Hub.Ready() {
+		return errNotReady
+	}
+	c.JSON(http.StatusOK, gin.H{"status": "ready"})
+	return nil
+}
