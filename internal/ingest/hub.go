@@ -161,6 +161,49 @@ func (h *Hub) PutBatch(ctx context.Context, stream string, n int64, lines []byte
 	return r.put(ctx, n, lines)
 }
 
+// unnumbered stands for the number of the next batch, of a sender that does not count.
+const unnumbered = 0
+
+// Append takes lines for a live stream from a sender that does not number its batches. It returns once they are on disk.
+// The same lines again, as a sender repeats them that did not hear the answer, count nothing twice as long as they are
+// among the latest.
+func (h *Hub) Append(ctx context.Context, stream string, lines []byte) error {
+	if len(stream) > maxStream {
+		return &Unusable{fmt.Sprintf("a stream's name has at most %d bytes", maxStream)}
+	}
+	r, err := h.load(ctx, stream, lines)
+	if err != nil {
+		return err
+	}
+	_, err = r.put(ctx, unnumbered, lines)
+	return err
+}
+
+// maxStream bounds a stream's name, in bytes.
+const maxStream = 200
+
+// Started returns when a live stream started by its hello, false where no hello of it has come.
+func (h *Hub) Started(ctx context.Context, stream string) (time.Time, bool) {
+	h.mu.Lock()
+	r := h.runners[stream]
+	h.mu.Unlock()
+	if r == nil {
+		if _, err := h.store.LiveStream(ctx, stream); err != nil {
+			return time.Time{}, false
+		}
+		var err error
+		if r, err = h.load(ctx, stream, nil); err != nil {
+			return time.Time{}, false
+		}
+	}
+	k, ok := r.ask(ctx)
+	if !ok {
+		return time.Time{}, false
+	}
+	start, err := time.Parse(time.RFC3339, k.state.Start)
+	return start, err == nil
+}
+
 // load returns the runner of a live stream, begun with the lines of its first batch if it is new.
 func (h *Hub) load(ctx context.Context, name string, first []byte) (*runner, error) {
 	h.mu.Lock()

@@ -3,6 +3,7 @@ package ingest
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +18,9 @@ import (
 	"keenlantern.example/internal/store"
 	"keenlantern.example/record/event"
 )
+
+// maxSums is how many batches of a sender that does not count are known again.
+const maxSums = 64
 
 const (
 	queueLength  = 4                      // batches that wait in one stream
@@ -42,10 +46,11 @@ type runner struct {
 	latest   atomic.Pointer[engine.Result] // what is known, for anybody
 	received atomic.Int64                  // Unix ns of the last batch
 
-	asked     known // what was last told to a view
-	askedAt   time.Time
-	unsaved   []store.Chunk // full chunks of the log of scopes that are not stored yet
-	askedSeen int64         // batches that asked covers
+	latestSums [][sha256.Size]byte // of batches from senders that do not count
+	asked      known               // what was last told to a view
+	askedAt    time.Time
+	unsaved    []store.Chunk // full chunks of the log of scopes that are not stored yet
+	askedSeen  int64         // batches that asked covers
 }
 
 // known is what views are told of a stream that is loaded.
@@ -215,6 +220,20 @@ func (r *runner) take(ctx context.Context, j job) {
 func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err error) {
 	a = Accepted{Recording: r.stored.Recording, Stream: r.stored.Name, Batch: j.n}
 	next := r.stored.Batches + 1
+	counted := j.n != unnumbered
+	if !counted {
+		sum := sha256.Sum256(j.lines)
+		if slices.Contains(r.latestSums, sum) {
+			return a, false, nil
+		}
+		defer func() {
+			if err == nil {
+				r.latestSums = append(r.latestSums[max(0, len(r.latestSums)-maxSums+1):], sum)
+			}
+		}()
+		j.n = next
+		a.Batch = next
+	}
 	switch {
 	case j.n > next:
 		return a, false, &OutOfTurn{Stream: r.stored.Name, Expected: next, Got: j.n}
@@ -303,7 +322,7 @@ func (r *runner) saveScopes(ctx context.Context) error {
 
 // known returns what views answer from; it is made anew a few times a second at most.
 func (r *runner) known() known {
-	if r.asked.state == nil || r.askedSeen != r.stored.Batches && time.Since(r.askedAt) >= publishEvery {
+	if r.asked.state == nil || r.asked.state.Start == "" || r.askedSeen != r.stored.Batches && time.Since(r.askedAt) >= publishEvery {
 		k := known{state: r.stream.State()}
 		r.stream.Pending(func(s derive.Scope) { k.pending = append(k.pending, s) })
 		r.asked, r.askedAt, r.askedSeen = k, time.Now(), r.stored.Batches

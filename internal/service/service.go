@@ -83,6 +83,7 @@ func (s *service) routes(g *gin.Engine) {
 	s.housekeepingRoutes(api)
 	api.GET("/live", s.do(s.getLive))
 	api.GET("/openapi.json", s.do(s.getOpenAPI))
+	g.POST("/v1/logs", s.do(s.postLogs))
 	g.GET("/healthz", s.do(s.getHealth))
 	g.GET("/readyz", s.do(s.getReady))
 	g.NoRoute(s.do(s.getConsole))

@@ -361,6 +361,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/v1/logs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a trace as OpenTelemetry logs
+         * @description OTLP/HTTP: an ExportLogsServiceRequest as protobuf or JSON, gzip if wished. A record's event name is `lantern.` and
+         *     the kind, its attributes `lantern.` and a field; the resource's service.name and service.instance.id stand for
+         *     application and stream. Records that are none of a trace are told as rejected in partial_success.
+         */
+        post: operations["postLogs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/metrics": {
         parameters: {
             query?: never;
@@ -1801,6 +1823,36 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
+        };
+    };
+    postLogs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-protobuf": string;
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description An ExportLogsServiceResponse. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-protobuf": string;
+                    "application/json": Record<string, never>;
+                };
+            };
+            400: components["responses"]["Problem"];
+            413: components["responses"]["Problem"];
+            429: components["responses"]["Busy"];
+            503: components["responses"]["Busy"];
         };
     };
     getMetrics: {
