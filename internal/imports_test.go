@@ -26,12 +26,13 @@ var mayImport = map[string]string{
 	"internal/core/views":   "record/event internal/core/finding internal/core/derive internal/core/engine",
 	"internal/store":        "",
 	"internal/ingest":       "record/event internal/core/finding internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views internal/store",
+	"internal/access":       "internal/core/views internal/store",
 	"internal/otlp":         "",
 	"internal/control":      "internal/core/views internal/store",
-	"internal/service":      "docs internal/control internal/otlp internal/core/finding internal/core/engine internal/core/views internal/ingest internal/store",
+	"internal/service":      "docs internal/access internal/control internal/otlp internal/core/finding internal/core/engine internal/core/views internal/ingest internal/store",
 	"internal/client":       "internal/core/views",
 	"internal/report":       "internal/core/conform internal/core/finding internal/core/engine internal/core/views",
-	"internal/cli": "console demo/harbour record record/event internal/control internal/core/conform internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
+	"internal/cli": "console demo/harbour record record/event internal/access internal/control internal/core/conform internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
 		"internal/core/engine " +
 		"internal/core/views internal/store internal/ingest internal/service internal/client internal/report",
 	"internal/browser":             "",

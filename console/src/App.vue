@@ -1,11 +1,15 @@
 <script setup lang="ts">
 import { mdiLanConnect, mdiLanDisconnect, mdiThemeLightDark } from '@mdi/js'
-import { onMounted } from 'vue'
+import { computed, onMounted } from 'vue'
+import { useRoute } from 'vue-router'
 import { useTheme } from 'vuetify'
 
 import { connected } from '@/composables/useLive'
 
 const theme = useTheme()
+const route = useRoute()
+// Before signing in nobody is listened to, and that is no trouble.
+const signingIn = computed(() => route.name === 'sign-in')
 const remembered = 'keenlantern.theme'
 
 onMounted(() => {
@@ -29,7 +33,8 @@ function toggle() {
         Keen Lantern
       </router-link>
       <v-spacer />
-      <span v-if="!connected" class="offline" role="status">
+      <span v-if="signingIn" />
+      <span v-else-if="!connected" class="offline" role="status">
         <v-icon :icon="mdiLanDisconnect" size="small" /> the service does not answer
       </span>
       <v-icon v-else :icon="mdiLanConnect" size="small" class="quiet mr-2" title="Live: the service answers" />

@@ -63,6 +63,7 @@ func commands() []command {
 		{"export", "write a recording's trace to a file", export},
 		{"pin", "keep a recording from being deleted, and name it", pin},
 		{"delete", "delete recordings for good", deleteRecording},
+		{"token", "make, list and revoke tokens", token},
 		{"rules", "list the rules with their conditions", listRules},
 		{"version", "print the version", version},
 	}

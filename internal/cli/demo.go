@@ -43,7 +43,7 @@ func demo(ctx context.Context, std IO, args []string) error {
 	if *requests < 1 || *requests > 1_000_000 {
 		return &usageError{fmt.Sprintf("--requests is %d; it is from 1 to 1000000", *requests)}
 	}
-	s, err := openServer(ctx, *listen, *data, rules.Default(), quiet(std))
+	s, err := openServer(ctx, *listen, *data, rules.Default(), serveOptions{}, quiet(std))
 	if err != nil {
 		return err
 	}

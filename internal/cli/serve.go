@@ -15,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"keenlantern.example/console"
+	"keenlantern.example/internal/access"
 	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/ingest"
@@ -31,8 +32,19 @@ func serve(ctx context.Context, std IO, args []string) error {
 	keep := ingest.Keep{}
 	f.DurationVar(&keep.For, "keep-for", 0, "delete recordings so `long` after their last event, but for pinned ones; 0 keeps them")
 	f.Int64Var(&keep.Bytes, "keep-bytes", 0, "delete the oldest recordings over so `many` bytes as stored, but for pinned ones; 0 keeps them")
+	var o serveOptions
+	f.BoolVar(&o.tokens, "require-tokens", false, "want a token with every request on loopback too")
+	f.StringVar(&o.cert, "tls-cert", "", "a certificate `file` (PEM), to serve HTTPS")
+	f.StringVar(&o.key, "tls-key", "", "its key `file` (PEM)")
+	f.Func("host", "a `name` by which the service is called, besides its address; may be given several times", func(name string) error {
+		o.hosts = append(o.hosts, name)
+		return nil
+	})
 	if _, err := f.parse(args, 0, 0); err != nil {
 		return err
+	}
+	if (o.cert == "") != (o.key == "") {
+		return &usageError{"--tls-cert and --tls-key belong together"}
 	}
 	set, err := readSettings(*settings)
 	if err != nil {
@@ -41,7 +53,7 @@ func serve(ctx context.Context, std IO, args []string) error {
 	if keep.For < 0 || keep.Bytes < 0 {
 		return &usageError{"--keep-for and --keep-bytes are not below 0"}
 	}
-	s, err := openServer(ctx, *listen, *data, set, slog.New(slog.NewTextHandler(std.Err, nil)))
+	s, err := openServer(ctx, *listen, *data, set, o, slog.New(slog.NewTextHandler(std.Err, nil)))
 	if err != nil {
 		return err
 	}
@@ -63,6 +75,13 @@ func defaultData(env func(string) string) string {
 	return filepath.Join(base, "keenlantern")
 }
 
+// serveOptions are what most services leave as it is.
+type serveOptions struct {
+	tokens    bool
+	hosts     []string
+	cert, key string
+}
+
 // server is an opened service: store, hub and listener are there, and run lets it work.
 type server struct {
 	url      string
@@ -73,17 +92,18 @@ type server struct {
 	http     *http.Server
 	log      *slog.Logger
 	keep     ingest.Keep
+	cert     string // "" is no TLS
+	key      string
 }
 
 // openServer opens all that a service needs, so that what is wrong shows before anything runs.
-func openServer(ctx context.Context, listen, data string, set rules.Settings, log *slog.Logger) (*server, error) {
+func openServer(ctx context.Context, listen, data string, set rules.Settings, o serveOptions, log *slog.Logger) (*server, error) {
 	host, _, err := net.SplitHostPort(listen)
 	if err != nil {
 		return nil, &usageError{fmt.Sprintf("--listen is %q; it is a host and a port, such as 127.0.0.1:7460", listen)}
 	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, &usageError{fmt.Sprintf("--listen is %q; this version listens on loopback only, since it has no tokens yet", listen)}
-	}
+	ip := net.ParseIP(host)
+	far := host != "localhost" && (ip == nil || !ip.IsLoopback())
 	listener, err := net.Listen("tcp", listen)
 	if err != nil {
 		return nil, fmt.Errorf("listen on %s: %w; another service may be running there, --listen names another address", listen, err)
@@ -97,12 +117,22 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, lo
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), st.Close(), listener.Close())
 	}
-	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Console: console.Files(), Log: log, Version: Version})
+	gate, err := access.New(ctx, st)
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), st.Close(), listener.Close())
+	}
+	if far && !gate.Any() {
+		return nil, errors.Join(&usageError{fmt.Sprintf("--listen is %q, which others can reach, and there is no token yet; make one first with 'keenlantern token create manage --data %s'", listen, data)}, st.Close(), listener.Close())
+	}
+	if far && o.cert == "" {
+		log.Warn("tokens and recordings travel unencrypted; --tls-cert and --tls-key make it HTTPS, or a proxy in front does")
+	}
+	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Log: log, Version: Version})
 	if err != nil {
 		return nil, errors.Join(err, st.Close(), listener.Close())
 	}
 	return &server{
-		url: "http://" + listener.Addr().String(), listener: listener, store: st, hub: hub, desk: desk, log: log,
+		url: map[bool]string{true: "https://", false: "http://"}[o.cert != ""] + listener.Addr().String(), cert: o.cert, key: o.key, listener: listener, store: st, hub: hub, desk: desk, log: log,
 		http: &http.Server{
 			Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 			ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
@@ -118,7 +148,11 @@ func (s *server) run(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
 	s.http.BaseContext = func(net.Listener) context.Context { return ctx }
 	group.Go(func() error {
-		if err := s.http.Serve(s.listener); !errors.Is(err, http.ErrServerClosed) {
+		serve := s.http.Serve
+		if s.cert != "" {
+			serve = func(l net.Listener) error { return s.http.ServeTLS(l, s.cert, s.key) }
+		}
+		if err := serve(s.listener); !errors.Is(err, http.ErrServerClosed) {
 			return fmt.Errorf("serve: %w", err)
 		}
 		return nil

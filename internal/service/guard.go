@@ -5,6 +5,8 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 )
@@ -23,7 +25,7 @@ func (s *service) guarded(c *gin.Context) {
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
 		"font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
-	if err := foreign(c.Request); err != nil {
+	if err := foreign(c.Request, s.Hosts); err != nil {
 		s.problem(c, err)
 		return
 	}
@@ -31,14 +33,22 @@ func (s *service) guarded(c *gin.Context) {
 }
 
 // foreign tells whether a request names a host that is not the one it came to, or comes from a page of another one.
-func foreign(r *http.Request) error {
-	if local, _ := r.Context().Value(http.LocalAddrContextKey).(*net.TCPAddr); local != nil && local.IP.IsLoopback() {
-		host, _, err := net.SplitHostPort(r.Host)
-		if err != nil {
-			host = r.Host
-		}
+func foreign(r *http.Request, hosts []string) error {
+	local, _ := r.Context().Value(http.LocalAddrContextKey).(*net.TCPAddr)
+	host, _, err := net.SplitHostPort(r.Host)
+	if err != nil {
+		host = r.Host
+	}
+	known := func(name string) bool { return strings.EqualFold(name, host) }
+	switch {
+	case local == nil || slices.ContainsFunc(hosts, known):
+	case local.IP.IsLoopback():
 		if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 			return &foreignRequest{fmt.Sprintf("this service is on loopback and is not called %q", host)}
+		}
+	default:
+		if ip := net.ParseIP(host); ip == nil || !ip.Equal(local.IP) {
+			return &foreignRequest{fmt.Sprintf("this service is not called %q; 'keenlantern serve --host %s' lets it be", host, host)}
 		}
 	}
 	if origin := r.Header.Get("Origin"); origin != "" {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"keenlantern.example/internal/access"
 	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/store"
@@ -59,6 +60,9 @@ func (s *service) problem(c *gin.Context, err error) {
 	if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {
 		c.Header("Retry-After", "1")
 	}
+	if status == http.StatusUnauthorized {
+		c.Header("WWW-Authenticate", "Bearer")
+	}
 	c.Abort()
 	if c.Writer.Written() {
 		return // the answer had begun; there is no room for another
@@ -77,6 +81,7 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		cut      *http.MaxBytesError
 		foreign  *foreignRequest
 		order    *control.Unusable
+		token    *access.Unusable
 	)
 	switch {
 	case errors.As(err, &turn):
@@ -95,6 +100,12 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		return http.StatusConflict, "ambiguous", "The name fits more than one", nil
 	case errors.As(err, &foreign):
 		return http.StatusForbidden, "foreign-request", "The request comes from another site", nil
+	case errors.Is(err, errNoToken), errors.Is(err, errBadToken):
+		return http.StatusUnauthorized, "token", "A token is needed", nil
+	case errors.Is(err, errWrongKind):
+		return http.StatusForbidden, "token-kind", "The token is not enough", nil
+	case errors.As(err, &token):
+		return http.StatusBadRequest, "bad-request", "The request cannot be understood", nil
 	case errors.Is(err, errMethod):
 		return http.StatusMethodNotAllowed, "method", "The method is not known here", nil
 	case errors.As(err, &order):

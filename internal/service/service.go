@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"keenlantern.example/internal/access"
 	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/ingest"
 )
@@ -15,7 +16,10 @@ import (
 type Config struct {
 	Hub     *ingest.Hub
 	Desk    *control.Desk
-	Console fs.FS // the built console, index.html at its root
+	Gate    *access.Gate
+	Tokens  bool     // requests need one
+	Hosts   []string // what the service is called, where it is not on loopback
+	Console fs.FS    // the built console, index.html at its root
 	Log     *slog.Logger
 	Version string
 
@@ -53,7 +57,7 @@ func New(cfg Config) (http.Handler, error) {
 	g.HandleMethodNotAllowed = true
 	g.UseRawPath, g.UnescapePathValues = true, true
 	m := newMetrics(s)
-	g.Use(m.measured, s.recovered, s.guarded)
+	g.Use(m.measured, s.recovered, s.guarded, s.authorized)
 	s.routes(g)
 	g.GET("/metrics", m.handler())
 	return g, nil
@@ -81,6 +85,7 @@ func (s *service) routes(g *gin.Engine) {
 	s.viewRoutes(api)
 	s.controlRoutes(api)
 	s.housekeepingRoutes(api)
+	s.accessRoutes(api)
 	api.GET("/live", s.do(s.getLive))
 	api.GET("/openapi.json", s.do(s.getOpenAPI))
 	g.POST("/v1/logs", s.do(s.postLogs))

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"keenlantern.example/internal/access"
 	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
@@ -34,12 +35,15 @@ import (
 // running is a service over a real store.
 type running struct {
 	*httptest.Server
-	t   *testing.T
-	hub *ingest.Hub
-	end func()
+	t    *testing.T
+	hub  *ingest.Hub
+	gate *access.Gate
+	end  func()
 }
 
-func start(t *testing.T, folder string) *running {
+func start(t *testing.T, folder string) *running { return startWith(t, folder, false) }
+
+func startWith(t *testing.T, folder string, wantTokens bool) *running {
 	t.Helper()
 	log := slog.New(slog.NewTextHandler(t.Output(), nil))
 	st, err := store.Open(t.Context(), folder)
@@ -47,12 +51,14 @@ func start(t *testing.T, folder string) *running {
 	hub := ingest.New(st, rules.Default(), log)
 	desk, err := control.New(t.Context(), st)
 	require.NoError(t, err)
+	gate, err := access.New(t.Context(), st)
+	require.NoError(t, err)
 	h, err := service.New(service.Config{
-		Hub: hub, Desk: desk, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
+		Hub: hub, Desk: desk, Gate: gate, Tokens: wantTokens, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
 		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>console")}, "assets/a.js": {Data: []byte("1")}},
 	})
 	require.NoError(t, err)
-	r := &running{Server: httptest.NewServer(h), t: t, hub: hub}
+	r := &running{Server: httptest.NewServer(h), t: t, hub: hub, gate: gate}
 	require.NoError(t, hub.Resume(t.Context()))
 	ended := false
 	r.end = func() {

@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
+import { onUnauthorized } from '@/api/client'
 import RecordingsPage from '@/pages/recordings/RecordingsPage.vue'
 
 export const router = createRouter({
@@ -20,6 +21,12 @@ export const router = createRouter({
       props: true,
       component: () => import('@/pages/finding/FindingPage.vue'),
     },
+    { path: '/sign-in', name: 'sign-in', component: () => import('@/pages/SignInPage.vue') },
     { path: '/:anything(.*)*', name: 'nowhere', component: () => import('@/pages/NowherePage.vue') },
   ],
+})
+
+onUnauthorized(() => {
+  const now = router.currentRoute.value
+  if (now.name !== 'sign-in') void router.push({ name: 'sign-in', query: { next: now.fullPath } })
 })

@@ -1,0 +1,151 @@
+// Package access says who may do what: by tokens, of which the store keeps hashes and nobody the secrets. It knows
+// neither HTTP nor SQL.
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/hex"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/store"
+)
+
+// Kind is what a token is for.
+type Kind string
+
+// The kinds. Whoever may manage may do the rest too; whoever may record may not read.
+const (
+	Record Kind = "record"
+	Read   Kind = "read"
+	Manage Kind = "manage"
+)
+
+// May tells whether a token of kind k is enough for what needs need.
+func (k Kind) May(need Kind) bool { return k == need || k == Manage }
+
+// Unusable says what is wrong with what was asked for.
+type Unusable struct{ Why string }
+
+// Error says it.
+func (u *Unusable) Error() string { return u.Why }
+
+// The bounds.
+const (
+	maxTokens = 1000
+	maxName   = 200 // bytes
+)
+
+// Gate knows the tokens. It is safe for use by several goroutines.
+type Gate struct {
+	store *store.Store
+
+	mu     sync.RWMutex
+	byHash map[string]store.Token
+}
+
+// New returns a Gate with the tokens that are stored.
+func New(ctx context.Context, s *store.Store) (*Gate, error) {
+	g := &Gate{store: s, byHash: map[string]store.Token{}}
+	list, err := s.Tokens(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range list {
+		g.byHash[t.Hash] = t
+	}
+	return g, nil
+}
+
+// Any tells whether there is a token at all.
+func (g *Gate) Any() bool {
+	g.mu.RLock()
+	defer g.mu.RUnlock()
+	return len(g.byHash) > 0
+}
+
+// hash is what is kept of a secret. Secrets are random and long, so that one round is enough.
+func hash(secret string) string {
+	sum := sha256.Sum256([]byte(secret))
+	return hex.EncodeToString(sum[:])
+}
+
+var letters = base32.NewEncoding("abcdefghjkmnpqrstuvwxyz234567890").WithPadding(base32.NoPadding)
+
+func random(bytes int) string {
+	b := make([]byte, bytes)
+	rand.Read(b) // never fails, see crypto/rand
+	return letters.EncodeToString(b)
+}
+
+// Create makes a token and returns it with its secret, which is told this once.
+func (g *Gate) Create(ctx context.Context, kind Kind, name string) (views.NewToken, error) {
+	switch {
+	case kind != Record && kind != Read && kind != Manage:
+		return views.NewToken{}, &Unusable{fmt.Sprintf("a token's kind is record, read or manage, not %q", kind)}
+	case len(name) > maxName:
+		return views.NewToken{}, &Unusable{fmt.Sprintf("a token's name has at most %d bytes", maxName)}
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.byHash) >= maxTokens {
+		return views.NewToken{}, &Unusable{fmt.Sprintf("there are %d tokens already; revoke some first", maxTokens)}
+	}
+	secret := "lantern-" + string(kind) + "-" + random(32)
+	t := store.Token{ID: random(5), Name: name, Kind: string(kind), Hash: hash(secret), CreatedNS: time.Now().UnixNano()}
+	if err := g.store.AddToken(ctx, t); err != nil {
+		return views.NewToken{}, err
+	}
+	g.byHash[t.Hash] = t
+	return views.NewToken{Token: view(t), Secret: secret}, nil
+}
+
+func view(t store.Token) views.Token {
+	return views.Token{ID: t.ID, Name: t.Name, Kind: t.Kind, Created: time.Unix(0, t.CreatedNS).UTC().Format(time.RFC3339)}
+}
+
+// List returns all tokens, the oldest first.
+func (g *Gate) List(ctx context.Context) ([]views.Token, error) {
+	list, err := g.store.Tokens(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []views.Token{}
+	for _, t := range list {
+		out = append(out, view(t))
+	}
+	return out, nil
+}
+
+// Revoke ends a token; whoever holds it is refused from now on.
+func (g *Gate) Revoke(ctx context.Context, id string) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if err := g.store.DeleteToken(ctx, id); err != nil {
+		return err
+	}
+	for hash, t := range g.byHash {
+		if t.ID == id {
+			delete(g.byHash, hash)
+		}
+	}
+	return nil
+}
+
+// Check returns the kind of the token with this secret, false if there is none. It compares hashes only, so that how
+// long it takes says nothing of secrets.
+func (g *Gate) Check(secret string) (Kind, bool) {
+	if !strings.HasPrefix(secret, "lantern-") {
+		return "", false
+	}
+	g.mu.RLock()
+	defer g.mu.RUnlock()
+	t, ok := g.byHash[hash(secret)]
+	return Kind(t.Kind), ok
+}

@@ -1,0 +1,175 @@
+package service
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"keenlantern.example/internal/access"
+	"keenlantern.example/internal/store"
+)
+
+// The ways in which a request may not do what it wants.
+var (
+	errNoToken   = errors.New("this service wants a token, as 'Authorization: Bearer …'; 'keenlantern token create' makes one")
+	errBadToken  = errors.New("the token is not known here; it may have been revoked")
+	errWrongKind = errors.New("the token is of a kind that may not do this")
+)
+
+// cookie is what the console's sign-in is kept in.
+const cookie = "keenlantern"
+
+// open are the routes that want no token. What serves the console is open too: it holds nothing of a recording.
+var open = map[string]bool{
+	"/healthz": true, "/readyz": true, "/api/v1/openapi.json": true, "/api/v1/session": true, "": true,
+}
+
+// need returns the kind of token that a route needs.
+func need(method, route string) access.Kind {
+	switch {
+	case strings.HasPrefix(route, "/api/v1/tokens"):
+		return access.Manage
+	case strings.HasPrefix(route, "/api/v1/streams/"), route == "/v1/logs", route == "/api/v1/recordings" && method == http.MethodPost,
+		strings.HasSuffix(route, "/order") && method == http.MethodGet:
+		return access.Record
+	case method == http.MethodGet || method == http.MethodHead:
+		return access.Read
+	}
+	return access.Manage
+}
+
+// authorized refuses requests without a token that is enough, where the service wants one.
+func (s *service) authorized(c *gin.Context) {
+	if !s.Tokens || open[c.FullPath()] {
+		c.Next()
+		return
+	}
+	secret := ""
+	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		secret = bearer
+	} else if kept, err := c.Cookie(cookie); err == nil {
+		secret = kept
+	}
+	if secret == "" {
+		s.problem(c, errNoToken)
+		return
+	}
+	kind, ok := s.Gate.Check(secret)
+	switch {
+	case !ok:
+		s.problem(c, errBadToken)
+	case !kind.May(need(c.Request.Method, c.FullPath())):
+		s.problem(c, errWrongKind)
+	default:
+		c.Next()
+	}
+}
+
+// accessRoutes adds signing in and out, and what makes and ends tokens.
+func (s *service) accessRoutes(g *gin.RouterGroup) {
+	g.GET("/session", s.do(s.getSession))
+	g.POST("/session", s.do(s.postSession))
+	g.DELETE("/session", s.do(s.deleteSession))
+	g.GET("/tokens", s.do(s.getTokens))
+	g.POST("/tokens", s.do(s.postToken))
+	g.DELETE("/tokens/:token", s.do(s.deleteToken))
+}
+
+// session says whether the service wants a token, and which kind the asker has.
+type session struct {
+	Required bool   `json:"required"`
+	Kind     string `json:"kind"`
+}
+
+func (s *service) getSession(c *gin.Context) error {
+	kept, _ := c.Cookie(cookie)
+	kind, _ := s.Gate.Check(kept)
+	c.JSON(http.StatusOK, session{s.Tokens, string(kind)})
+	return nil
+}
+
+// maxSmall bounds the bodies of what is asked here.
+const maxSmall = 4 << 10
+
+func small(c *gin.Context, into any) error {
+	in := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxSmall))
+	in.DisallowUnknownFields()
+	if err := in.Decode(into); err != nil {
+		return &badRequest{fmt.Sprintf("the body cannot be read: %v", err)}
+	}
+	return nil
+}
+
+// postSession keeps a token in a cookie that scripts cannot read and other sites cannot send.
+func (s *service) postSession(c *gin.Context) error {
+	var in struct {
+		Token string `json:"token"`
+	}
+	if err := small(c, &in); err != nil {
+		return err
+	}
+	kind, ok := s.Gate.Check(strings.TrimSpace(in.Token))
+	switch {
+	case !ok:
+		return errBadToken
+	case !kind.May(access.Read):
+		return errWrongKind
+	}
+	s.keep(c, strings.TrimSpace(in.Token), 30*24*3600)
+	c.JSON(http.StatusOK, session{s.Tokens, string(kind)})
+	return nil
+}
+
+func (s *service) keep(c *gin.Context, value string, seconds int) {
+	http.SetCookie(c.Writer, &http.Cookie{
+		Name: cookie, Value: value, Path: "/", MaxAge: seconds, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.Request.TLS != nil,
+	})
+}
+
+func (s *service) deleteSession(c *gin.Context) error {
+	s.keep(c, "", -1)
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+func (s *service) getTokens(c *gin.Context) error {
+	list, err := s.Gate.List(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, gin.H{"tokens": list})
+	return nil
+}
+
+func (s *service) postToken(c *gin.Context) error {
+	var in struct {
+		Kind access.Kind `json:"kind"`
+		Name string      `json:"name"`
+	}
+	if err := small(c, &in); err != nil {
+		return err
+	}
+	made, err := s.Gate.Create(c.Request.Context(), in.Kind, in.Name)
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusCreated, made)
+	return nil
+}
+
+func (s *service) deleteToken(c *gin.Context) error {
+	id := c.Param("token")
+	err := s.Gate.Revoke(c.Request.Context(), id)
+	if errors.Is(err, store.ErrNotFound) {
+		return &notHere{fmt.Sprintf("there is no token %q; GET /api/v1/tokens lists those there are", id)}
+	}
+	if err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}

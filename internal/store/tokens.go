@@ -1,0 +1,51 @@
+package store
+
+import (
+	"context"
+	"fmt"
+)
+
+// Token is what is kept of one: never its secret.
+type Token struct {
+	ID, Name, Kind, Hash string
+	CreatedNS            int64 // Unix time
+}
+
+// AddToken stores a token.
+func (s *Store) AddToken(ctx context.Context, t Token) error {
+	const q = `INSERT INTO tokens (id, name, kind, hash, created_ns) VALUES (?, ?, ?, ?, ?)`
+	if _, err := s.write.ExecContext(ctx, q, t.ID, t.Name, t.Kind, t.Hash, t.CreatedNS); err != nil {
+		return fmt.Errorf("store a token: %w", err)
+	}
+	return nil
+}
+
+// Tokens returns all of them, the oldest first.
+func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+	rows, err := s.read.QueryContext(ctx, `SELECT id, name, kind, hash, created_ns FROM tokens ORDER BY created_ns, id`)
+	if err != nil {
+		return nil, fmt.Errorf("list tokens: %w", err)
+	}
+	defer rows.Close()
+	var list []Token
+	for rows.Next() {
+		var t Token
+		if err := rows.Scan(&t.ID, &t.Name, &t.Kind, &t.Hash, &t.CreatedNS); err != nil {
+			return nil, fmt.Errorf("list tokens: %w", err)
+		}
+		list = append(list, t)
+	}
+	return list, rows.Err()
+}
+
+// DeleteToken removes a token; ErrNotFound says that there is none of this id.
+func (s *Store) DeleteToken(ctx context.Context, id string) error {
+	done, err := s.write.ExecContext(ctx, `DELETE FROM tokens WHERE id = ?`, id)
+	if err != nil {
+		return fmt.Errorf("revoke token %s: %w", id, err)
+	}
+	if n, err := done.RowsAffected(); err == nil && n == 0 {
+		return ErrNotFound
+	}
+	return nil
+}
