@@ -142,8 +142,9 @@ type Accepted struct {
 }
 
 // PutBatch takes the n-th batch of a live stream, plain lines. It returns once the batch is on disk. A batch that was
-// taken before is answered the same and counts nothing twice.
-func (h *Hub) PutBatch(ctx context.Context, stream string, n int64, lines []byte) (Accepted, error) {
+// taken before is answered the same and counts nothing twice. Packed is the same as zstd where it came so, which spares
+// packing it; nil otherwise.
+func (h *Hub) PutBatch(ctx context.Context, stream string, n int64, lines, packed []byte) (Accepted, error) {
 	if n < 1 {
 		return Accepted{}, &Unusable{"batches are numbered from 1"}
 	}
@@ -158,7 +159,7 @@ func (h *Hub) PutBatch(ctx context.Context, stream string, n int64, lines []byte
 	if err != nil {
 		return Accepted{}, err
 	}
-	return r.put(ctx, n, lines)
+	return r.put(ctx, n, lines, packed)
 }
 
 // unnumbered stands for the number of the next batch, of a sender that does not count.
@@ -175,7 +176,7 @@ func (h *Hub) Append(ctx context.Context, stream string, lines []byte) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.put(ctx, unnumbered, lines)
+	_, err = r.put(ctx, unnumbered, lines, nil)
 	return err
 }
 

@@ -42,6 +42,7 @@ type runner struct {
 	gone   chan struct{} // closed when run has ended
 
 	stream   *engine.Stream
+	lines    *reader.Reader
 	dirty    bool                          // more was analysed than latest covers
 	latest   atomic.Pointer[engine.Result] // what is known, for anybody
 	received atomic.Int64                  // Unix ns of the last batch
@@ -62,6 +63,7 @@ type known struct {
 type job struct {
 	n      int64
 	lines  []byte
+	packed []byte // the same as zstd, if it came so
 	answer chan answer
 }
 
@@ -71,8 +73,8 @@ type answer struct {
 }
 
 // put hands a batch to the runner and waits for it to be on disk.
-func (r *runner) put(ctx context.Context, n int64, lines []byte) (Accepted, error) {
-	j := job{n: n, lines: lines, answer: make(chan answer, 1)}
+func (r *runner) put(ctx context.Context, n int64, lines, packed []byte) (Accepted, error) {
+	j := job{n: n, lines: lines, packed: packed, answer: make(chan answer, 1)}
 	select {
 	case r.jobs <- j:
 	default:
@@ -124,7 +126,7 @@ func (r *runner) run() {
 		r.refuseWaiting(err)
 		return
 	}
-	r.stream = stream
+	r.stream, r.lines = stream, reader.New(nil, reader.Options{})
 	r.received.Store(r.stored.ReceivedNS)
 	kept := r.stored.Analysed
 	if r.stored.Batches > 0 {
@@ -208,7 +210,7 @@ func (r *runner) take(ctx context.Context, j job) {
 		return
 	}
 	r.dirty = true
-	analyse(r.stream, j.lines, r.stored.Lines-accepted.Lines+1)
+	analyse(r.lines, r.stream, j.lines, r.stored.Lines-accepted.Lines+1)
 	if r.stream.Ended() {
 		r.stream.Finish()
 	}
@@ -252,7 +254,7 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 		a.Lines++
 	}
 	now := time.Now().UnixNano()
-	b := store.Batch{N: j.n, FirstLine: r.stored.Lines + 1, Lines: a.Lines, Body: j.lines}
+	b := store.Batch{N: j.n, FirstLine: r.stored.Lines + 1, Lines: a.Lines, Body: j.lines, Packed: j.packed}
 	if err := r.hub.store.AppendBatch(ctx, r.stored.ID, b, now); err != nil {
 		return a, false, err
 	}
@@ -368,12 +370,13 @@ func (h *Hub) replayInto(ctx context.Context, st store.Stream, chunk func(derive
 	if st.Live {
 		s = engine.NewLive(h.set, chunk)
 	}
+	in := reader.New(nil, reader.Options{})
 	for n := int64(1); n <= st.Batches; n++ {
 		b, err := h.store.Batch(ctx, st.ID, n)
 		if err != nil {
 			return nil, fmt.Errorf("read stream %s again: %w", st.Name, err)
 		}
-		analyse(s, b.Body, b.FirstLine)
+		analyse(in, s, b.Body, b.FirstLine)
 	}
 	if s.Ended() {
 		s.Finish()
@@ -381,9 +384,9 @@ func (h *Hub) replayInto(ctx context.Context, st store.Stream, chunk func(derive
 	return s, nil
 }
 
-// analyse gives the lines of one batch to a stream.
-func analyse(s *engine.Stream, lines []byte, firstLine int64) {
-	in := reader.New(bytes.NewReader(lines), reader.Options{FirstLine: firstLine})
+// analyse gives the lines of one batch to a stream. In is used again and again: it knows the names by then.
+func analyse(in *reader.Reader, s *engine.Stream, lines []byte, firstLine int64) {
+	in.Reset(bytes.NewReader(lines), firstLine)
 	for {
 		line, err := in.Next()
 		if err != nil {

@@ -1,19 +1,24 @@
 package service_test
 
 import (
+	"bytes"
 	"cmp"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"slices"
 	"testing"
 	"testing/fstest"
 	"time"
 
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
@@ -142,4 +147,154 @@ func BenchmarkViews(b *testing.B) {
 			}
 		})
 	}
+}
+
+// BenchmarkIngest measures (a) durable ingest over HTTP with analysis on, four recorders at once, plain and zstd, against
+// (b) the same events as rows inserted into SQLite through the same driver, prepared, 20,000 a transaction, WAL, and (c)
+// encoding/json decoding the same lines. It tells events a second of each, and the stored size as a part of the lines'.
+func BenchmarkIngest(b *testing.B) {
+	const senders, requests = 4, 20_000
+	batches := make([][][]byte, senders)
+	var all []byte
+	events := 0
+	for n := range batches {
+		var text bytes.Buffer
+		require.NoError(b, office(&text, requests))
+		one := bytes.Replace(text.Bytes(), []byte("busy-1"), fmt.Appendf(nil, "busy-%d", n), 1)
+		if n == 0 {
+			all = bytes.Clone(one)
+		}
+		events += bytes.Count(one, []byte{'\n'})
+		for len(one) > 0 {
+			end := len(one)
+			if end > 256<<10 {
+				end = bytes.LastIndexByte(one[:256<<10], '\n') + 1
+			}
+			batches[n] = append(batches[n], one[:end])
+			one = one[end:]
+		}
+	}
+	rate := func(b *testing.B, events int) {
+		b.ReportMetric(float64(events)*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mevents/s")
+	}
+	zip, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	require.NoError(b, err)
+	// Packing is the senders' work, on other machines.
+	zipped := make([][][]byte, senders)
+	for n, list := range batches {
+		for _, batch := range list {
+			zipped[n] = append(zipped[n], zip.EncodeAll(batch, nil))
+		}
+	}
+	for _, packed := range []bool{false, true} {
+		b.Run(map[bool]string{false: "http-plain", true: "http-zstd"}[packed], func(b *testing.B) {
+			for b.Loop() {
+				b.StopTimer()
+				folder := b.TempDir()
+				st, err := store.Open(b.Context(), folder)
+				require.NoError(b, err)
+				hub := ingest.New(st, rules.Default(), slog.New(slog.DiscardHandler))
+				h, err := service.New(service.Config{Hub: hub, Log: slog.New(slog.DiscardHandler), Console: fstest.MapFS{"index.html": {Data: []byte("c")}}})
+				require.NoError(b, err)
+				server := httptest.NewServer(h)
+				b.StartTimer()
+				var group errgroup.Group
+				for n, list := range map[bool][][][]byte{false: batches, true: zipped}[packed] {
+					group.Go(func() error {
+						for k, batch := range list {
+							for {
+								req, err := http.NewRequest(http.MethodPut, fmt.Sprintf("%s/api/v1/streams/busy-%d/batches/%d", server.URL, n, k+1), bytes.NewReader(batch))
+								if err != nil {
+									return err
+								}
+								if packed {
+									req.Header.Set("Content-Encoding", "zstd")
+								}
+								res, err := server.Client().Do(req)
+								if err != nil {
+									return err
+								}
+								res.Body.Close()
+								if res.StatusCode == http.StatusOK {
+									break
+								}
+								if res.StatusCode != http.StatusTooManyRequests {
+									return fmt.Errorf("batch %d: %s", k+1, res.Status)
+								}
+								time.Sleep(time.Millisecond)
+							}
+						}
+						return nil
+					})
+				}
+				require.NoError(b, group.Wait())
+				// All is analysed when the hub has closed in order.
+				server.Close()
+				hub.Close()
+				b.StopTimer()
+				require.NoError(b, st.Close())
+				info, err := os.Stat(folder + "/" + store.FileName)
+				require.NoError(b, err)
+				b.ReportMetric(float64(info.Size())/float64(senders*len(all)), "stored/lines")
+				b.StartTimer()
+			}
+			rate(b, events)
+		})
+	}
+	b.Run("sqlite-rows", func(b *testing.B) {
+		parsed := parsedLines(b, all)
+		for b.Loop() {
+			db, err := sql.Open("sqlite", "file:"+b.TempDir()+"/rows.db?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)")
+			require.NoError(b, err)
+			_, err = db.Exec("CREATE TABLE events (ev TEXT, t INTEGER, inst INTEGER, scope INTEGER, reg INTEGER, by INTEGER, ns INTEGER, entry TEXT, kind TEXT, name TEXT, gave TEXT)")
+			require.NoError(b, err)
+			for part := range slices.Chunk(parsed, 20_000) {
+				tx, err := db.Begin()
+				require.NoError(b, err)
+				insert, err := tx.Prepare("INSERT INTO events VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)")
+				require.NoError(b, err)
+				for _, l := range part {
+					if _, err := insert.Exec(l.Ev, l.T, l.Inst, l.Scope, l.Reg, l.By, l.NS, l.Entry, l.Kind, l.Name, fmt.Sprint(l.With)); err != nil {
+						b.Fatal(err)
+					}
+				}
+				require.NoError(b, tx.Commit())
+			}
+			require.NoError(b, db.Close())
+		}
+		rate(b, len(parsed))
+	})
+	b.Run("encoding-json", func(b *testing.B) {
+		n := 0
+		for b.Loop() {
+			n = len(parsedLines(b, all))
+		}
+		rate(b, n)
+	})
+}
+
+// row is a line as encoding/json decodes it.
+type row struct {
+	Ev    string          `json:"ev"`
+	T     int64           `json:"t"`
+	Inst  int64           `json:"inst"`
+	Scope int64           `json:"scope"`
+	Reg   int64           `json:"reg"`
+	By    json.RawMessage `json:"by"`
+	NS    int64           `json:"ns"`
+	Entry string          `json:"entry"`
+	Kind  string          `json:"kind"`
+	Name  string          `json:"name"`
+	With  []int64         `json:"with"`
+}
+
+func parsedLines(b *testing.B, text []byte) (list []row) {
+	for line := range bytes.Lines(text) {
+		var l row
+		if err := json.Unmarshal(line, &l); err != nil {
+			b.Fatal(err)
+		}
+		list = append(list, l)
+	}
+	return list
 }

@@ -26,11 +26,16 @@ func (s *service) putBatch(c *gin.Context) error {
 	if err != nil {
 		return &badRequest{fmt.Sprintf("%q is no batch number; batches are numbered from 1", c.Param("n"))}
 	}
+	// What comes as zstd is kept as it came.
+	var packed bytes.Buffer
+	if c.GetHeader("Content-Encoding") == "zstd" {
+		c.Request.Body = io.NopCloser(io.TeeReader(c.Request.Body, &packed))
+	}
 	lines, err := s.body(c)
 	if err != nil {
 		return err
 	}
-	accepted, err := s.Hub.PutBatch(c.Request.Context(), stream, n, lines)
+	accepted, err := s.Hub.PutBatch(c.Request.Context(), stream, n, lines, packed.Bytes())
 	if err != nil {
 		return err
 	}

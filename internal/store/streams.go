@@ -91,11 +91,16 @@ type Batch struct {
 	FirstLine int64
 	Lines     int64
 	Body      []byte
+	Packed    []byte // Body as zstd, where whoever stores it has it already
 }
 
 // AppendBatch stores b as the next batch of a stream. It is on disk when AppendBatch returns.
 func (s *Store) AppendBatch(ctx context.Context, stream int64, b Batch, receivedNS int64) error {
-	packed := s.zip.EncodeAll(b.Body, nil)
+	packed := b.Packed
+	// What was packed badly is packed again: it stays here for long.
+	if packed == nil || len(packed) > len(b.Body)/6 {
+		packed = s.zip.EncodeAll(b.Body, nil)
+	}
 	err := s.update(ctx, func(q querier) error {
 		const insert = `INSERT INTO batches (stream, n, first_line, lines, size, body) VALUES (?, ?, ?, ?, ?, ?)`
 		if _, err := q.ExecContext(ctx, insert, stream, b.N, b.FirstLine, b.Lines, len(b.Body), packed); err != nil {

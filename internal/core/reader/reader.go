@@ -61,6 +61,11 @@ func New(in io.Reader, opts Options) *Reader {
 	return r
 }
 
+// Reset makes r read another input as New does, with the room it has and the names it knows.
+func (r *Reader) Reset(in io.Reader, firstLine int64) {
+	r.in, r.start, r.end, r.line, r.eof, r.failed = in, 0, 0, max(0, firstLine-1), false, nil
+}
+
 // Decompress returns in as plain bytes: gzip and zstd are known by their first bytes, anything else is passed on. The
 // caller closes what it gets.
 func Decompress(in io.Reader) (io.ReadCloser, error) {
