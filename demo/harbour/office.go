@@ -92,13 +92,16 @@ func (o *Office) tides(r *http.Request, scope do.Injector, entry string) (any, e
 	if err != nil {
 		return nil, err
 	}
-	defer record.Call(r.Context(), tides, nil)()
-	height, err := tides.Height(r.Context(), r.PathValue("gauge"))
+	read := func() (float64, error) {
+		defer record.Call(r.Context(), tides, nil)()
+		return tides.Height(r.Context(), r.PathValue("gauge"))
+	}
+	height, err := read()
 	if err != nil {
 		return nil, err
 	}
 	// Asked again for the answer's sake: what remembers it answers now.
-	again, err := tides.Height(r.Context(), r.PathValue("gauge"))
+	again, err := read()
 	return map[string]any{"gauge": r.PathValue("gauge"), "height": height, "steady": height == again}, err
 }
 

@@ -125,6 +125,14 @@ func built(r *finding.Ref) string {
 	return whole(r) + " = " + Clean(r.Impl())
 }
 
+// asNamed is the implementation, or a point where it is just what the service is called.
+func asNamed(r *finding.Ref) string {
+	if r.Impl() == r.Service && r.Service != "" {
+		return "·"
+	}
+	return dash(r.Impl())
+}
+
 // verdict is what a lifetime behaved as, with a sign where that is not the lifetime in force.
 func verdict(as string, agrees *bool) string {
 	if as == "not enough evidence" {
@@ -150,7 +158,7 @@ func Registrations(out io.Writer, v views.RegistrationList, s Style) {
 			answers = "local"
 		}
 		rows = append(rows, []string{
-			whole(&r.Ref), dash(r.Ref.Impl()), dash(r.Ref.Lifetime), verdict(r.Observed.As, r.Observed.Agrees), finding.Number(r.Made),
+			whole(&r.Ref), asNamed(&r.Ref), dash(r.Ref.Lifetime), verdict(r.Observed.As, r.Observed.Agrees), finding.Number(r.Made),
 			finding.Number(r.Alive), Took(r.OwnNS), finding.Number(r.Asked), answers, dash(r.Ref.Module), dash(r.Ref.Place()),
 		})
 	}

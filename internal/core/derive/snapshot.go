@@ -101,7 +101,7 @@ func (t *Tracker) registration(r *ledger.Registration, wiring *ledger.Wiring, in
 		evidence = &one.seen
 	}
 	out := Registration{
-		ID: uint64(r.ID), Container: r.Container.Name, Service: r.Service, Impl: r.Impl, Lifetime: string(r.Lifetime),
+		ID: uint64(r.ID), Container: r.Container.Name, Service: r.Service, Impl: cmp.Or(r.Impl, one.impl), Lifetime: string(r.Lifetime),
 		Declared: string(r.Declared), At: r.At, Module: r.Module, Internal: r.Internal, Local: r.Local, Primary: r.Primary,
 		Disposable: r.Disposable, Disposer: r.Disposer, Also: []Name{}, Needs: []Need{}, Wraps: index(r.Inner()),
 		Alias: index(r.Alias), Proxy: index(r.Proxy), Answered: None, Duplicates: r.Container.Duplicates,

@@ -41,7 +41,7 @@ type Registration struct {
 	Container  string  `json:"container"`
 	Service    string  `json:"service"`
 	Key        *string `json:"key"`
-	Impl       string  `json:"implementation"`
+	Impl       string  `json:"implementation"` // as registered, else as first made
 	Lifetime   string  `json:"lifetime"`
 	Declared   string  `json:"declared"`
 	At         string  `json:"at"`

@@ -58,6 +58,7 @@ func New(w *ledger.World, shared *rules.Shared, full func(Chunk)) *Tracker {
 type tally struct {
 	seen
 	series     *series
+	impl       string // as first made, for registrations that do not say it
 	disposed   int64
 	undisposed int64
 	took       int64
@@ -153,6 +154,9 @@ func (t *Tracker) made(i *ledger.Instance) {
 		return
 	}
 	one := t.tally(i.Reg)
+	if one.impl == "" {
+		one.impl = i.Impl()
+	}
 	one.series.made[t.at(i.Made)]++
 	one.took += i.NS
 	one.max = max(one.max, i.NS)
