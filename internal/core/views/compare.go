@@ -272,7 +272,9 @@ func (c *Comparison) pair(a, b *derive.State, x, y int) {
 		}
 	}
 	differ("lifetime", before.Lifetime, now.Lifetime)
-	differ("implementation", before.Impl, now.Impl)
+	if before.Impl != "" && now.Impl != "" { // it may just not have been built this time
+		differ("implementation", before.Impl, now.Impl)
+	}
 	differ("layers", around(a, x), around(b, y))
 	differ("order", position(a, x), position(b, y))
 	whyA, _ := answers(a, x)
@@ -283,7 +285,7 @@ func (c *Comparison) pair(a, b *derive.State, x, y int) {
 	if len(fields) > 0 {
 		c.Registrations = append(c.Registrations, RegChange{Change: "changed", Of: refOf(now), Fields: fields})
 	}
-	if before.Verdict.As != now.Verdict.As {
+	if before.Verdict.As != now.Verdict.As && before.Verdict.As != derive.BehavedUnknown && now.Verdict.As != derive.BehavedUnknown {
 		c.Verdicts = append(c.Verdicts, VerdictChange{Of: refOf(now), A: before.Verdict, B: now.Verdict})
 	}
 }
