@@ -15,7 +15,6 @@ type Tracker struct {
 	costs    map[costOf]*cost
 	list     []*cost
 	here     []*costReg // those made in the scope that is looked at
-	nesting  ledger.Nesting
 	failures map[failure]*Failure
 	failed   []failure
 
@@ -232,7 +231,7 @@ func (t *Tracker) closing(s *ledger.Scope) {
 		r.MaxNS = max(r.MaxNS, i.NS)
 		r.Bytes += i.Size
 	}
-	for _, span := range t.nesting.Of(s.Built) {
+	for _, span := range t.world.Spans(s) {
 		if span.Outer < 0 {
 			s.BuiltNS += span.Inst.NS
 		}

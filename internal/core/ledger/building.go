@@ -56,3 +56,12 @@ func (n *Nesting) Of(built []*Instance) []Span {
 	}
 	return spans
 }
+
+// Spans returns the constructions in a scope that has closed, nested, while it is told of. It is worked out once for all
+// who ask. The result is good until another scope is asked for.
+func (w *World) Spans(s *Scope) []Span {
+	if w.spansOf != s {
+		w.spansOf, w.spans = s, w.nesting.Of(s.Built)
+	}
+	return w.spans
+}

@@ -142,6 +142,7 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 		i.homeIndex = -1
 	}
 	s.Homed, s.Built = nil, nil
+	w.spansOf = nil
 	clear(s.fewHomed[:])
 	clear(s.fewBuilt[:])
 	s.closingSince = 0

@@ -93,6 +93,10 @@ type World struct {
 	deadScope scopeList
 	pinned    int // ended, and kept by something alive
 
+	nesting Nesting // the latest scope's constructions, for several who ask at once
+	spansOf *Scope
+	spans   []Span
+
 	listen func(*Change)
 	change Change
 }

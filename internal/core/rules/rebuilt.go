@@ -12,8 +12,7 @@ type rebuilt struct {
 	set   *Settings
 	names map[string]*builtFor
 
-	nesting ledger.Nesting
-	here    []*rebuiltReg // those built in the scope that is looked at
+	here []*rebuiltReg // those built in the scope that is looked at
 }
 
 type builtFor struct {
@@ -72,7 +71,7 @@ func (r *rebuilt) See(c *ledger.Change) {
 		return
 	}
 	r.here = r.here[:0]
-	for _, span := range r.nesting.Of(s.Built) {
+	for _, span := range r.world.Spans(s) {
 		i := span.Inst
 		if i.Reg == nil || i.By != "container" && i.By != "factory" {
 			continue
