@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"encoding/csv"
-	"errors"
 	"fmt"
 	"net/url"
 	"strconv"
@@ -278,16 +277,10 @@ func scope(ctx context.Context, std IO, args []string) error {
 		func(s views.Story) { report.Scope(std.Out, s, v.style()) })
 }
 
-// scopeWord reads a scope's number, behind that of its stream and a dot where there are several.
+// scopeWord reads a scope's address.
 func scopeWord(word string) (stream int, id uint64, err error) {
-	before, after, several := strings.Cut(word, ".")
-	if !several {
-		before, after = "0", word
-	}
-	var errs [2]error
-	stream, errs[0] = strconv.Atoi(before)
-	id, errs[1] = strconv.ParseUint(after, 10, 53)
-	if errors.Join(errs[:]...) != nil || stream < 0 {
+	stream, id, ok := views.ScopeAt(word)
+	if !ok {
 		return 0, 0, &usageError{fmt.Sprintf("%q is no scope: it is a number as 'keenlantern scopes' shows it", word)}
 	}
 	return stream, id, nil

@@ -197,11 +197,13 @@ func (h *Hub) Started(ctx context.Context, stream string) (time.Time, bool) {
 			return time.Time{}, false
 		}
 	}
-	k, ok := r.ask(ctx)
-	if !ok {
-		return time.Time{}, false
+	text := ""
+	if i := r.info(); i != nil {
+		text = i.Start
+	} else if k, ok := r.ask(ctx); ok { // its first batch is being analysed
+		text = k.state.Start
 	}
-	start, err := time.Parse(time.RFC3339, k.state.Start)
+	start, err := time.Parse(time.RFC3339, text)
 	return start, err == nil
 }
 
@@ -287,6 +289,11 @@ func (h *Hub) result(ctx context.Context, recording string) (*engine.Result, err
 	if err != nil {
 		return nil, err
 	}
+	return h.together(list)
+}
+
+// together returns what was found in some streams.
+func (h *Hub) together(list []store.Stream) (*engine.Result, error) {
 	results := make([]*engine.Result, 0, len(list))
 	for _, st := range list {
 		r, err := h.streamResult(st)

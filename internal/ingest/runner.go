@@ -282,9 +282,7 @@ func (r *runner) save(ctx context.Context) error {
 	state := r.stream.State()
 	// What is in no chunk yet is stored as if it were, and replaced when it is.
 	var tail []store.Chunk
-	var rows []derive.Scope
-	r.stream.Pending(func(s derive.Scope) { rows = append(rows, s) })
-	for part := range slices.Chunk(rows, derive.ChunkRows) {
+	for part := range slices.Chunk(r.pending(), derive.ChunkRows) {
 		c := derive.Pack(len(state.Chunks), part)
 		state.Chunks = append(state.Chunks, c.Info)
 		tail = append(tail, store.Chunk{N: c.Info.N, Body: c.Body})
@@ -325,11 +323,15 @@ func (r *runner) saveScopes(ctx context.Context) error {
 // known returns what views answer from; it is made anew a few times a second at most.
 func (r *runner) known() known {
 	if r.asked.state == nil || r.asked.state.Start == "" || r.askedSeen != r.stored.Batches && time.Since(r.askedAt) >= publishEvery {
-		k := known{state: r.stream.State()}
-		r.stream.Pending(func(s derive.Scope) { k.pending = append(k.pending, s) })
-		r.asked, r.askedAt, r.askedSeen = k, time.Now(), r.stored.Batches
+		r.asked, r.askedAt, r.askedSeen = known{r.stream.State(), r.pending()}, time.Now(), r.stored.Batches
 	}
 	return r.asked
+}
+
+// pending lists the scopes that are in no chunk yet.
+func (r *runner) pending() (rows []derive.Scope) {
+	r.stream.Pending(func(s derive.Scope) { rows = append(rows, s) })
+	return rows
 }
 
 // ask returns what views answer from, false where the runner has ended or is not ready.

@@ -15,27 +15,31 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// Source returns the recording that name means, to be asked by views, with its summary. It is good for one answer.
-func (h *Hub) Source(ctx context.Context, name string) (*views.Source, views.Summary, error) {
-	summary, result, err := h.Recording(ctx, name)
+// Source returns the recording that name means, to be asked by views. It is good for one answer.
+func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
+	rec, err := h.store.Recording(ctx, name)
 	if err != nil {
-		return nil, summary, err
+		return nil, err
 	}
-	list, err := h.store.Streams(ctx, summary.ID)
+	list, err := h.store.Streams(ctx, rec.ID)
 	if err != nil {
-		return nil, summary, err
+		return nil, err
 	}
-	src := &views.Source{Recording: summary.ID, Result: result}
+	result, err := h.together(list)
+	if err != nil {
+		return nil, err
+	}
+	src := &views.Source{Recording: rec.ID, Result: result}
 	for _, st := range list {
 		s, err := h.sourceOf(ctx, st)
 		if err != nil {
-			return nil, summary, err
+			return nil, err
 		}
 		if s != nil {
 			src.Streams = append(src.Streams, *s)
 		}
 	}
-	return src, summary, nil
+	return src, nil
 }
 
 // sourceOf returns one stream as its runner knows it, else as it was stored; nil where nothing of it was analysed yet.

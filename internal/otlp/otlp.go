@@ -37,11 +37,12 @@ func Lines(req *collector.ExportLogsServiceRequest, clock Clock) (streams []*Str
 		app, name := identity(of.GetResource())
 		for _, scope := range of.GetScopeLogs() {
 			for _, record := range scope.GetLogRecords() {
-				start, known := starts[name]
-				if !known {
-					start, known = clock(name)
+				start, asked := starts[name]
+				if !asked {
+					start, _ = clock(name)
+					starts[name] = start
 				}
-				line, began, err := line(record, of.GetResource(), app, name, start, known)
+				line, began, err := line(record, of.GetResource(), app, name, start)
 				if err != nil {
 					rejected++
 					if why == "" {
@@ -84,8 +85,9 @@ var fromResource = map[string]string{
 	"service.version": "version", "deployment.environment.name": "environment", "host.name": "host", "process.pid": "pid",
 }
 
-// line makes a line of a record. For a hello it also returns when the stream started.
-func line(r *logs.LogRecord, res *resource.Resource, app, stream string, start time.Time, known bool) ([]byte, time.Time, error) {
+// line makes a line of a record of a stream that started at start, zero where that is not known. For a hello it also
+// returns when the stream started.
+func line(r *logs.LogRecord, res *resource.Resource, app, stream string, start time.Time) ([]byte, time.Time, error) {
 	name := r.GetEventName()
 	fields := map[string]any{}
 	for _, a := range r.GetAttributes() {
@@ -109,7 +111,7 @@ func line(r *logs.LogRecord, res *resource.Resource, app, stream string, start t
 	if kind == "hello" {
 		began = hello(fields, res, app, stream, at)
 	} else if fields["t"] == nil {
-		if !known || r.GetTimeUnixNano() == 0 {
+		if start.IsZero() || r.GetTimeUnixNano() == 0 {
 			return nil, time.Time{}, fmt.Errorf("a record has no %st, and its time says nothing: the stream's hello is not known, or it has none", prefix)
 		}
 		fields["t"] = at.Sub(start).Nanoseconds()

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -13,7 +12,6 @@ import (
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/views"
-	"keenlantern.example/internal/store"
 )
 
 // Pages of recordings.
@@ -56,10 +54,7 @@ func number(c *gin.Context, name string, otherwise, least, most int) (int, error
 func (s *service) recording(c *gin.Context) (views.Summary, *engine.Result, error) {
 	name := c.Param("recording")
 	summary, result, err := s.Hub.Recording(c.Request.Context(), name)
-	if errors.Is(err, store.ErrNotFound) {
-		return summary, nil, &notHere{fmt.Sprintf("there is no recording %q; GET /api/v1/recordings lists those there are", name)}
-	}
-	return summary, result, err
+	return summary, result, named(name, err)
 }
 
 func (s *service) getRecording(c *gin.Context) error {

@@ -10,7 +10,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"keenlantern.example/internal/core/views"
-	"keenlantern.example/internal/store"
 )
 
 // Pages of views.
@@ -78,11 +77,8 @@ func missing(err error) error {
 }
 
 func (s *service) source(c *gin.Context, name string) (*views.Source, error) {
-	src, _, err := s.Hub.Source(c.Request.Context(), name)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, &notHere{fmt.Sprintf("there is no recording %q; GET /api/v1/recordings lists those there are", name)}
-	}
-	return src, err
+	src, err := s.Hub.Source(c.Request.Context(), name)
+	return src, named(name, err)
 }
 
 // filter reads what narrows every view.
@@ -154,17 +150,10 @@ func (s *service) getScope(c *gin.Context, src *views.Source, _ views.Filter) (a
 	return views.TellScope(src, stream, id)
 }
 
-// scopeName reads a scope's address: its number, behind that of its stream and a dot where there are several.
+// scopeName reads a scope's address.
 func scopeName(text string) (stream int, id uint64, err error) {
-	before, after, several := strings.Cut(text, ".")
-	if several {
-		if stream, err = strconv.Atoi(before); err != nil || stream < 0 {
-			return 0, 0, &badRequest{fmt.Sprintf("the scope is %q; it is a number, or a stream's and a scope's with a dot between", text)}
-		}
-	} else {
-		after = before
-	}
-	if id, err = strconv.ParseUint(after, 10, 53); err != nil {
+	stream, id, ok := views.ScopeAt(text)
+	if !ok {
 		return 0, 0, &badRequest{fmt.Sprintf("the scope is %q; it is a number, or a stream's and a scope's with a dot between", text)}
 	}
 	return stream, id, nil

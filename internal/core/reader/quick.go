@@ -169,42 +169,21 @@ func (p *Parser) quickNumber(f event.Field, n uint64) bool {
 	return true
 }
 
+// quickTexts are the texts of the quick kinds, but for by and thread, which may be something else.
+var quickTexts = event.Of(
+	event.FEntry, event.FName, event.FKind, event.FService, event.FKey, event.FHow, event.FSite, event.FState, event.FImpl, event.FTrace,
+	event.FModule, event.FAt, event.FDisposer,
+)
+
 // quickText returns where a field that is a text goes, nil for any other.
 func (p *Parser) quickText(f event.Field) *string {
-	e := p.ev
-	switch f {
-	case event.FEntry:
-		return &e.Entry
-	case event.FName:
-		return &e.Name
-	case event.FKind:
-		return &e.ScopeKind
-	case event.FService:
-		return &e.Service
-	case event.FKey:
-		return &e.Key
-	case event.FHow:
-		return &e.How
-	case event.FSite:
-		return &e.Site
-	case event.FState:
-		return &e.State
-	case event.FImpl:
-		return &e.Impl
-	case event.FThread:
-		return &e.Thread
-	case event.FTrace:
-		return &e.Trace
-	case event.FModule:
-		return &e.Module
-	case event.FAt:
-		return &e.At
-	case event.FDisposer:
-		return &e.Disposer
-	case event.FBy:
-		if e.Kind != event.Use {
-			return &e.By
-		}
+	switch {
+	case quickTexts.Has(f):
+		return p.textField(f)
+	case f == event.FThread:
+		return &p.ev.Thread
+	case f == event.FBy && p.ev.Kind != event.Use:
+		return &p.ev.By
 	}
 	return nil
 }

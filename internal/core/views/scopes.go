@@ -3,6 +3,8 @@ package views
 import (
 	"cmp"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"keenlantern.example/internal/core/derive"
@@ -47,6 +49,20 @@ type Named struct {
 	Kind   string `json:"kind"`
 	Scopes int64  `json:"scopes"`
 	MeanNS int64  `json:"mean_ns"`
+}
+
+// ScopeAt reads a scope's address: its number, behind that of its stream and a dot where there are several.
+func ScopeAt(text string) (stream int, id uint64, ok bool) {
+	before, after, several := strings.Cut(text, ".")
+	if !several {
+		before, after = "0", text
+	}
+	stream, err := strconv.Atoi(before)
+	if err != nil || stream < 0 {
+		return 0, 0, false
+	}
+	id, err = strconv.ParseUint(after, 10, 53)
+	return stream, id, err == nil
 }
 
 // fits tells whether a row is looked for.
