@@ -5,7 +5,7 @@ DATA    := .data
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 MODULES := . ./record ./record/samberdo ./record/uberdig
 
-.PHONY: overhead all build console demo test test-go lint bench check clean screenshots chromium
+.PHONY: overhead all build console demo test test-go lint bench check clean screenshots chromium soak
 
 all: build
 
@@ -45,6 +45,12 @@ overhead:
 bench:
 	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/service/...
 	cd record && go test -run '^$$' -bench . -benchmem ./...
+
+# Ten minutes of senders, views, listeners, orderly ends and kills; then memory and restarts at ten million events.
+soak: build
+	go run ./internal/load/soak -for 10m
+	go run ./internal/load/soak -events 10000000 -streams 1 -open 1000
+	go run ./internal/load/soak -events 10000000 -streams 100 -open 1000
 
 screenshots: build chromium
 	go run ./internal/browser/screenshots

@@ -101,6 +101,9 @@ func (s *Service) Kill() {
 	<-s.done
 }
 
+// PID is its process's.
+func (s *Service) PID() int { return s.cmd.Process.Pid }
+
 // Wait waits for a service that ends by itself.
 func (s *Service) Wait() error {
 	<-s.done

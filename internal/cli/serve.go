@@ -146,6 +146,10 @@ const graceful = 5 * time.Second
 // run serves until ctx ends, and then ends in order: listeners first, then what was accepted, then the store.
 func (s *server) run(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		boundMemory(ctx)
+		return nil
+	})
 	s.http.BaseContext = func(net.Listener) context.Context { return ctx }
 	group.Go(func() error {
 		serve := s.http.Serve

@@ -15,6 +15,7 @@ import (
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/ledger"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/store"
 )
@@ -31,6 +32,10 @@ type Hub struct {
 	pieces *pieces
 	stats  struct{ batches, bytes, lines, busy atomic.Int64 }
 	ready  atomic.Bool
+
+	closing atomic.Int64 // Unix ns of Close
+	writing atomic.Int64 // runners
+	waiting atomic.Int64 // bytes of batches that are not analysed yet
 
 	mu      sync.Mutex
 	closed  bool
@@ -92,6 +97,29 @@ func (h *Hub) Resume(ctx context.Context) error {
 	return nil
 }
 
+// What streams that are being recorded remember of what has ended, all together and each at least.
+const (
+	rememberAll  = ledger.Remembered
+	rememberEach = 512
+)
+
+// share is how much of that each stream may take now.
+func (h *Hub) share() int {
+	return max(rememberEach, rememberAll/max(1, int(h.writing.Load())))
+}
+
+// Reserve makes room for so many bytes of a batch that is about to be read or analysed, and tells whether there is any;
+// Unreserve gives it back. A batch that is alone always has room.
+func (h *Hub) Reserve(bytes int64) bool {
+	if now := h.waiting.Add(bytes); now > maxWaiting && now > bytes {
+		h.waiting.Add(-bytes)
+		h.stats.busy.Add(1)
+		return false
+	}
+	return true
+}
+func (h *Hub) Unreserve(bytes int64) { h.waiting.Add(-bytes) }
+
 // Stats count what was taken in since the start.
 type Stats struct {
 	Batches, Bytes, Lines, Busy int64
@@ -123,6 +151,7 @@ func (h *Hub) Close() {
 	h.mu.Lock()
 	h.closed = true
 	h.mu.Unlock()
+	h.closing.Store(time.Now().UnixNano())
 	h.stop()
 	h.wg.Wait()
 	h.mu.Lock()
@@ -141,25 +170,42 @@ type Accepted struct {
 	Lines     int64  `json:"lines"`
 }
 
-// PutBatch takes the n-th batch of a live stream, plain lines. It returns once the batch is on disk. A batch that was
-// taken before is answered the same and counts nothing twice. Packed is the same as zstd where it came so, which spares
-// packing it; nil otherwise.
-func (h *Hub) PutBatch(ctx context.Context, stream string, n int64, lines, packed []byte) (Accepted, error) {
-	if n < 1 {
+// Batch is some of a live stream's lines.
+type Batch struct {
+	N      int64  // from 1
+	Lines  []byte // plain
+	Packed []byte // the same as zstd where it came so, which spares packing it; nil otherwise
+	Free   func() // called once, when Lines and Packed may be used for something else; may be nil
+}
+
+func (b *Batch) free() {
+	if b.Free != nil {
+		b.Free()
+	}
+}
+
+// PutBatch takes the next batch of a live stream. It returns once the batch is on disk. A batch that was taken before is
+// answered the same and counts nothing twice.
+func (h *Hub) PutBatch(ctx context.Context, stream string, b Batch) (Accepted, error) {
+	if b.N < 1 {
+		b.free()
 		return Accepted{}, &Unusable{"batches are numbered from 1"}
 	}
 	var first []byte
-	if n == 1 {
-		first = lines
+	if b.N == 1 {
+		first = b.Lines
 	}
 	r, err := h.load(ctx, stream, first)
+	if err != nil {
+		b.free()
+	}
 	if errors.Is(err, store.ErrNotFound) {
-		return Accepted{}, &OutOfTurn{Stream: stream, Expected: 1, Got: n}
+		return Accepted{}, &OutOfTurn{Stream: stream, Expected: 1, Got: b.N}
 	}
 	if err != nil {
 		return Accepted{}, err
 	}
-	return r.put(ctx, n, lines, packed)
+	return r.put(ctx, b)
 }
 
 // unnumbered stands for the number of the next batch, of a sender that does not count.
@@ -176,7 +222,7 @@ func (h *Hub) Append(ctx context.Context, stream string, lines []byte) error {
 	if err != nil {
 		return err
 	}
-	_, err = r.put(ctx, unnumbered, lines, nil)
+	_, err = r.put(ctx, Batch{N: unnumbered, Lines: lines})
 	return err
 }
 
@@ -222,7 +268,7 @@ func (h *Hub) load(ctx context.Context, name string, first []byte) (*runner, err
 	}
 	st, err := h.store.LiveStream(ctx, name)
 	if errors.Is(err, store.ErrNotFound) && first != nil {
-		st, err = h.begin(ctx, name, first)
+		st, err = h.beginStream(ctx, name, first)
 	}
 	if err != nil {
 		return nil, err
@@ -236,12 +282,13 @@ func (h *Hub) load(ctx context.Context, name string, first []byte) (*runner, err
 		log: h.log.With("stream", name, "recording", st.Recording),
 	}
 	h.runners[name] = r
+	h.writing.Store(int64(len(h.runners)))
 	h.wg.Go(r.run)
 	return r, nil
 }
 
-// begin stores a new live stream, in the recording it belongs to. The caller holds mu.
-func (h *Hub) begin(ctx context.Context, name string, lines []byte) (store.Stream, error) {
+// beginStream stores a new live stream, in the recording it belongs to. The caller holds mu.
+func (h *Hub) beginStream(ctx context.Context, name string, lines []byte) (store.Stream, error) {
 	hello, err := helloOf(lines)
 	if err != nil {
 		return store.Stream{}, err

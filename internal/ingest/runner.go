@@ -9,6 +9,7 @@ import (
 	"io"
 	"log/slog"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -23,6 +24,7 @@ import (
 const maxSums = 64
 
 const (
+	maxWaiting   = 12 << 20               // bytes of batches that wait or are analysed, of all streams
 	queueLength  = 4                      // batches that wait in one stream
 	publishEvery = 250 * time.Millisecond // how often what was found is made known while batches come
 	keepEvery    = 10 * time.Second       // how often it is stored
@@ -42,7 +44,6 @@ type runner struct {
 	gone   chan struct{} // closed when run has ended
 
 	stream   *engine.Stream
-	lines    *reader.Reader
 	dirty    bool                          // more was analysed than latest covers
 	latest   atomic.Pointer[engine.Result] // what is known, for anybody
 	received atomic.Int64                  // Unix ns of the last batch
@@ -52,6 +53,8 @@ type runner struct {
 	askedAt    time.Time
 	unsaved    []store.Chunk // full chunks of the log of scopes that are not stored yet
 	askedSeen  int64         // batches that asked covers
+	dropped    bool          // nothing is kept of the analysis any more
+	frozen     int64         // lines that the latest checkpoint covers
 }
 
 // known is what views are told of a stream that is loaded.
@@ -64,6 +67,7 @@ type job struct {
 	n      int64
 	lines  []byte
 	packed []byte // the same as zstd, if it came so
+	free   func() // called when lines and packed are needed no longer; may be nil
 	answer chan answer
 }
 
@@ -73,11 +77,18 @@ type answer struct {
 }
 
 // put hands a batch to the runner and waits for it to be on disk.
-func (r *runner) put(ctx context.Context, n int64, lines, packed []byte) (Accepted, error) {
-	j := job{n: n, lines: lines, packed: packed, answer: make(chan answer, 1)}
+func (r *runner) put(ctx context.Context, b Batch) (Accepted, error) {
+	j := job{n: b.N, lines: b.Lines, packed: b.Packed, free: b.Free, answer: make(chan answer, 1)}
+	size := int64(len(j.lines) + len(j.packed))
+	if !r.hub.Reserve(size) {
+		b.free()
+		return Accepted{}, ErrBusy
+	}
 	select {
 	case r.jobs <- j:
 	default:
+		r.hub.Unreserve(size)
+		b.free()
 		r.hub.stats.busy.Add(1)
 		return Accepted{}, ErrBusy
 	}
@@ -91,6 +102,7 @@ func (r *runner) put(ctx context.Context, n int64, lines, packed []byte) (Accept
 		case a := <-j.answer:
 			return a.accepted, a.err
 		default:
+			r.done(j)
 			return Accepted{}, ErrBusy // it was unloading: the sender tries again
 		}
 	}
@@ -119,16 +131,17 @@ func (r *runner) run() {
 	defer close(r.gone)
 	// What was accepted is finished even when the hub is closing; the store stays open until then.
 	ctx := context.WithoutCancel(r.hub.ctx)
-	stream, err := r.hub.replayInto(ctx, r.stored, r.chunk)
+	stream, frozen, err := r.hub.replayInto(ctx, r.stored, r.chunk)
 	if err != nil {
 		r.log.Error("read the stream again", "error", err)
 		r.hub.unload(r)
 		r.refuseWaiting(err)
 		return
 	}
-	r.stream, r.lines = stream, reader.New(nil, reader.Options{})
+	r.stream = stream
 	r.received.Store(r.stored.ReceivedNS)
 	kept := r.stored.Analysed
+	r.frozen = frozen
 	if r.stored.Batches > 0 {
 		r.publish()
 	}
@@ -149,7 +162,11 @@ func (r *runner) run() {
 	for {
 		select {
 		case j := <-r.jobs:
+			r.stream.Remember(r.hub.share())
 			r.take(ctx, j)
+			if r.stored.Lines-r.frozen >= checkpointLines {
+				r.checkpoint(ctx)
+			}
 			if r.latest.Load() == nil && r.stored.Batches > 0 {
 				r.publish()
 			}
@@ -164,6 +181,7 @@ func (r *runner) run() {
 			}
 			if i := r.info(); i != nil && i.Ended {
 				save()
+				r.ended(ctx)
 			}
 		case <-keep.C:
 			if time.Since(time.Unix(0, r.received.Load())) > unloadAfter && r.hub.unload(r) {
@@ -173,6 +191,7 @@ func (r *runner) run() {
 				return
 			}
 			save()
+			r.rested(ctx)
 		case <-r.hub.ctx.Done():
 			for more := true; more; {
 				select {
@@ -186,6 +205,9 @@ func (r *runner) run() {
 			if r.stored.Batches > 0 {
 				save()
 			}
+			if r.stored.Lines-r.frozen >= lastLines && time.Since(time.Unix(0, r.hub.closing.Load())) < closingTime {
+				r.checkpoint(ctx)
+			}
 			return
 		}
 	}
@@ -196,21 +218,31 @@ func (r *runner) refuseWaiting(err error) {
 		select {
 		case j := <-r.jobs:
 			j.answer <- answer{err: err}
+			r.done(j)
 		default:
 			return
 		}
 	}
 }
 
+// done says that a batch waits no longer.
+func (r *runner) done(j job) {
+	r.hub.Unreserve(int64(len(j.lines) + len(j.packed)))
+	if j.free != nil {
+		j.free()
+	}
+}
+
 // take stores a batch, answers, and analyses it.
 func (r *runner) take(ctx context.Context, j job) {
+	defer r.done(j)
 	accepted, fresh, err := r.store(ctx, j)
 	j.answer <- answer{accepted, err}
 	if err != nil || !fresh {
 		return
 	}
 	r.dirty = true
-	analyse(r.lines, r.stream, j.lines, r.stored.Lines-accepted.Lines+1)
+	analyse(r.stream, j.lines, r.stored.Lines-accepted.Lines+1)
 	if r.stream.Ended() {
 		r.stream.Finish()
 	}
@@ -304,6 +336,7 @@ func (h *Hub) unload(r *runner) bool {
 		return false
 	}
 	delete(h.runners, r.stored.Name)
+	h.writing.Store(int64(len(h.runners)))
 	return true
 }
 
@@ -355,7 +388,7 @@ func (r *runner) ask(ctx context.Context) (known, bool) {
 // replay analyses a stream's stored batches, and stores the log of its scopes anew.
 func (h *Hub) replay(ctx context.Context, st store.Stream) (*engine.Stream, error) {
 	var failed error
-	s, err := h.replayInto(ctx, st, func(c derive.Chunk) {
+	s, _, err := h.replayInto(ctx, st, func(c derive.Chunk) {
 		if failed == nil {
 			failed = h.store.PutChunks(ctx, st.ID, []store.Chunk{{N: c.Info.N, Body: c.Body}})
 		}
@@ -366,28 +399,37 @@ func (h *Hub) replay(ctx context.Context, st store.Stream) (*engine.Stream, erro
 	return s, failed
 }
 
-// replayInto analyses a stream's stored batches; full parts of the log of its scopes go to chunk.
-func (h *Hub) replayInto(ctx context.Context, st store.Stream, chunk func(derive.Chunk)) (*engine.Stream, error) {
-	s := engine.NewStream(h.set, chunk)
+// replayInto analyses a stream's stored batches, from where its analysis was kept; full parts of the log of its scopes go to chunk.
+// It returns how many lines the kept analysis covered too.
+func (h *Hub) replayInto(ctx context.Context, st store.Stream, chunk func(derive.Chunk)) (*engine.Stream, int64, error) {
+	s, known := h.begin(ctx, st, chunk)
 	if st.Live {
-		s = engine.NewLive(h.set, chunk)
+		s.Remember(h.share())
 	}
-	in := reader.New(nil, reader.Options{})
-	for n := int64(1); n <= st.Batches; n++ {
+	lines := st.Lines
+	for n := known + 1; n <= st.Batches; n++ {
 		b, err := h.store.Batch(ctx, st.ID, n)
 		if err != nil {
-			return nil, fmt.Errorf("read stream %s again: %w", st.Name, err)
+			return nil, 0, fmt.Errorf("read stream %s again: %w", st.Name, err)
 		}
-		analyse(in, s, b.Body, b.FirstLine)
+		if n == known+1 {
+			lines = b.FirstLine - 1
+		}
+		analyse(s, b.Body, b.FirstLine)
 	}
 	if s.Ended() {
 		s.Finish()
 	}
-	return s, nil
+	return s, lines, nil
 }
 
-// analyse gives the lines of one batch to a stream. In is used again and again: it knows the names by then.
-func analyse(in *reader.Reader, s *engine.Stream, lines []byte, firstLine int64) {
+// readers are used again and again: each has room for a line, and knows the names by then.
+var readers = sync.Pool{New: func() any { return reader.New(nil, reader.Options{}) }}
+
+// analyse gives the lines of one batch to a stream.
+func analyse(s *engine.Stream, lines []byte, firstLine int64) {
+	in := readers.Get().(*reader.Reader)
+	defer readers.Put(in)
 	in.Reset(bytes.NewReader(lines), firstLine)
 	for {
 		line, err := in.Next()

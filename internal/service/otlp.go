@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"mime"
@@ -25,16 +26,16 @@ func (s *service) postLogs(c *gin.Context) error {
 	if !asJSON && kind != "application/x-protobuf" {
 		return &badRequest{fmt.Sprintf("the content type is %q; OTLP logs come as application/x-protobuf or application/json", kind)}
 	}
-	body, err := s.body(c)
-	if err != nil {
+	var buf bytes.Buffer
+	if err := s.body(c, &buf); err != nil {
 		return err
 	}
 	req := &collector.ExportLogsServiceRequest{}
+	unmarshal := proto.Unmarshal
 	if asJSON {
-		err = protojson.UnmarshalOptions{DiscardUnknown: true}.Unmarshal(body, req)
-	} else {
-		err = proto.Unmarshal(body, req)
+		unmarshal = protojson.UnmarshalOptions{DiscardUnknown: true}.Unmarshal
 	}
+	err := unmarshal(buf.Bytes(), req)
 	if err != nil {
 		return &badRequest{"the body is no ExportLogsServiceRequest: " + strings.ReplaceAll(err.Error(), "\u00a0", " ")}
 	}

@@ -23,59 +23,25 @@ import (
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/ingest"
+	"keenlantern.example/internal/load"
 	"keenlantern.example/internal/service"
 	"keenlantern.example/internal/store"
-	"keenlantern.example/record/event"
 )
 
-// office writes a trace of so many requests, twelve events each, of forty names and over sixty registrations.
+// office writes a trace of so many requests.
 func office(out io.Writer, requests int) error {
-	b := []byte(`{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"busy-1","start":"2026-03-02T05:40:00.000000000Z"}` + "\n")
-	const regs = 60
-	for r := 1; r <= regs; r++ {
-		lifetime := []string{"singleton", "scoped", "transient"}[r%3]
-		b = fmt.Appendf(b, `{"ev":"register","t":1,"reg":%d,"service":"Service%02d","lifetime":"%s","disposable":%t}`+"\n", r, r, lifetime, r%3 == 1)
-	}
-	inst := event.InstID(0)
-	singles := []event.InstID{}
-	for r := 3; r <= regs; r += 3 {
-		inst++
-		singles = append(singles, inst)
-		b = fmt.Appendf(b, `{"ev":"make","t":2,"inst":%d,"reg":%d,"scope":0,"ns":1000}`+"\n", inst, r)
-	}
-	e := event.Event{Count: 1, Weight: 1}
-	say := func(kind event.Kind, t int64, fields ...event.Field) {
-		e.Kind, e.T, e.Has = kind, t, event.Of(fields...)
-		b = event.AppendLine(b, &e)
-	}
-	for k := range requests {
-		t, s := int64(k)*100_000, event.ScopeID(k+1)
-		e.Scope, e.ScopeKind, e.Name, e.Entry = s, "request", fmt.Sprintf("GET /office/%02d", k*k%40), "handle"
-		say(event.Open, t, event.FScope, event.FKind, event.FName)
-		inst++
-		e.Inst, e.Reg, e.NS, e.With = inst, event.RegID(1+3*(k%20)), 2000, []event.With{{Inst: singles[k%20]}}
-		say(event.Make, t+10_000, event.FInst, event.FReg, event.FScope, event.FNS, event.FWith)
-		inst++
-		e.Inst, e.Reg, e.NS, e.With = inst, event.RegID(2+3*(k%20)), 4000, []event.With{{Inst: inst - 1}, {Slot: 1, Inst: singles[(k+7)%20]}}
-		say(event.Make, t+13_000, event.FInst, event.FReg, event.FScope, event.FNS, event.FWith)
-		say(event.Give, t+14_000, event.FInst, event.FScope, event.FEntry)
-		for u := range int64(6) {
-			e.Inst, e.User, e.NS = inst-1, inst, 500
-			say(event.Use, t+20_000+1000*u, event.FInst, event.FScope, event.FBy, event.FNS)
-		}
-		e.Inst = inst - 1
-		if k%1000 != 0 {
-			say(event.Dispose, t+50_000, event.FInst, event.FScope)
-		}
-		say(event.Close, t+60_000+int64(k%977)*100, event.FScope)
-		if len(b) > 64<<10 {
-			if _, err := out.Write(b); err != nil {
+	o := load.NewOffice("busy-1", 0)
+	for n := range requests {
+		if n%1000 == 999 {
+			if _, err := out.Write(o.Requests(1000)); err != nil {
 				return err
 			}
-			b = b[:0]
 		}
 	}
-	_, err := out.Write(fmt.Appendf(b, `{"ev":"bye","t":%d}`+"\n", int64(requests)*100_000))
+	if _, err := out.Write(o.Requests(requests % 1000)); err != nil {
+		return err
+	}
+	_, err := out.Write(o.End())
 	return err
 }
 

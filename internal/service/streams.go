@@ -8,10 +8,13 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 	"github.com/klauspost/compress/zstd"
+
+	"keenlantern.example/internal/ingest"
 )
 
 // maxStreamName bounds a stream's name in bytes; a UUID has 36.
@@ -26,16 +29,36 @@ func (s *service) putBatch(c *gin.Context) error {
 	if err != nil {
 		return &badRequest{fmt.Sprintf("%q is no batch number; batches are numbered from 1", c.Param("n"))}
 	}
-	// What comes as zstd is kept as it came.
-	var packed bytes.Buffer
-	if c.GetHeader("Content-Encoding") == "zstd" {
-		c.Request.Body = io.NopCloser(io.TeeReader(c.Request.Body, &packed))
+	// Before a byte of it is read: a service that is behind must not grow by what it puts off.
+	room := max(c.Request.ContentLength, 64<<10)
+	if room > s.MaxBatch {
+		return &tooLarge{"the batch", s.MaxBatch}
 	}
-	lines, err := s.body(c)
-	if err != nil {
+	if !s.Hub.Reserve(room) {
+		return ingest.ErrBusy
+	}
+	reserved := true
+	unreserve := func() {
+		if reserved {
+			s.Hub.Unreserve(room)
+		}
+		reserved = false
+	}
+	defer unreserve()
+	// What comes as zstd is kept as it came.
+	b := bodies.Get().(*bodyOf)
+	b.packed.Reset()
+	if c.GetHeader("Content-Encoding") == "zstd" {
+		c.Request.Body = io.NopCloser(io.TeeReader(c.Request.Body, &b.packed))
+	}
+	if err := s.body(c, &b.lines); err != nil {
+		bodies.Put(b)
 		return err
 	}
-	accepted, err := s.Hub.PutBatch(c.Request.Context(), stream, n, lines, packed.Bytes())
+	unreserve() // the hub counts it from here
+	accepted, err := s.Hub.PutBatch(c.Request.Context(), stream, ingest.Batch{
+		N: n, Lines: b.lines.Bytes(), Packed: b.packed.Bytes(), Free: func() { bodies.Put(b) },
+	})
 	if err != nil {
 		return err
 	}
@@ -43,15 +66,21 @@ func (s *service) putBatch(c *gin.Context) error {
 	return nil
 }
 
-// body reads a batch, unpacked, within its bound.
-func (s *service) body(c *gin.Context) ([]byte, error) {
+// bodyOf is where a batch is read to, as it came where that was zstd, and plain.
+type bodyOf struct{ packed, lines bytes.Buffer }
+
+// bodies are used again and again: there are many, and what they leave behind would double the service's memory.
+var bodies = sync.Pool{New: func() any { return &bodyOf{} }}
+
+// body reads a batch into buf, unpacked, within its bound.
+func (s *service) body(c *gin.Context, buf *bytes.Buffer) error {
+	buf.Reset()
 	in := http.MaxBytesReader(c.Writer, c.Request.Body, s.MaxBatch)
 	plain, err := decoded(in, c.GetHeader("Content-Encoding"))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer plain.Close()
-	var buf bytes.Buffer
 	if n := c.Request.ContentLength; n > 0 {
 		buf.Grow(int(min(n, s.MaxBatch)) + bytes.MinRead)
 	}
@@ -59,11 +88,11 @@ func (s *service) body(c *gin.Context) ([]byte, error) {
 	cut := (*http.MaxBytesError)(nil)
 	switch {
 	case n > s.MaxBatch || errors.As(err, &cut):
-		return nil, &tooLarge{"the batch", s.MaxBatch}
+		return &tooLarge{"the batch", s.MaxBatch}
 	case err != nil:
-		return nil, &badRequest{"the body could not be read: " + err.Error()}
+		return &badRequest{"the body could not be read: " + err.Error()}
 	}
-	return buf.Bytes(), nil
+	return nil
 }
 
 // decoded unpacks a body by its Content-Encoding.

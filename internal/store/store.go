@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"github.com/gofrs/flock"
 	"github.com/klauspost/compress/zstd"
@@ -27,6 +28,8 @@ type Store struct {
 	read  *sql.DB
 	zip   *zstd.Encoder
 	unzip *zstd.Decoder
+
+	packed sync.Pool // of *[]byte, to pack batches into
 }
 
 // querier is what a database, a connection and a transaction have in common.
@@ -50,7 +53,7 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("create the data folder: %w", err)
 	}
-	s := &Store{lock: flock.New(filepath.Join(folder, LockName))}
+	s := &Store{packed: sync.Pool{New: func() any { return &[]byte{} }}, lock: flock.New(filepath.Join(folder, LockName))}
 	held, err := s.lock.TryLock()
 	if err != nil {
 		return nil, fmt.Errorf("lock the data folder: %w", err)
@@ -69,7 +72,7 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 		return nil, errors.Join(fmt.Errorf("open the database for reading: %w", err), s.write.Close(), s.lock.Unlock())
 	}
 	s.read.SetMaxOpenConns(4)
-	if s.zip, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2)); err != nil {
+	if s.zip, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2), zstd.WithWindowSize(1<<20), zstd.WithLowerEncoderMem(true)); err != nil {
 		return nil, errors.Join(fmt.Errorf("prepare compression: %w", err), s.Close())
 	}
 	if s.unzip, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxBatch)); err != nil {

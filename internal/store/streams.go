@@ -98,8 +98,11 @@ type Batch struct {
 func (s *Store) AppendBatch(ctx context.Context, stream int64, b Batch, receivedNS int64) error {
 	packed := b.Packed
 	// What was packed badly is packed again: it stays here for long.
-	if packed == nil || len(packed) > len(b.Body)/6 {
-		packed = s.zip.EncodeAll(b.Body, nil)
+	if len(packed) == 0 || len(packed) > len(b.Body)/6 {
+		room := s.packed.Get().(*[]byte)
+		defer s.packed.Put(room)
+		*room = s.zip.EncodeAll(b.Body, (*room)[:0])
+		packed = *room
 	}
 	err := s.update(ctx, func(q querier) error {
 		const insert = `INSERT INTO batches (stream, n, first_line, lines, size, body) VALUES (?, ?, ?, ?, ?, ?)`

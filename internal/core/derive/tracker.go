@@ -65,6 +65,9 @@ type tally struct {
 	max        int64
 }
 
+// Hung returns a value of each type that a Tracker hangs on things.
+func Hung() []any { return []any{&tally{}} }
+
 var tallyTag = ledger.NewTag()
 
 func (t *Tracker) tally(r *ledger.Registration) *tally {

@@ -17,9 +17,9 @@ type collector struct {
 	list  []*kase
 
 	// What judges say is made anew each time they are asked.
-	judging bool
-	judged  map[string]*kase
-	verdict []*kase
+	judging bool             `freeze:"-"`
+	judged  map[string]*kase `freeze:"-"`
+	verdict []*kase          `freeze:"-"`
 }
 
 // kase is one finding adding up.

@@ -22,6 +22,8 @@ type Stream struct {
 	judges   []rules.Judge
 	found    *collector
 	tracker  *derive.Tracker
+	known    *rules.Shared
+	set      *rules.Settings
 	health   Health
 	finished bool
 	apply    func(*event.Event) // s.used, bound once
@@ -42,7 +44,8 @@ func newStream(set rules.Settings, live bool, scopes func(derive.Chunk)) *Stream
 	s.world = ledger.New(s.changed)
 	s.found = newCollector(s.world)
 	s.apply = s.used
-	env := &rules.Env{World: s.world, Out: s.found, Known: rules.NewShared(s.world), Live: live, Set: &set}
+	s.known, s.set = rules.NewShared(s.world), &set
+	env := &rules.Env{World: s.world, Out: s.found, Known: s.known, Live: live, Set: s.set}
 	s.watch(env.Known.Watcher(), rules.SharedSees)
 	for _, rule := range rules.All {
 		s.watch(rule.New(env), rule.Sees)
@@ -67,6 +70,10 @@ func (s *Stream) Begun() bool { return !s.world.Stream.Start.IsZero() }
 
 // Ended tells whether the stream's bye has come.
 func (s *Stream) Ended() bool { return s.world.Ended }
+
+// Remember says how many ended instances are remembered, and half as many closed scopes, from now on: ledger.Remembered
+// at most. What has been forgotten and is spoken of again counts as unresolved.
+func (s *Stream) Remember(n int) { s.world.Remember = min(n, ledger.Remembered) }
 
 // Put takes the next line.
 func (s *Stream) Put(line reader.Line) {

@@ -83,6 +83,9 @@ var (
 	notLetGo    Letting
 )
 
+// Fixed returns pointers to what every stream's instances share.
+func Fixed() []any { return []any{&nothingSaid, &notLetGo} }
+
 // watching is what the few instances have that are followed for a finding, or whose keepings had to be bounded.
 type watching struct {
 	watches  []*Watch

@@ -40,7 +40,7 @@ func (l *instList) remove(i *Instance) {
 // remember puts an ended instance among the remembered ones and lets the oldest go.
 func (w *World) remember(i *Instance) {
 	w.deadInsts.push(i)
-	for w.deadInsts.n > Remembered {
+	for w.deadInsts.n > w.Remember {
 		old := w.deadInsts.first
 		w.deadInsts.remove(old)
 		if old.keptAlive(16) {
@@ -105,7 +105,7 @@ func (w *World) rememberScope(s *Scope) {
 	}
 	l.last = s
 	l.n++
-	for l.n > Remembered/2 {
+	for l.n > w.Remember/2 {
 		old := l.first
 		l.first = old.next
 		if l.first != nil {

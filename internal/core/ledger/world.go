@@ -9,8 +9,8 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// Remembered is how many ended instances that nothing alive keeps are still known, and half as many closed scopes: the
-// same window as the format gives lines out of order.
+// Remembered is how many ended instances that nothing alive keeps are still known, and half as many closed scopes, unless
+// a World is told to remember fewer: the same window as the format gives lines out of order.
 const Remembered = 65_536
 
 // Stream is what a hello said.
@@ -73,6 +73,9 @@ type World struct {
 	EndWhy string
 	Lost   int64
 
+	// Remember is Remembered or less; it may be changed at any time.
+	Remember int
+
 	Containers []*Container
 	Regs       []*Registration // in the order in which they were first registered
 
@@ -81,24 +84,24 @@ type World struct {
 	InstancesMade int64
 
 	first     *Container
-	wiring    *Wiring // nil when it has to be made anew
+	wiring    *Wiring `freeze:"-"` // nil when it has to be made anew
 	regs      map[event.RegID]*Registration
 	conts     map[event.ContainerID]*Container
 	scopes    table[Scope]
 	insts     table[Instance]
 	awaited   map[event.InstID][]*Instance // makes that mention an instance to come
-	living    []*Instance                  // as of livingSeq, for several who ask at once
-	livingSeq int64
+	living    []*Instance                  `freeze:"-"` // as of livingSeq, for several who ask at once
+	livingSeq int64                        `freeze:"-"`
 	deadInsts instList
 	deadScope scopeList
 	pinned    int // ended, and kept by something alive
 
-	nesting Nesting // the latest scope's constructions, for several who ask at once
-	spansOf *Scope
-	spans   []Span
+	nesting Nesting `freeze:"-"` // the latest scope's constructions, for several who ask at once
+	spansOf *Scope  `freeze:"-"`
+	spans   []Span  `freeze:"-"`
 
 	listen func(*Change)
-	change Change
+	change Change `freeze:"-"`
 }
 
 // New returns the world of one stream, whose hello it is told first. Every Change goes to listen.
@@ -109,6 +112,8 @@ func New(listen func(*Change)) *World {
 		conts:   map[event.ContainerID]*Container{},
 		awaited: map[event.InstID][]*Instance{},
 		listen:  listen,
+
+		Remember: Remembered,
 	}
 	root := &Scope{ID: 0, Known: true, Root: true, Weight: 1, Name: "root", Kind: "root"}
 	w.scopes.put(0, root)

@@ -2,6 +2,14 @@ package rules
 
 import "keenlantern.example/internal/core/ledger"
 
+// Hung returns a value of each type that rules hang on things, findings apart.
+func Hung() []any {
+	return []any{
+		[]*captivePair{}, []*captiveHold{}, &heldTransient{}, &ledger.Instance{}, &ledger.Scope{}, &scopedOnes{}, &[]useSpan{},
+		&leakTally{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{}, &[]*seenHandout{},
+	}
+}
+
 // What rules hang on instances, scopes and registrations, each under the name of the rule that it is for.
 var (
 	captiveScopedTag      = ledger.NewTag() // instances: the pairs it is kept in; scopes: the holds counted in it

@@ -1,0 +1,109 @@
+package engine
+
+import (
+	"encoding/json"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/txtar"
+
+	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
+)
+
+// told is all that a stream says of itself.
+type told struct {
+	Result *Result
+	State  *derive.State
+	Chunks []derive.Chunk
+}
+
+// TestFreeze holds that an analysis which was packed and unpacked in the middle of its trace, again and again, says in
+// the end what one says that was not, and that nothing it holds is torn in two by that.
+func TestFreeze(t *testing.T) {
+	files, err := filepath.Glob("../../../testdata/traces/*.ndjson")
+	require.NoError(t, err)
+	files = append(files, "../../../testdata/harbour.ndjson", "../../../testdata/office.ndjson")
+	traces := map[string][]byte{}
+	for _, file := range files {
+		traces[file], err = os.ReadFile(file)
+		require.NoError(t, err)
+	}
+	archives, err := filepath.Glob("../rules/testdata/*/*.txtar")
+	require.NoError(t, err)
+	for _, file := range archives {
+		archive, err := txtar.ParseFile(file)
+		require.NoError(t, err)
+		for _, f := range archive.Files {
+			if strings.HasSuffix(f.Name, ".ndjson") {
+				traces[file+"/"+f.Name] = f.Data
+			}
+		}
+	}
+	require.Greater(t, len(traces), 100)
+	for file, text := range traces {
+		run := func(every int) string {
+			said := told{}
+			begin := func() *Stream {
+				return NewLive(rules.Default(), func(c derive.Chunk) { said.Chunks = append(said.Chunks, c) })
+			}
+			s := begin()
+			r := reader.New(strings.NewReader(string(text)), reader.Options{})
+			for n := 1; ; n++ {
+				line, err := r.Next()
+				if err == io.EOF {
+					break
+				}
+				require.NoError(t, err)
+				s.Put(line)
+				if every > 0 && n%every == 0 {
+					set := s.frozen()
+					torn, err := set.Inside()
+					require.NoError(t, err)
+					require.Empty(t, torn, "%s, line %d", file, n)
+					packed, err := s.Freeze()
+					require.NoError(t, err)
+					s = begin()
+					require.NoError(t, s.Thaw(packed), "%s, line %d", file, n)
+				}
+			}
+			s.Finish()
+			said.Result, said.State = s.Result(), s.State()
+			out, err := json.Marshal(said)
+			require.NoError(t, err)
+			return string(out)
+		}
+		plain := run(0)
+		for _, every := range []int{1 + len(text)/20_000, 37 + len(text)/5_000} {
+			require.JSONEq(t, plain, run(every), "%s, every %d lines", file, every)
+		}
+	}
+}
+
+// TestFreezeDamage holds that bytes which are not what was packed are an error, or at least no panic.
+func TestFreezeDamage(t *testing.T) {
+	text, err := os.ReadFile("../../../testdata/harbour.ndjson")
+	require.NoError(t, err)
+	s := NewLive(rules.Default(), nil)
+	require.NoError(t, readAll(reader.New(strings.NewReader(string(text)), reader.Options{}), s.Put))
+	packed, err := s.Freeze()
+	require.NoError(t, err)
+	for n := range min(len(packed), 300) {
+		require.Error(t, NewLive(rules.Default(), nil).Thaw(packed[:n]))
+	}
+	require.Error(t, NewLive(rules.Default(), nil).Thaw(append(packed, 0)))
+	random := rand.New(rand.NewPCG(1, 2))
+	for range 2000 {
+		bad := append([]byte{}, packed...)
+		for range 1 + random.IntN(4) {
+			bad[random.IntN(len(bad))] = byte(random.Uint32())
+		}
+		_ = NewLive(rules.Default(), nil).Thaw(bad)
+	}
+}

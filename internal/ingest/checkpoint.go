@@ -1,0 +1,132 @@
+package ingest
+
+import (
+	"context"
+	"crypto/sha256"
+	"debug/elf"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"sync"
+	"time"
+
+	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/rules"
+	"keenlantern.example/internal/store"
+)
+
+// When an analysis is kept as it is. It costs as much as some hundred thousand lines, so it is done when there is time
+// for it, at the end, and else only so often that a crash leaves little to read again.
+const (
+	checkpointLines = 2_000_000       // since the last one
+	restLines       = 20_000          // since the last one, when nothing has come for a while
+	restAfter       = 2 * time.Second // is a while
+	lastLines       = 1_000           // since the last one, when the service ends
+	closingTime     = 4 * time.Second // after which it ends without
+)
+
+// executable tells the running program from any other: the linker's mark in it, where its file has one that is quickly
+// found, else the file's hash; "" where it cannot be read.
+var executable = sync.OnceValue(func() string {
+	path, err := os.Executable()
+	if err != nil {
+		return ""
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	if file, err := elf.NewFile(f); err == nil {
+		if mark := file.Section(".note.go.buildid"); mark != nil {
+			if text, err := mark.Data(); err == nil && len(text) > 0 {
+				return hex.EncodeToString(text)
+			}
+		}
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return ""
+	}
+	sum := sha256.New()
+	if _, err := io.Copy(sum, f); err != nil {
+		return ""
+	}
+	return hex.EncodeToString(sum.Sum(nil))
+})
+
+// programOf names this program with these settings, "" where it cannot be told from others: an analysis that another
+// one began is not gone on with, since its rules may have been different ones.
+func programOf(set *rules.Settings) string {
+	text, err := json.Marshal(set)
+	if err != nil || executable() == "" {
+		return ""
+	}
+	sum := sha256.Sum256(text)
+	return executable() + "/" + hex.EncodeToString(sum[:8])
+}
+
+// begin returns the analysis of a stream as it was kept, and how many batches it covers; a new one where nothing was.
+func (h *Hub) begin(ctx context.Context, st store.Stream, chunk func(derive.Chunk)) (*engine.Stream, int64) {
+	if !st.Live {
+		return engine.NewStream(h.set, chunk), 0
+	}
+	if program := programOf(&h.set); program != "" {
+		body, batches, err := h.store.Checkpoint(ctx, st.ID, program)
+		if err == nil && body != nil && batches <= st.Batches {
+			s := engine.NewLive(h.set, chunk)
+			if err = s.Thaw(body); err == nil {
+				return s, batches
+			}
+		}
+		if err != nil {
+			h.log.Warn("a checkpoint cannot be used; the stream is read again from its start", "stream", st.Name, "error", err)
+		}
+	}
+	return engine.NewLive(h.set, chunk), 0
+}
+
+// ended deletes what was kept of the analysis, which is complete.
+func (r *runner) ended(ctx context.Context) {
+	if r.dropped {
+		return
+	}
+	r.dropped = true
+	if err := r.hub.store.DropCheckpoint(ctx, r.stored.ID); err != nil {
+		r.log.Error("delete a checkpoint", "error", err)
+	}
+}
+
+// rested keeps the analysis if little is going on, or much has passed since it was last kept.
+func (r *runner) rested(ctx context.Context) {
+	since := r.stored.Lines - r.frozen
+	resting := time.Since(time.Unix(0, r.received.Load())) > restAfter
+	if since >= checkpointLines || resting && since >= restLines {
+		r.checkpoint(ctx)
+	}
+}
+
+// checkpoint keeps the analysis as it is.
+func (r *runner) checkpoint(ctx context.Context) {
+	if err := r.tryCheckpoint(ctx); err != nil {
+		r.log.Error("keep the analysis; after a restart the stream is read again instead", "error", err)
+	}
+	r.frozen = r.stored.Lines // whatever became of it: it is not tried again at once
+}
+
+func (r *runner) tryCheckpoint(ctx context.Context) error {
+	program := programOf(&r.hub.set)
+	if program == "" || r.stream.Ended() {
+		return nil
+	}
+	if err := r.saveScopes(ctx); err != nil { // what is in a chunk is not in the analysis any more
+		return err
+	}
+	body, err := r.stream.Freeze()
+	if err != nil {
+		return fmt.Errorf("keep the analysis: %w", err)
+	}
+	return r.hub.store.PutCheckpoint(ctx, r.stored.ID, r.stored.Batches, program, body)
+}
