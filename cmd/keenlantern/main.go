@@ -25,5 +25,8 @@ func terminal() cli.IO {
 		std.Terminal = true
 		std.Width, _ = strconv.Atoi(os.Getenv("COLUMNS")) // 0, and so the default, where it is not exported
 	}
+	if info, err := os.Stderr.Stat(); err == nil && info.Mode()&os.ModeCharDevice != 0 {
+		std.Watched = os.Getenv("TERM") != "dumb"
+	}
 	return std
 }

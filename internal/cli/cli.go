@@ -19,6 +19,7 @@ type IO struct {
 	Out, Err io.Writer
 	Env      func(string) string
 	Terminal bool // Out is a terminal
+	Watched  bool // Err is a terminal: long work shows how far it is
 	Width    int  // its columns, 0 if not known
 }
 

@@ -114,7 +114,9 @@ func importFile(ctx context.Context, std IO, args []string) error {
 		if err != nil {
 			return fmt.Errorf("read %s: %w", name, err)
 		}
-		s, err := ask(*server).PutFile(ctx, file)
+		p := startProgress(std, name, file)
+		s, err := ask(*server).PutFile(ctx, p)
+		p.end()
 		file.Close() // it was only read
 		if err != nil {
 			return fmt.Errorf("import %s: %w", name, err)

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"golang.org/x/net/netutil"
 	"golang.org/x/sync/errgroup"
 
 	"keenlantern.example/console"
@@ -108,6 +109,7 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 	if err != nil {
 		return nil, fmt.Errorf("listen on %s: %w; another service may be running there, --listen names another address", listen, err)
 	}
+	listener = netutil.LimitListener(listener, maxConnections)
 	st, err := store.Open(ctx, data)
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), listener.Close())
@@ -139,6 +141,9 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 		},
 	}, nil
 }
+
+// maxConnections bounds those that are open at once; what comes beyond waits until one ends.
+const maxConnections = 4096
 
 // graceful is how long requests may take to finish once the service is told to end.
 const graceful = 5 * time.Second

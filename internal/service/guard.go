@@ -2,11 +2,13 @@ package service
 
 import (
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 )
@@ -29,7 +31,30 @@ func (s *service) guarded(c *gin.Context) {
 		s.problem(c, err)
 		return
 	}
+	if c.Request.Body != nil && c.Request.Body != http.NoBody {
+		c.Request.Body = &patientBody{c.Request.Body, http.NewResponseController(c.Writer)}
+	}
 	c.Next()
+}
+
+// readPause is how long a body may pause.
+const readPause = 30 * time.Second
+
+// patientBody lets a body take as long as it takes, as long as something comes: one that only holds a connection is cut
+// off.
+type patientBody struct {
+	io.ReadCloser
+	conn *http.ResponseController
+}
+
+func (b *patientBody) Read(p []byte) (int, error) {
+	// Where the connection has no deadlines, as in tests without one, there is none to be set.
+	_ = b.conn.SetReadDeadline(time.Now().Add(readPause))
+	n, err := b.ReadCloser.Read(p)
+	if err != nil {
+		_ = b.conn.SetReadDeadline(time.Time{}) // the next request has a time of its own
+	}
+	return n, err
 }
 
 // foreign tells whether a request names a host that is not the one it came to, or comes from a page of another one.

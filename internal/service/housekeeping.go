@@ -67,6 +67,10 @@ func (s *service) getExport(c *gin.Context) error {
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", summary.ID+".ndjson"))
 	c.Status(http.StatusOK)
 	if err := s.Hub.Export(c.Request.Context(), summary.ID, c.Writer); err != nil {
+		if !c.Writer.Written() {
+			c.Writer.Header().Del("Content-Disposition")
+			return err
+		}
 		s.Log.Error("an export broke off", "recording", summary.ID, "error", err)
 		panic(http.ErrAbortHandler)
 	}

@@ -46,7 +46,9 @@ func (e *tooLarge) Error() string {
 func (s *service) problem(c *gin.Context, err error) {
 	status, kind, title, extra := describe(err)
 	detail := err.Error()
-	if status == http.StatusInternalServerError {
+	if errors.Is(err, store.ErrDamaged) {
+		s.Log.Error("the database is damaged", "path", c.Request.URL.Path, "error", err)
+	} else if status == http.StatusInternalServerError {
 		s.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
 		detail = errFault.Error()
 	}
@@ -56,6 +58,9 @@ func (s *service) problem(c *gin.Context, err error) {
 	}
 	for name, value := range extra {
 		body[name] = value
+	}
+	if status == http.StatusInsufficientStorage {
+		s.Log.Error("nothing more can be stored", "error", err)
 	}
 	if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {
 		c.Header("Retry-After", "1")
@@ -112,6 +117,10 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		return http.StatusBadRequest, "bad-request", "The request cannot be understood", nil
 	case errors.Is(err, ingest.ErrBusy), errors.Is(err, control.ErrFull):
 		return http.StatusTooManyRequests, "busy", "Too much at once", nil
+	case errors.Is(err, store.ErrFull), errors.Is(err, store.ErrReadOnly):
+		return http.StatusInsufficientStorage, "storage", "Nothing more can be stored", nil
+	case errors.Is(err, store.ErrDamaged):
+		return http.StatusInternalServerError, "damaged", "What was stored cannot be read", nil
 	case errors.Is(err, errNotReady):
 		return http.StatusServiceUnavailable, "not-ready", "Not ready yet", nil
 	case errors.Is(err, ingest.ErrClosed), errors.Is(err, control.ErrClosed), errors.Is(err, context.Canceled):

@@ -12,7 +12,7 @@ func (s *Store) PutCheckpoint(ctx context.Context, stream, batches int64, progra
 	const q = `INSERT INTO checkpoints (stream, batches, program, body) VALUES (?, ?, ?, ?) ON CONFLICT (stream) DO UPDATE
 		SET batches = excluded.batches, program = excluded.program, body = excluded.body`
 	if _, err := s.write.ExecContext(ctx, q, stream, batches, program, s.zip.EncodeAll(body, nil)); err != nil {
-		return fmt.Errorf("store a checkpoint of stream %d: %w", stream, err)
+		return fmt.Errorf("store a checkpoint of stream %d: %w", stream, one(err))
 	}
 	return nil
 }
@@ -27,11 +27,11 @@ func (s *Store) Checkpoint(ctx context.Context, stream int64, program string) ([
 		return nil, 0, nil
 	}
 	if err != nil {
-		return nil, 0, fmt.Errorf("read the checkpoint of stream %d: %w", stream, err)
+		return nil, 0, fmt.Errorf("read the checkpoint of stream %d: %w", stream, one(err))
 	}
 	body, err := s.unzip.DecodeAll(packed, nil)
 	if err != nil {
-		return nil, 0, fmt.Errorf("unpack the checkpoint of stream %d: %w", stream, err)
+		return nil, 0, fmt.Errorf("unpack the checkpoint of stream %d: %w", stream, unpacked(err))
 	}
 	return body, batches, nil
 }
@@ -39,7 +39,7 @@ func (s *Store) Checkpoint(ctx context.Context, stream int64, program string) ([
 // DropCheckpoint deletes what was kept of a stream, if anything.
 func (s *Store) DropCheckpoint(ctx context.Context, stream int64) error {
 	if _, err := s.write.ExecContext(ctx, `DELETE FROM checkpoints WHERE stream = ?`, stream); err != nil {
-		return fmt.Errorf("delete the checkpoint of stream %d: %w", stream, err)
+		return fmt.Errorf("delete the checkpoint of stream %d: %w", stream, one(err))
 	}
 	return nil
 }

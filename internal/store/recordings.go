@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
-	"errors"
 	"fmt"
 	"strings"
 )
@@ -30,7 +28,7 @@ const insertRecording = `INSERT INTO recordings (id, app, version, environment, 
 func (s *Store) AddRecording(ctx context.Context, r Recording) error {
 	_, err := s.write.ExecContext(ctx, insertRecording, r.ID, r.App, r.Version, r.Environment, r.Source, r.CreatedNS, string(r.Summary))
 	if err != nil {
-		return fmt.Errorf("add recording %s: %w", r.ID, err)
+		return fmt.Errorf("add recording %s: %w", r.ID, one(err))
 	}
 	return nil
 }
@@ -41,7 +39,7 @@ const listRecordings = `SELECT ` + recordingColumns + ` FROM recordings ORDER BY
 func (s *Store) Recordings(ctx context.Context, limit, offset int) ([]Recording, int, error) {
 	var total int
 	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM recordings`).Scan(&total); err != nil {
-		return nil, 0, fmt.Errorf("count recordings: %w", err)
+		return nil, 0, fmt.Errorf("count recordings: %w", one(err))
 	}
 	list, err := s.recordings(ctx, listRecordings, limit, offset)
 	return list, total, err
@@ -50,14 +48,14 @@ func (s *Store) Recordings(ctx context.Context, limit, offset int) ([]Recording,
 func (s *Store) recordings(ctx context.Context, query string, args ...any) ([]Recording, error) {
 	rows, err := s.read.QueryContext(ctx, query, args...)
 	if err != nil {
-		return nil, fmt.Errorf("list recordings: %w", err)
+		return nil, fmt.Errorf("list recordings: %w", one(err))
 	}
 	defer rows.Close()
 	var list []Recording
 	for rows.Next() {
 		var r Recording
 		if err := rows.Scan(&r.ID, &r.App, &r.Version, &r.Environment, &r.Source, &r.CreatedNS, &r.Summary, &r.Name, &r.Pinned, &r.Labels); err != nil {
-			return nil, fmt.Errorf("list recordings: %w", err)
+			return nil, fmt.Errorf("list recordings: %w", one(err))
 		}
 		list = append(list, r)
 	}
@@ -94,10 +92,10 @@ func (s *Store) Recording(ctx context.Context, name string) (Recording, error) {
 // DeleteRecording removes a recording with its streams, and gives the space they took back to the file system.
 func (s *Store) DeleteRecording(ctx context.Context, id string) error {
 	if _, err := s.write.ExecContext(ctx, `DELETE FROM recordings WHERE id = ?`, id); err != nil {
-		return fmt.Errorf("delete recording %s: %w", id, err)
+		return fmt.Errorf("delete recording %s: %w", id, one(err))
 	}
 	if _, err := s.write.ExecContext(ctx, `PRAGMA incremental_vacuum`); err != nil {
-		return fmt.Errorf("free the space of recording %s: %w", id, err)
+		return fmt.Errorf("free the space of recording %s: %w", id, one(err))
 	}
 	return nil
 }
@@ -106,7 +104,7 @@ func (s *Store) DeleteRecording(ctx context.Context, id string) error {
 func (s *Store) SetHousekeeping(ctx context.Context, r Recording) error {
 	const q = `UPDATE recordings SET name = ?, pinned = ?, labels = ? WHERE id = ?`
 	if _, err := s.write.ExecContext(ctx, q, r.Name, r.Pinned, string(r.Labels), r.ID); err != nil {
-		return fmt.Errorf("change recording %s: %w", r.ID, err)
+		return fmt.Errorf("change recording %s: %w", r.ID, one(err))
 	}
 	return nil
 }
@@ -127,16 +125,16 @@ func (s *Store) Sizes(ctx context.Context) ([]Size, error) {
 		FROM recordings r LEFT JOIN streams s ON s.recording = r.id GROUP BY r.id ORDER BY r.created_ns, r.id`
 	rows, err := s.read.QueryContext(ctx, q)
 	if err != nil {
-		return nil, fmt.Errorf("measure recordings: %w", err)
+		return nil, fmt.Errorf("measure recordings: %w", one(err))
 	}
 	defer rows.Close()
 	var list []Size
 	for rows.Next() {
-		var one Size
-		if err := rows.Scan(&one.ID, &one.CreatedNS, &one.Pinned, &one.LastNS, &one.Bytes); err != nil {
-			return nil, fmt.Errorf("measure recordings: %w", err)
+		var size Size
+		if err := rows.Scan(&size.ID, &size.CreatedNS, &size.Pinned, &size.LastNS, &size.Bytes); err != nil {
+			return nil, fmt.Errorf("measure recordings: %w", one(err))
 		}
-		list = append(list, one)
+		list = append(list, size)
 	}
 	return list, rows.Err()
 }
@@ -144,15 +142,7 @@ func (s *Store) Sizes(ctx context.Context) ([]Size, error) {
 // SetSummary replaces what a list shows of a recording.
 func (s *Store) SetSummary(ctx context.Context, id string, summary []byte) error {
 	if _, err := s.write.ExecContext(ctx, `UPDATE recordings SET summary = ? WHERE id = ?`, string(summary), id); err != nil {
-		return fmt.Errorf("summarise recording %s: %w", id, err)
+		return fmt.Errorf("summarise recording %s: %w", id, one(err))
 	}
 	return nil
-}
-
-// one maps the driver's word for an absent row to ours.
-func one(err error) error {
-	if errors.Is(err, sql.ErrNoRows) {
-		return ErrNotFound
-	}
-	return err
 }

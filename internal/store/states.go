@@ -9,7 +9,7 @@ import (
 func (s *Store) SetResult(ctx context.Context, stream, analysed int64, ended bool, result, state []byte) error {
 	const q = `UPDATE streams SET analysed = ?, ended = ?, result = ?, state = ? WHERE id = ?`
 	if _, err := s.write.ExecContext(ctx, q, analysed, ended, s.zip.EncodeAll(result, nil), s.zip.EncodeAll(state, nil), stream); err != nil {
-		return fmt.Errorf("store the result of stream %d: %w", stream, err)
+		return fmt.Errorf("store the result of stream %d: %w", stream, one(err))
 	}
 	return nil
 }
@@ -27,7 +27,7 @@ func (s *Store) State(ctx context.Context, stream int64) ([]byte, int64, error) 
 	}
 	state, err := s.unzip.DecodeAll(packed, nil)
 	if err != nil {
-		return nil, 0, fmt.Errorf("unpack the state of stream %d: %w", stream, err)
+		return nil, 0, fmt.Errorf("unpack the state of stream %d: %w", stream, unpacked(err))
 	}
 	return state, analysed, nil
 }
@@ -53,7 +53,7 @@ func (s *Store) PutChunks(ctx context.Context, stream int64, chunks []Chunk) err
 		return nil
 	})
 	if err != nil {
-		return fmt.Errorf("store the log of scopes of stream %d: %w", stream, err)
+		return fmt.Errorf("store the log of scopes of stream %d: %w", stream, one(err))
 	}
 	return nil
 }
@@ -67,7 +67,7 @@ func (s *Store) Chunk(ctx context.Context, stream int64, n int) ([]byte, error) 
 	}
 	body, err := s.unzip.DecodeAll(packed, nil)
 	if err != nil {
-		return nil, fmt.Errorf("unpack part %d of the log of scopes: %w", n, err)
+		return nil, fmt.Errorf("unpack part %d of the log of scopes: %w", n, unpacked(err))
 	}
 	return body, nil
 }
@@ -79,14 +79,14 @@ func (s *Store) BatchesWith(ctx context.Context, stream, from, to int64, limit i
 		first_line >= coalesce((SELECT max(first_line) FROM batches WHERE stream = ? AND first_line <= ?), 0) ORDER BY first_line LIMIT ?`
 	rows, err := s.read.QueryContext(ctx, q, stream, to, stream, from, limit)
 	if err != nil {
-		return nil, fmt.Errorf("look for lines: %w", err)
+		return nil, fmt.Errorf("look for lines: %w", one(err))
 	}
 	defer rows.Close()
 	var list []int64
 	for rows.Next() {
 		var n int64
 		if err := rows.Scan(&n); err != nil {
-			return nil, fmt.Errorf("look for lines: %w", err)
+			return nil, fmt.Errorf("look for lines: %w", one(err))
 		}
 		list = append(list, n)
 	}

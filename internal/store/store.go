@@ -107,14 +107,14 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	have, err := p.GetDBVersion(ctx)
 	if err != nil {
-		return fmt.Errorf("read the database's version: %w", err)
+		return fmt.Errorf("read the database's version: %w", one(err))
 	}
 	sources := p.ListSources()
 	if newest := sources[len(sources)-1].Version; have > newest {
 		return fmt.Errorf("the database has version %d, this program knows %d: %w", have, newest, ErrNewer)
 	}
 	if _, err := p.Up(ctx); err != nil {
-		return fmt.Errorf("bring the database up to date: %w", err)
+		return fmt.Errorf("bring the database up to date: %w", one(err))
 	}
 	return nil
 }
@@ -140,13 +140,13 @@ func (s *Store) Close() error {
 func (s *Store) update(ctx context.Context, f func(q querier) error) error {
 	tx, err := s.write.BeginTx(ctx, nil)
 	if err != nil {
-		return fmt.Errorf("begin: %w", err)
+		return fmt.Errorf("begin: %w", one(err))
 	}
 	if err := f(tx); err != nil {
 		return errors.Join(err, tx.Rollback())
 	}
 	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("commit: %w", err)
+		return fmt.Errorf("commit: %w", one(err))
 	}
 	return nil
 }

@@ -30,7 +30,7 @@ func (s *Store) scanStream(row interface{ Scan(...any) error }) (Stream, error) 
 	}
 	if packed != nil {
 		if st.Result, err = s.unzip.DecodeAll(packed, nil); err != nil {
-			return Stream{}, fmt.Errorf("unpack the result of stream %s: %w", st.Name, err)
+			return Stream{}, fmt.Errorf("unpack the result of stream %s: %w", st.Name, unpacked(err))
 		}
 	}
 	return st, nil
@@ -43,7 +43,7 @@ const insertStream = `INSERT INTO streams (recording, name, live, batches, lines
 func (s *Store) AddStream(ctx context.Context, recording, name string, live bool) (int64, error) {
 	var id int64
 	if err := s.write.QueryRowContext(ctx, insertStream, recording, name, live).Scan(&id); err != nil {
-		return 0, fmt.Errorf("add stream %s: %w", name, err)
+		return 0, fmt.Errorf("add stream %s: %w", name, one(err))
 	}
 	return id, nil
 }
@@ -53,7 +53,7 @@ func (s *Store) LiveStream(ctx context.Context, name string) (Stream, error) {
 	const q = `SELECT ` + streamColumns + ` FROM streams WHERE live = 1 AND name = ? ORDER BY id`
 	st, err := s.scanStream(s.read.QueryRowContext(ctx, q, name))
 	if err != nil {
-		return Stream{}, fmt.Errorf("read stream %s: %w", name, err)
+		return Stream{}, fmt.Errorf("read stream %s: %w", name, one(err))
 	}
 	return st, nil
 }
@@ -71,14 +71,14 @@ func (s *Store) Unfinished(ctx context.Context) ([]Stream, error) {
 func (s *Store) streams(ctx context.Context, query string, args ...any) ([]Stream, error) {
 	rows, err := s.read.QueryContext(ctx, query, args...)
 	if err != nil {
-		return nil, fmt.Errorf("list streams: %w", err)
+		return nil, fmt.Errorf("list streams: %w", one(err))
 	}
 	defer rows.Close()
 	var list []Stream
 	for rows.Next() {
 		st, err := s.scanStream(rows)
 		if err != nil {
-			return nil, fmt.Errorf("list streams: %w", err)
+			return nil, fmt.Errorf("list streams: %w", one(err))
 		}
 		list = append(list, st)
 	}
@@ -114,7 +114,7 @@ func (s *Store) AppendBatch(ctx context.Context, stream int64, b Batch, received
 		return err
 	})
 	if err != nil {
-		return fmt.Errorf("store batch %d: %w", b.N, err)
+		return fmt.Errorf("store batch %d: %w", b.N, one(err))
 	}
 	return nil
 }
@@ -129,7 +129,7 @@ func (s *Store) Batch(ctx context.Context, stream, n int64) (Batch, error) {
 		return Batch{}, fmt.Errorf("read batch %d: %w", n, one(err))
 	}
 	if b.Body, err = s.unzip.DecodeAll(packed, nil); err != nil {
-		return Batch{}, fmt.Errorf("unpack batch %d: %w", n, err)
+		return Batch{}, fmt.Errorf("unpack batch %d: %w", n, unpacked(err))
 	}
 	return b, nil
 }

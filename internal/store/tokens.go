@@ -15,7 +15,7 @@ type Token struct {
 func (s *Store) AddToken(ctx context.Context, t Token) error {
 	const q = `INSERT INTO tokens (id, name, kind, hash, created_ns) VALUES (?, ?, ?, ?, ?)`
 	if _, err := s.write.ExecContext(ctx, q, t.ID, t.Name, t.Kind, t.Hash, t.CreatedNS); err != nil {
-		return fmt.Errorf("store a token: %w", err)
+		return fmt.Errorf("store a token: %w", one(err))
 	}
 	return nil
 }
@@ -24,14 +24,14 @@ func (s *Store) AddToken(ctx context.Context, t Token) error {
 func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	rows, err := s.read.QueryContext(ctx, `SELECT id, name, kind, hash, created_ns FROM tokens ORDER BY created_ns, id`)
 	if err != nil {
-		return nil, fmt.Errorf("list tokens: %w", err)
+		return nil, fmt.Errorf("list tokens: %w", one(err))
 	}
 	defer rows.Close()
 	var list []Token
 	for rows.Next() {
 		var t Token
 		if err := rows.Scan(&t.ID, &t.Name, &t.Kind, &t.Hash, &t.CreatedNS); err != nil {
-			return nil, fmt.Errorf("list tokens: %w", err)
+			return nil, fmt.Errorf("list tokens: %w", one(err))
 		}
 		list = append(list, t)
 	}
@@ -42,7 +42,7 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 func (s *Store) DeleteToken(ctx context.Context, id string) error {
 	done, err := s.write.ExecContext(ctx, `DELETE FROM tokens WHERE id = ?`, id)
 	if err != nil {
-		return fmt.Errorf("revoke token %s: %w", id, err)
+		return fmt.Errorf("revoke token %s: %w", id, one(err))
 	}
 	if n, err := done.RowsAffected(); err == nil && n == 0 {
 		return ErrNotFound
