@@ -24,7 +24,7 @@ var mayImport = map[string]string{
 	"internal/core/engine": "record/event internal/core/finding internal/core/reader internal/core/order internal/core/ledger internal/core/rules " +
 		"internal/core/derive internal/core/freeze",
 	"internal/core/conform": "record/event internal/core/finding internal/core/ledger internal/core/reader internal/core/rules",
-	"internal/core/views":   "record/event internal/core/finding internal/core/derive internal/core/engine",
+	"internal/core/views":   "record/event internal/core/finding internal/core/rules internal/core/derive internal/core/engine",
 	"internal/store":        "",
 	"internal/ingest":       "record/event internal/core/finding internal/core/ledger internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views internal/store",
 	"internal/access":       "internal/core/views internal/store",

@@ -5,19 +5,9 @@ import (
 	"fmt"
 	"strings"
 
-	"keenlantern.example/internal/core/rules"
+	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/report"
 )
-
-// ruleInfo is a rule as `rules --format json` prints it.
-type ruleInfo struct {
-	ID       string   `json:"id"`
-	Severity string   `json:"severity"` // the gravest
-	Basis    string   `json:"basis"`
-	Reports  string   `json:"reports"`
-	Not      string   `json:"not"`
-	Needs    []string `json:"needs"` // what a recorder has to see
-}
 
 func listRules(_ context.Context, std IO, args []string) error {
 	f := newFlags(std, "rules", "rules [RULE] [options]", "Lists the rules: what each reports, and what it does not.", "keenlantern rules captive/scoped")
@@ -29,11 +19,10 @@ func listRules(_ context.Context, std IO, args []string) error {
 	if err := oneOf("format", *format, "text", "json"); err != nil {
 		return err
 	}
-	list := []ruleInfo{}
-	for _, r := range rules.All {
+	list := []views.RuleDoc{}
+	for _, r := range views.Rules() {
 		if len(words) == 0 || strings.HasPrefix(r.ID, words[0]) {
-			needs := append([]string{}, r.Needs.Names()...)
-			list = append(list, ruleInfo{r.ID, r.Severity.String(), string(r.Basis), r.Doc, r.Not, needs})
+			list = append(list, r)
 		}
 	}
 	if len(list) == 0 {

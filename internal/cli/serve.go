@@ -54,11 +54,11 @@ func serve(ctx context.Context, std IO, args []string) error {
 	if keep.For < 0 || keep.Bytes < 0 {
 		return &usageError{"--keep-for and --keep-bytes are not below 0"}
 	}
+	o.keep = keep
 	s, err := openServer(ctx, *listen, *data, set, o, slog.New(slog.NewTextHandler(std.Err, nil)))
 	if err != nil {
 		return err
 	}
-	s.keep = keep
 	fmt.Fprintf(std.Out, "Keen Lantern listens at %s; data in %s\n", s.url, *data)
 	return s.run(ctx)
 }
@@ -81,6 +81,7 @@ type serveOptions struct {
 	tokens    bool
 	hosts     []string
 	cert, key string
+	keep      ingest.Keep
 }
 
 // server is an opened service: store, hub and listener are there, and run lets it work.
@@ -129,12 +130,12 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 	if far && o.cert == "" {
 		log.Warn("tokens and recordings travel unencrypted; --tls-cert and --tls-key make it HTTPS, or a proxy in front does")
 	}
-	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Log: log, Version: Version})
+	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Log: log, Version: Version, Keep: o.keep})
 	if err != nil {
 		return nil, errors.Join(err, st.Close(), listener.Close())
 	}
 	return &server{
-		url: map[bool]string{true: "https://", false: "http://"}[o.cert != ""] + listener.Addr().String(), cert: o.cert, key: o.key, listener: listener, store: st, hub: hub, desk: desk, log: log,
+		url: map[bool]string{true: "https://", false: "http://"}[o.cert != ""] + listener.Addr().String(), cert: o.cert, key: o.key, keep: o.keep, listener: listener, store: st, hub: hub, desk: desk, log: log,
 		http: &http.Server{
 			Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 			ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),

@@ -122,6 +122,9 @@ type Keep struct {
 	Bytes int64         // of all batches, as stored
 }
 
+// Sizes returns how much each recording takes, the oldest first.
+func (h *Hub) Sizes(ctx context.Context) ([]store.Size, error) { return h.store.Sizes(ctx) }
+
 // Tidy deletes what is older than is kept, and then the oldest until the rest fits. Pinned recordings, and those that are
 // being written, stay. It returns the ids of what was deleted.
 func (h *Hub) Tidy(ctx context.Context, keep Keep) ([]string, error) {

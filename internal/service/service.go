@@ -22,6 +22,7 @@ type Config struct {
 	Console fs.FS    // the built console, index.html at its root
 	Log     *slog.Logger
 	Version string
+	Keep    ingest.Keep // what housekeeping goes by, to be told
 
 	// MaxBatch and MaxFile bound bodies, in bytes, compressed and unpacked alike; 0 is the default.
 	MaxBatch int64

@@ -43,7 +43,10 @@ func (s *service) viewRoutes(g *gin.RouterGroup) {
 	one.GET("/scopes", s.view(s.getScopes))
 	one.GET("/scopes/:scope", s.view(s.getScope))
 	one.GET("/sharing", s.view(s.getSharing))
+	one.GET("/instances/:instance", s.view(s.getInstance))
 	g.GET("/compare", s.do(s.getCompare))
+	g.GET("/rules", s.do(s.getRules))
+	g.GET("/service", s.do(s.getService))
 }
 
 // view answers a question about the recording that the address names.
@@ -70,7 +73,8 @@ func (s *service) view(answer func(*gin.Context, *views.Source, views.Filter) (a
 func missing(err error) error {
 	var scope *views.ErrNoScope
 	var part *views.NoPart
-	if errors.As(err, &scope) || errors.As(err, &part) {
+	var instance *views.ErrNoInstance
+	if errors.As(err, &scope) || errors.As(err, &instance) || errors.As(err, &part) {
 		return &notHere{err.Error()}
 	}
 	return err
@@ -181,6 +185,35 @@ func (s *service) getSharing(c *gin.Context, src *views.Source, f views.Filter) 
 	}
 	q.Filter.Name = ""
 	return views.Sharing(src, q)
+}
+
+func (s *service) getInstance(c *gin.Context, src *views.Source, _ views.Filter) (any, error) {
+	stream, id, ok := views.ScopeAt(c.Param("instance"))
+	if !ok {
+		return nil, &badRequest{fmt.Sprintf("%q is no instance; it is a number, behind its stream's and a dot where there are several streams", c.Param("instance"))}
+	}
+	return views.TellInstance(src, stream, id)
+}
+
+func (s *service) getRules(c *gin.Context) error {
+	c.JSON(http.StatusOK, gin.H{"rules": views.Rules()})
+	return nil
+}
+
+func (s *service) getService(c *gin.Context) error {
+	sizes, err := s.Hub.Sizes(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	info := views.ServiceInfo{
+		Version: s.Version, Tokens: s.Tokens, Recordings: len(sizes), Streams: s.Hub.Stats().Streams,
+		KeepForNS: s.Keep.For.Nanoseconds(), KeepBytes: s.Keep.Bytes,
+	}
+	for _, one := range sizes {
+		info.StoredBytes += one.Bytes
+	}
+	c.JSON(http.StatusOK, info)
+	return nil
 }
 
 func (s *service) getCompare(c *gin.Context) error {

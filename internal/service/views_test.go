@@ -80,6 +80,11 @@ func questions(t *testing.T, src *views.Source) map[string]any {
 	for _, s := range list.Scopes {
 		q[fmt.Sprintf("scopes/%d.%d", s.Stream, s.ID)] = must(views.TellScope(src, s.Stream, s.ID))
 	}
+	for _, id := range []uint64{1, 2, 5} {
+		if v, err := views.TellInstance(src, 0, id); err == nil {
+			q[fmt.Sprintf("instances/%d", id)] = v
+		}
+	}
 	return q
 }
 
@@ -114,6 +119,8 @@ func TestViews(t *testing.T) {
 			shape := shapes[name]
 			if strings.HasPrefix(what, "scopes/") {
 				shape = "Story"
+			} else if strings.HasPrefix(what, "instances/") {
+				shape = "InstanceView"
 			}
 			require.NoError(t, schemas(shape).Validate(value), what)
 		}

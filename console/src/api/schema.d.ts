@@ -182,6 +182,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings/{recording}/instances/{instance}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is known of one instance */
+        get: operations["getInstance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/recordings/{recording}/sharing": {
         parameters: {
             query?: never;
@@ -371,6 +388,40 @@ export interface paths {
         get: operations["getOrder"];
         /** Order what the recorders of an application shall do from now on */
         put: operations["putOrder"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each rule reports, and what it does not */
+        get: operations["getRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the service is, keeps and does */
+        get: operations["getService"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -832,6 +883,7 @@ export interface components {
         DisposalView: {
             recording: string;
             width_ns: number;
+            opened: number[];
             alive: components["schemas"]["AliveRow"][];
             total: number;
             open: components["schemas"]["ScopeRow"][];
@@ -869,6 +921,24 @@ export interface components {
             registration: components["schemas"]["Ref"];
             internal: boolean;
             made: number;
+        };
+        InstanceView: {
+            recording: string;
+            stream: number;
+            instance: number;
+            mark: string;
+            reg: number;
+            of: components["schemas"]["Ref"];
+            /** @description When it was built (RFC 3339). */
+            at: string;
+            took_ns: number;
+            by: string;
+            /** @description In which it was built; 0 is the root. */
+            scope: number;
+            /** @description 0: the trace's line could not be found again. */
+            line: number;
+            alive: boolean;
+            with: components["schemas"]["Thing"][];
         };
         KeyAnswer: {
             id: number;
@@ -966,6 +1036,28 @@ export interface components {
             alias: components["schemas"]["Ref"] | null;
             also: components["schemas"]["Asked"][];
             needs: components["schemas"]["Need"][];
+        };
+        RuleDoc: {
+            id: string;
+            severity: components["schemas"]["Severity"];
+            basis: string;
+            reports: string;
+            not: string;
+            needs: string[];
+        };
+        RuleList: {
+            rules: components["schemas"]["RuleDoc"][];
+        };
+        ServiceInfo: {
+            version: string;
+            tokens: boolean;
+            recordings: number;
+            stored_bytes: number;
+            streams: number;
+            /** @description 0: for good. */
+            keep_for_ns: number;
+            /** @description 0: without bound. */
+            keep_bytes: number;
         };
         ScopeList: {
             recording: string;
@@ -1554,6 +1646,33 @@ export interface operations {
             404: components["responses"]["Problem"];
         };
     };
+    getInstance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+                /** @description Its number; behind its stream's and a dot where there are several streams. */
+                instance: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstanceView"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
     getSharing: {
         parameters: {
             query?: {
@@ -1996,6 +2115,46 @@ export interface operations {
                 };
             };
             400: components["responses"]["Problem"];
+        };
+    };
+    getRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All rules. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleList"];
+                };
+            };
+        };
+    };
+    getService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The service. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceInfo"];
+                };
+            };
         };
     };
     getLive: {

@@ -1,0 +1,34 @@
+package views
+
+import "keenlantern.example/internal/core/rules"
+
+// RuleDoc is what a rule reports, and what it does not.
+type RuleDoc struct {
+	ID       string   `json:"id"`
+	Severity string   `json:"severity"` // the gravest
+	Basis    string   `json:"basis"`
+	Reports  string   `json:"reports"`
+	Not      string   `json:"not"`
+	Needs    []string `json:"needs"` // what a recorder has to see
+}
+
+// Rules describes all rules, by family.
+func Rules() []RuleDoc {
+	list := make([]RuleDoc, 0, len(rules.All))
+	for _, r := range rules.All {
+		needs := append([]string{}, r.Needs.Names()...)
+		list = append(list, RuleDoc{r.ID, r.Severity.String(), string(r.Basis), r.Doc, r.Not, needs})
+	}
+	return list
+}
+
+// ServiceInfo is what a service says of itself.
+type ServiceInfo struct {
+	Version     string `json:"version"`
+	Tokens      bool   `json:"tokens"`       // requests need one
+	Recordings  int    `json:"recordings"`   // that are kept
+	StoredBytes int64  `json:"stored_bytes"` // of their traces, packed
+	Streams     int    `json:"streams"`      // that are being recorded
+	KeepForNS   int64  `json:"keep_for_ns"`  // after their last event; 0: for good
+	KeepBytes   int64  `json:"keep_bytes"`   // 0: without bound
+}
