@@ -10,6 +10,12 @@ const theme = useTheme()
 const route = useRoute()
 // Before signing in nobody is listened to, and that is no trouble.
 const signingIn = computed(() => route.name === 'sign-in')
+const places = [
+  { title: 'Recordings', to: '/recordings' },
+  { title: 'Compare', to: '/compare' },
+  { title: 'Record', to: '/record' },
+  { title: 'Settings', to: '/settings' },
+]
 const remembered = 'keenlantern.theme'
 
 onMounted(() => {
@@ -32,6 +38,9 @@ function toggle() {
         <img src="/lantern.svg" alt="" width="24" height="24" />
         Keen Lantern
       </router-link>
+      <nav v-if="!signingIn" class="places" aria-label="Console">
+        <v-btn v-for="p in places" :key="p.to" :to="p.to" size="default">{{ p.title }}</v-btn>
+      </nav>
       <v-spacer />
       <span v-if="signingIn" />
       <span v-else-if="!connected" class="offline" role="status">
@@ -55,6 +64,9 @@ function toggle() {
   font-weight: 600;
   color: inherit;
   text-decoration: none;
+}
+.places {
+  margin-left: 24px;
 }
 .offline {
   display: flex;

@@ -1,5 +1,20 @@
 // The only caller of fetch.
-import type { FindingDetail, Findings, RecordingDetail, RecordingList, Session } from './types'
+import type {
+  Application,
+  ApplicationList,
+  Comparison,
+  FindingDetail,
+  Findings,
+  NewToken,
+  Order,
+  Recording,
+  RecordingDetail,
+  RecordingList,
+  RuleDoc,
+  ServiceInfo,
+  Session,
+  Token,
+} from './types'
 
 /** What the service, or the way to it, said was wrong. */
 export class Problem extends Error {
@@ -39,7 +54,21 @@ async function send<T>(path: string, how: RequestInit): Promise<T> {
   return said as T
 }
 
+function change<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const headers: Record<string, string> = { Accept: 'application/json' }
+  if (body !== undefined) headers['Content-Type'] = 'application/json'
+  return send<T>(path, { method, headers, body: body === undefined ? undefined : JSON.stringify(body) })
+}
+
 const part = encodeURIComponent
+
+/** What narrows a view; what is undefined or empty is left out. */
+export type Query = Record<string, string | number | boolean | undefined>
+
+export function queryOf(query: Query): string {
+  const said = Object.entries(query).filter(([, v]) => v !== undefined && v !== '' && v !== false)
+  return said.length ? '?' + said.map(([k, v]) => `${part(k)}=${part(String(v))}`).join('&') : ''
+}
 
 export const api = {
   signIn: (token: string) =>
@@ -52,6 +81,19 @@ export const api = {
     get<RecordingList>(`/recordings?limit=${limit}&offset=${offset}`, signal),
   recording: (recording: string, signal: AbortSignal) => get<RecordingDetail>(`/recordings/${part(recording)}`, signal),
   findings: (recording: string, signal: AbortSignal) => get<Findings>(`/recordings/${part(recording)}/findings`, signal),
+  view: <T>(recording: string, what: string, query: Query, signal: AbortSignal) =>
+    get<T>(`/recordings/${part(recording)}/${what}${queryOf(query)}`, signal),
+  compare: (a: string, b: string, signal: AbortSignal) => get<Comparison>(`/compare${queryOf({ a, b })}`, signal),
+  change: (recording: string, what: { name?: string; pinned?: boolean; labels?: Record<string, string> }) =>
+    change<Recording>('PATCH', `/recordings/${part(recording)}`, what),
+  remove: (recording: string) => change<null>('DELETE', `/recordings/${part(recording)}`),
+  applications: (signal: AbortSignal) => get<ApplicationList>('/applications', signal),
+  order: (application: string, order: Partial<Order>) => change<Application>('PUT', `/applications/${part(application)}/order`, order),
+  rules: (signal: AbortSignal) => get<{ rules: RuleDoc[] }>('/rules', signal),
+  service: (signal: AbortSignal) => get<ServiceInfo>('/service', signal),
+  tokens: (signal: AbortSignal) => get<{ tokens: Token[] }>('/tokens', signal),
+  createToken: (kind: string, name: string) => change<NewToken>('POST', '/tokens', { kind, name }),
+  revokeToken: (id: string) => change<null>('DELETE', `/tokens/${part(id)}`),
   finding: (recording: string, finding: string, signal: AbortSignal) =>
     get<FindingDetail>(`/recordings/${part(recording)}/findings/${part(finding)}`, signal),
 }

@@ -832,9 +832,9 @@ export interface components {
         Comparison: {
             a: components["schemas"]["Side"];
             b: components["schemas"]["Side"];
-            new: (components["schemas"]["Finding"] | null)[];
-            gone: (components["schemas"]["Finding"] | null)[];
-            still: (components["schemas"]["Finding"] | null)[];
+            new: components["schemas"]["Finding"][];
+            gone: components["schemas"]["Finding"][];
+            still: components["schemas"]["Finding"][];
             registrations: components["schemas"]["RegChange"][];
             verdicts: components["schemas"]["VerdictChange"][];
             costs: components["schemas"]["CostChange"][];

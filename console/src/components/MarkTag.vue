@@ -1,10 +1,20 @@
 <script setup lang="ts">
-/** The mark of an instance: the same wherever the instance is the same. */
-defineProps<{ mark: string; instance: number }>()
+import { useHere } from '@/composables/useView'
+
+/** The mark of an instance: the same wherever the instance is the same. It leads to what is known of it. */
+withDefaults(defineProps<{ mark: string; instance: number; stream?: number; plain?: boolean }>(), { stream: 0 })
+const here = useHere()
 </script>
 
 <template>
-  <span class="mark code" :title="`instance ${instance}`">{{ mark }}</span>
+  <router-link
+    v-if="here && !plain"
+    class="mark code"
+    :to="{ name: 'instance', params: { recording: here.recording.value, instance: stream ? `${stream}.${instance}` : String(instance) } }"
+    :title="`instance ${instance}`"
+    >{{ mark }}</router-link
+  >
+  <span v-else class="mark code" :title="`instance ${instance}`">{{ mark }}</span>
 </template>
 
 <style scoped>
@@ -14,5 +24,12 @@ defineProps<{ mark: string; instance: number }>()
   border: 1px solid rgba(var(--v-theme-on-surface), 0.35);
   border-radius: 4px;
   white-space: nowrap;
+  color: inherit;
+  text-decoration: none;
+}
+a.mark:hover,
+a.mark:focus-visible {
+  border-color: rgb(var(--v-theme-link));
+  color: rgb(var(--v-theme-link));
 }
 </style>

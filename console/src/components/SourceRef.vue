@@ -3,11 +3,10 @@ import { computed } from 'vue'
 
 import type { Ref } from '@/api/types'
 import CopyButton from '@/components/CopyButton.vue'
-import { nameOf } from '@/format'
+import RegLink from '@/components/RegLink.vue'
 
 /** A registration by name, with its implementation, lifetime and place in the source. */
 const props = defineProps<{ of: Ref; role?: string }>()
-const name = computed(() => nameOf(props.of))
 const implementation = computed(() => {
   const impl = props.of.implementation
   return impl && impl !== props.of.service ? impl : ''
@@ -18,7 +17,7 @@ const about = computed(() => [implementation.value, props.of.lifetime].filter(Bo
 <template>
   <div class="ref">
     <div v-if="role" class="role quiet">{{ role }}</div>
-    <div class="name">{{ name }}</div>
+    <div class="name"><RegLink :of="of" /></div>
     <div class="quiet small">{{ about }}</div>
     <div v-if="of.at" class="code place">{{ of.at }}<CopyButton :text="of.at" what="the place in the source" /></div>
   </div>

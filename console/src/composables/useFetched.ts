@@ -1,15 +1,13 @@
-import { getCurrentScope, onScopeDispose, ref, shallowRef, toValue, watch, type MaybeRefOrGetter } from 'vue'
+import { computed, getCurrentScope, onScopeDispose, ref, shallowRef, watch } from 'vue'
 
 import { Problem } from '@/api/client'
 
 /**
  * Fetches again whenever one of the inputs changes, ignores answers that were overtaken, and stops with the scope that
- * called it. While an answer is on its way the last one stays.
+ * called it. While an answer is on its way the last one stays, unless the first input, which says what it is about, has
+ * changed.
  */
-export function useFetched<I extends unknown[], T>(
-  inputs: { [K in keyof I]: MaybeRefOrGetter<I[K]> },
-  fetcher: (...args: [...I, AbortSignal]) => Promise<T>,
-) {
+export function useFetched<I extends readonly unknown[], T>(inputs: () => readonly [...I], fetcher: (...args: [...I, AbortSignal]) => Promise<T>) {
   const data = shallowRef<T>()
   const error = shallowRef<Problem>()
   const loading = ref(false)
@@ -20,8 +18,7 @@ export function useFetched<I extends unknown[], T>(
     const mine = (running = new AbortController())
     loading.value = true
     try {
-      const values = inputs.map((input) => toValue(input as MaybeRefOrGetter)) as unknown as I
-      const answer = await fetcher(...values, mine.signal)
+      const answer = await fetcher(...([...inputs(), mine.signal] as unknown as [...I, AbortSignal]))
       if (mine.signal.aborted) return
       data.value = answer
       error.value = undefined
@@ -33,10 +30,15 @@ export function useFetched<I extends unknown[], T>(
     }
   }
 
+  // Inputs that are objects are made anew with every change of an address: only what they hold counts.
+  const asked = computed(() => JSON.stringify(inputs()))
+  let about = inputs()[0]
   watch(
-    () => inputs.map((input) => toValue(input as MaybeRefOrGetter)),
+    asked,
     () => {
-      data.value = undefined
+      if (about !== inputs()[0]) data.value = undefined
+      about = inputs()[0]
+      error.value = undefined
       void refresh()
     },
     { immediate: true },

@@ -3,13 +3,16 @@ import { mdiArrowRight } from '@mdi/js'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
+import { api } from '@/api/client'
 import CommandLine from '@/components/CommandLine.vue'
 import CopyButton from '@/components/CopyButton.vue'
 import MarkTag from '@/components/MarkTag.vue'
 import PageState from '@/components/PageState.vue'
 import SeverityTag from '@/components/SeverityTag.vue'
+import ScopeLink from '@/components/ScopeLink.vue'
 import SourceRef from '@/components/SourceRef.vue'
 import TimeText from '@/components/TimeText.vue'
+import { useFetched } from '@/composables/useFetched'
 import { whole } from '@/format'
 
 import EvidenceDrawing from './EvidenceDrawing.vue'
@@ -23,6 +26,12 @@ const { data, error, loading, refresh } = useFinding(
   () => props.recording,
   () => props.finding,
 )
+
+const { data: rules } = useFetched(() => [], (signal: AbortSignal) => api.rules(signal))
+const help = computed(() => rules.value?.rules.find((r) => r.id === data.value?.rule))
+// Examples name their stream; addresses count them.
+const { data: detail } = useFetched(() => [props.recording], (id: string, signal: AbortSignal) => api.recording(id, signal))
+const streamOf = (name: string) => Math.max(0, detail.value?.stream_list.findIndex((s) => s.stream === name) ?? 0)
 
 const way = computed(() => {
   const f = data.value
@@ -52,12 +61,12 @@ function set(name: string, value: string | undefined) {
 
 <template>
   <main class="page">
-    <router-link class="app-link" :to="{ name: 'recording', params: { recording } }">The recording's findings</router-link>
+    <router-link class="app-link" :to="{ name: 'findings', params: { recording } }">The recording's findings</router-link>
     <PageState class="mt-3" :error="error" :loading="loading && !data" what="the finding" @retry="refresh" />
     <template v-if="data">
       <div class="top mt-2">
         <SeverityTag :severity="data.severity" />
-        <span>{{ data.rule }}</span>
+        <router-link class="app-link" :to="{ name: 'settings', query: { rule: data.rule } }" :title="help ? `Reports: ${help.reports} Not: ${help.not}` : 'What the rule reports'" data-rule-link>{{ data.rule }}</router-link>
         <span class="quiet">{{ data.basis }}</span>
         <span class="code quiet">{{ data.id }}</span><CopyButton :text="data.id" what="the finding's id" />
       </div>
@@ -80,12 +89,20 @@ function set(name: string, value: string | undefined) {
           <p>{{ data.fix }}</p>
         </section>
       </div>
+      <v-expansion-panels v-if="help" class="mt-3" variant="accordion" flat data-help>
+        <v-expansion-panel :title="`What ${data.rule} reports, and what it does not`">
+          <template #text>
+            <p>{{ help.reports }}</p>
+            <p class="quiet">Not: {{ help.not }}</p>
+          </template>
+        </v-expansion-panel>
+      </v-expansion-panels>
       <v-alert v-if="data.caveat" type="warning" class="mt-4" density="compact">{{ data.caveat }}</v-alert>
 
       <v-card v-if="evidence && example" class="mt-4 px-4 py-3">
         <div class="top mb-2">
           <h2>The evidence in time</h2>
-          <span v-if="example.scope !== null" class="quiet">scope {{ example.scope }} {{ example.scope_name }}, line {{ whole(example.line) }}</span>
+          <span v-if="example.scope !== null" class="quiet"><ScopeLink :scope="example.scope" :name="example.scope_name" :stream="streamOf(example.stream ?? '')" :mark="example.instances[0]" />, line {{ whole(example.line) }}</span>
           <v-spacer />
           <v-btn-toggle :model-value="trueToScale" density="compact" variant="outlined" mandatory @update:model-value="(v: boolean) => set('scale', v ? 'true' : undefined)">
             <v-btn :value="false">Even out quiet times</v-btn>
@@ -106,7 +123,7 @@ function set(name: string, value: string | undefined) {
           <v-card>
             <v-list density="compact" nav aria-label="Examples">
               <v-list-item v-for="(e, n) in data.examples" :key="n" :active="n === chosen" @click="set('example', n ? String(n) : undefined)">
-                <MarkTag v-for="i in e.instances.slice(0, 3)" :key="i" class="mr-2" :mark="marks.get(i) ?? `#${i}`" :instance="i" />
+                <MarkTag v-for="i in e.instances.slice(0, 3)" :key="i" class="mr-2" :mark="marks.get(i) ?? `#${i}`" :instance="i" plain />
                 <span v-if="e.scope !== null">scope {{ e.scope }} {{ e.scope_name }}</span>
                 <span class="quiet"> line {{ whole(e.line) }}</span>
               </v-list-item>

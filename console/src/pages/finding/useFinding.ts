@@ -6,7 +6,10 @@ import { useLive } from '@/composables/useLive'
 
 /** One finding with its evidence, read again while its recording changes. */
 export function useFinding(recording: MaybeRefOrGetter<string>, finding: MaybeRefOrGetter<string>) {
-  const fetched = useFetched([recording, finding], (r: string, f: string, signal) => api.finding(r, f, signal))
+  const fetched = useFetched(
+    () => [`${toValue(recording)}/${toValue(finding)}`],
+    (_about: string, signal: AbortSignal) => api.finding(toValue(recording), toValue(finding), signal),
+  )
   let soon: number | undefined
   useLive(
     (changed) => {

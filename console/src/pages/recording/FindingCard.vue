@@ -1,8 +1,12 @@
 <script setup lang="ts">
+import { computed } from 'vue'
+
 import type { Finding } from '@/api/types'
+import CopyButton from '@/components/CopyButton.vue'
 import SeverityTag from '@/components/SeverityTag.vue'
 
-defineProps<{ finding: Finding; recording: string }>()
+const props = defineProps<{ finding: Finding; recording: string }>()
+const places = computed(() => [...new Set([props.finding.holder?.at, props.finding.subject.at].filter((at): at is string => !!at))])
 </script>
 
 <template>
@@ -12,6 +16,9 @@ defineProps<{ finding: Finding; recording: string }>()
       <span class="quiet">{{ finding.rule }}</span>
     </div>
     <router-link class="app-link title" :to="{ name: 'finding', params: { recording, finding: finding.id } }">{{ finding.title }}</router-link>
+    <div v-if="places.length" class="places">
+      <span v-for="at in places" :key="at" class="code">{{ at }}<CopyButton :text="at" what="the place in the source" /></span>
+    </div>
     <p class="fix"><strong>Change:</strong> {{ finding.fix }}</p>
   </v-card>
 </template>
@@ -30,6 +37,11 @@ defineProps<{ finding: Finding; recording: string }>()
 .title {
   font-weight: 600;
   overflow-wrap: anywhere;
+}
+.places {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 14px;
 }
 .fix {
   margin: 0;

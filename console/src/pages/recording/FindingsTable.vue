@@ -9,7 +9,7 @@ import { rounded, whole } from '@/format'
 
 import type { Cause } from './useRecording'
 
-const props = defineProps<{ causes: Cause[]; recording: string; none: string }>()
+const props = defineProps<{ causes: Cause[]; recording: string; none: string; fresh?: Set<string> }>()
 const rows = computed(() =>
   props.causes.flatMap((c) => [{ finding: c.finding, follows: false }, ...c.follows.map((finding) => ({ finding, follows: true }))]),
 )
@@ -42,6 +42,7 @@ function seen(finding: Finding): number {
           <td class="what">
             <v-icon v-if="row.follows" :icon="mdiSubdirectoryArrowRight" size="small" title="follows from the finding above" />
             <router-link class="app-link" :to="{ name: 'finding', params: { recording, finding: row.finding.id } }">{{ row.finding.title }}</router-link>
+            <v-chip v-if="fresh?.has(row.finding.id)" class="ml-2" size="x-small">new</v-chip>
             <div class="quiet small">{{ row.finding.rule }}</div>
           </td>
           <td class="code"><div v-for="at in places(row.finding)" :key="at">{{ at }}</div></td>

@@ -1,29 +1,27 @@
 <script setup lang="ts">
-import { computed } from 'vue'
-import { useRoute, useRouter } from 'vue-router'
+import { computed, useTemplateRef } from 'vue'
 
-import type { Severity } from '@/api/types'
+import type { DisposalView } from '@/api/types'
+import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
+import { linesOverTime } from '@/components/chart/options'
 import CommandLine from '@/components/CommandLine.vue'
+import ExportMenu from '@/components/ExportMenu.vue'
 import PageState from '@/components/PageState.vue'
-import TimeText from '@/components/TimeText.vue'
-import { count, healthOf, took } from '@/format'
+import { useView } from '@/composables/useView'
+import { count, healthOf, nameOf, rounded } from '@/format'
 
 import FindingCard from './FindingCard.vue'
-import FindingsTable from './FindingsTable.vue'
+import RecordingCare from './RecordingCare.vue'
 import StreamTable from './StreamTable.vue'
-import { families, foldedCauses, useRecording } from './useRecording'
+import { families, useRecording } from './useRecording'
 
 const props = defineProps<{ recording: string }>()
-const route = useRoute()
-const router = useRouter()
 const { detail, findings, error, loading, refresh } = useRecording(() => props.recording)
+const { data: disposal } = useView<DisposalView>(() => props.recording, 'disposal', () => ({ limit: 5 }))
 
-const severities: Severity[] = ['error', 'warning', 'note']
-const chosenSeverity = computed(() => (route.query.severity as string | undefined) ?? '')
-const chosenFamily = computed(() => (route.query.family as string | undefined) ?? '')
-const causes = computed(() => foldedCauses(findings.value ?? [], chosenSeverity.value, chosenFamily.value))
 const first = computed(() => (findings.value ?? []).filter((f) => f.severity === 'error' && !f.because).slice(0, 3))
 const follow = computed(() => (findings.value ?? []).filter((f) => f.because).length)
+const perFamily = computed(() => families(findings.value ?? []))
 
 const sentence = computed(() => {
   const d = detail.value
@@ -36,82 +34,119 @@ const sentence = computed(() => {
   return `${count(errors, 'mistake', 'mistakes')} to fix first${after}; ${scopes}.`
 })
 
-function choose(name: 'severity' | 'family', value: string) {
-  const query = { ...route.query }
-  if (value && value !== query[name]) query[name] = value
-  else delete query[name]
-  void router.push({ query })
-}
-
-const command = computed(() => {
-  const severity = chosenSeverity.value ? ` --severity ${chosenSeverity.value}` : ''
-  return `keenlantern findings ${props.recording}${severity}`
+// What grows is shown before what is merely many.
+const rising = computed(() => [...(disposal.value?.alive ?? [])].sort((a, b) => b.alive - a.alive).slice(0, 5))
+const aliveOption = computed(() => {
+  const step = disposal.value?.width_ns ?? 1
+  const lines = rising.value.map((r) => ({ name: nameOf(r.of), points: r.series.map((v, n): [number, number] => [(n + 1) * step, v]) }))
+  return (c: Colours) => linesOverTime(c, lines, 'alive')
 })
+const rateOption = computed(() => {
+  const step = disposal.value?.width_ns ?? 1
+  const points = (disposal.value?.opened ?? []).map((v, n): [number, number] => [(n + 1) * step, (v * 1e9) / step])
+  return (c: Colours) => linesOverTime(c, [{ name: 'scopes a second', points }], 'scopes/s')
+})
+const aliveLabel = computed(() => `Alive over time: ${rising.value.map((r) => `${nameOf(r.of)} ${r.alive} now, ${r.most} at most`).join('; ')}`)
+const aliveChart = useTemplateRef('aliveChart')
 </script>
 
 <template>
   <main class="page">
-    <router-link class="app-link" to="/recordings">Recordings</router-link>
-    <PageState class="mt-3" :error="error" :loading="loading && !detail" what="the recording" @retry="refresh" />
+    <h1 class="sr-only">Overview</h1>
+    <PageState :error="error" :loading="loading && !detail" what="the recording" @retry="refresh" />
     <template v-if="detail && findings">
-      <h1 class="mt-1">{{ detail.app }} {{ detail.version }}</h1>
-      <p class="quiet about">
-        <span class="code">{{ detail.id }}</span> · {{ detail.environment || 'no environment named' }} · {{ detail.state }} ·
-        began <TimeText :at="detail.start" /> · lasted {{ took(detail.lasted_ns) }}
-      </p>
       <p class="sentence" data-sentence>{{ sentence }}</p>
 
       <section v-if="first.length" class="cards mt-3" aria-label="What to look at first">
         <FindingCard v-for="f in first" :key="f.id" :finding="f" :recording="detail.id" />
       </section>
+      <p v-if="findings.length" class="mt-3">
+        <router-link class="app-link" :to="{ name: 'findings', params: { recording } }">All {{ count(findings.length, 'finding', 'findings') }}</router-link>
+      </p>
 
-      <section class="mt-6">
-        <div class="head">
-          <h2>Findings</h2>
-          <div class="filters" role="group" aria-label="Show findings of">
-            <v-chip v-for="s in severities" :key="s" :color="s" :variant="chosenSeverity === s ? 'flat' : 'outlined'" :aria-pressed="chosenSeverity === s" @click="choose('severity', s)">
-              {{ s === 'error' ? 'errors' : s === 'warning' ? 'warnings and worse' : 'all' }}
-            </v-chip>
-            <v-chip v-for="f in families(findings)" :key="f.name" :variant="chosenFamily === f.name ? 'flat' : 'outlined'" :aria-pressed="chosenFamily === f.name" @click="choose('family', f.name)">
-              {{ f.name }} {{ f.n }}
-            </v-chip>
+      <div class="charts mt-3">
+        <v-card class="pa-3">
+          <div class="head">
+            <h2>Alive over time</h2>
+            <router-link class="app-link" :to="{ name: 'disposal', params: { recording } }">Disposal</router-link>
+            <v-spacer />
+            <ExportMenu v-if="disposal" name="alive" :data="disposal.alive" :png="() => aliveChart?.png()" />
           </div>
-        </div>
-        <FindingsTable :causes="causes" :recording="detail.id" :none="findings.length ? 'None of the findings is of the kind chosen.' : 'Nothing was found in this recording.'" />
-      </section>
+          <ChartBox v-if="rising.length" ref="aliveChart" :option="aliveOption" :label="aliveLabel" name="alive" />
+          <p v-else class="quiet">No instances yet.</p>
+        </v-card>
+        <v-card class="pa-3">
+          <div class="head">
+            <h2>Scopes a second</h2>
+            <router-link class="app-link" :to="{ name: 'scopes', params: { recording } }">Scopes</router-link>
+          </div>
+          <ChartBox v-if="disposal?.opened.length" :option="rateOption" :label="`Scopes opened a second over time; ${rounded(detail.figures.scopes)} in all`" name="scopes" />
+          <p v-else class="quiet">No scopes yet.</p>
+        </v-card>
+        <v-card class="pa-3">
+          <h2 class="mb-2">Findings by family</h2>
+          <p v-if="!perFamily.length" class="quiet">Nothing was found.</p>
+          <ul class="families">
+            <li v-for="f in perFamily" :key="f.name">
+              <router-link class="app-link" :to="{ name: 'findings', params: { recording }, query: { family: f.name } }">{{ f.name }}</router-link>
+              <span class="bar" :style="{ width: `${(130 * f.n) / Math.max(...perFamily.map((p) => p.n))}px` }" />
+              <span class="num">{{ f.n }}</span>
+            </li>
+          </ul>
+        </v-card>
+      </div>
 
-      <section class="mt-6">
+      <section class="mt-5">
         <h2 class="mb-2">Streams</h2>
         <StreamTable :streams="detail.stream_list" />
       </section>
-      <CommandLine class="mt-4" :command="command" />
+      <RecordingCare class="mt-5" :recording="detail" @changed="refresh" />
+      <CommandLine class="mt-4" :command="`keenlantern findings ${detail.id}`" />
     </template>
   </main>
 </template>
 
 <style scoped>
-.about {
-  margin: 2px 0 10px;
-}
 .sentence {
-  margin: 0;
-  font-size: 1.1rem;
+  margin: 4px 0 0;
+  font-size: 1.15rem;
+  font-weight: 600;
 }
 .cards {
   display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(320px, 1fr));
+  grid-template-columns: repeat(auto-fit, minmax(300px, 1fr));
   gap: 16px;
+}
+.charts {
+  display: grid;
+  grid-template-columns: 5fr 4fr 3fr;
+  gap: 16px;
+}
+@media (max-width: 1100px) {
+  .charts {
+    grid-template-columns: 1fr;
+  }
 }
 .head {
   display: flex;
-  flex-wrap: wrap;
   align-items: center;
-  gap: 16px;
-  margin-bottom: 8px;
+  gap: 12px;
+  margin-bottom: 4px;
 }
-.filters {
-  display: flex;
-  flex-wrap: wrap;
+.families {
+  list-style: none;
+  display: grid;
   gap: 6px;
+}
+.families li {
+  display: grid;
+  grid-template-columns: 90px 1fr 30px;
+  align-items: center;
+  gap: 8px;
+}
+.bar {
+  height: 12px;
+  border-radius: 2px;
+  background: rgb(var(--v-theme-life));
 }
 </style>

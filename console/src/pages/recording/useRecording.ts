@@ -7,7 +7,7 @@ import { useLive } from '@/composables/useLive'
 
 /** A recording with its findings, read again while it changes, at most four times a second. */
 export function useRecording(recording: MaybeRefOrGetter<string>) {
-  const { data, error, loading, refresh } = useFetched([recording], async (id: string, signal) => {
+  const { data, error, loading, refresh } = useFetched(() => [toValue(recording)], async (id: string, signal: AbortSignal) => {
     const [detail, found] = await Promise.all([api.recording(id, signal), api.findings(id, signal)])
     return { detail, findings: found.findings }
   })
@@ -29,6 +29,12 @@ export function useRecording(recording: MaybeRefOrGetter<string>) {
 }
 
 const ranks: Record<string, number> = { error: 3, warning: 2, note: 1 }
+
+/** Whether a finding names something in which a text occurs. */
+export function concerns(f: Finding, text: string): boolean {
+  const part = text.toLowerCase()
+  return !part || [f.subject, f.holder, ...f.path].some((r) => r && [r.service, r.key, r.implementation].some((n) => n?.toLowerCase().includes(part)))
+}
 
 /** A finding with what follows from it. */
 export interface Cause {

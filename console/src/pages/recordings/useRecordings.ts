@@ -13,7 +13,7 @@ export const pageSize = 25
  */
 export function useRecordings(page: Ref<number>, atTop: () => boolean) {
   const offset = computed(() => (page.value - 1) * pageSize)
-  const { data, error, loading, refresh } = useFetched([offset], (from: number, signal) => api.recordings(pageSize, from, signal))
+  const { data, error, loading, refresh } = useFetched(() => [offset.value], (from: number, signal: AbortSignal) => api.recordings(pageSize, from, signal))
   const fresh = ref(new Set<string>())
 
   function hear(recording: Recording) {

@@ -1,0 +1,65 @@
+import type { EChartsCoreOption } from 'echarts/core'
+
+import { rounded, took } from '@/format'
+
+import type { Colours } from './ChartBox.vue'
+
+export interface Line {
+  name: string
+  points: [number, number][] // ns since the start, value
+}
+
+const dashes = ['solid', 'dashed', 'dotted', [8, 3, 2, 3], [12, 4], [3, 3]]
+const symbols = ['circle', 'rect', 'triangle', 'diamond', 'pin', 'arrow']
+
+/** Lines over the time since a recording began. */
+export function linesOverTime(c: Colours, lines: Line[], unit: string): EChartsCoreOption {
+  return {
+    grid: { left: 56, right: 20, top: lines.length > 1 ? 34 : 16, bottom: 30 },
+    legend: lines.length > 1 ? { top: 0, left: 0, type: 'scroll', textStyle: { color: c.text }, icon: 'roundRect', itemHeight: 8 } : undefined,
+    tooltip: {
+      trigger: 'axis',
+      backgroundColor: c.surface,
+      textStyle: { color: c.text },
+      renderMode: 'richText', // names come from traces: they are never markup
+      valueFormatter: (v: unknown) => `${rounded(Number(v))} ${unit}`,
+      axisPointer: { label: { formatter: (p: { value: number }) => took(p.value) } },
+    },
+    xAxis: timeAxis(c),
+    yAxis: valueAxis(c, unit),
+    series: lines.map((l, n) => ({
+      type: 'line',
+      name: l.name,
+      data: l.points,
+      showSymbol: l.points.length < 40,
+      symbol: symbols[n % symbols.length],
+      symbolSize: 5,
+      step: false,
+      lineStyle: { width: 2, type: dashes[n % dashes.length], color: c.series[n % c.series.length] },
+      itemStyle: { color: c.series[n % c.series.length] },
+    })),
+  }
+}
+
+export function timeAxis(c: Colours, name = '') {
+  return {
+    type: 'value' as const,
+    name,
+    min: 0,
+    axisLabel: { color: c.quiet, formatter: (v: number) => took(v) },
+    axisLine: { lineStyle: { color: c.line } },
+    splitLine: { show: false },
+  }
+}
+
+export function valueAxis(c: Colours, name: string) {
+  return {
+    type: 'value' as const,
+    name,
+    nameTextStyle: { color: c.quiet, align: 'left' as const },
+    nameGap: 6,
+    minInterval: 1,
+    axisLabel: { color: c.quiet, formatter: (v: number) => rounded(v) },
+    splitLine: { lineStyle: { color: c.line } },
+  }
+}

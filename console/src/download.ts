@@ -1,0 +1,29 @@
+/** Gives a text to the browser to be saved. */
+export function save(name: string, type: string, content: string) {
+  const url = URL.createObjectURL(new Blob([content], { type }))
+  saveFrom(name, url)
+  setTimeout(() => URL.revokeObjectURL(url), 10_000)
+}
+
+export function saveFrom(name: string, url: string) {
+  const link = document.createElement('a')
+  link.href = url
+  link.download = name
+  link.click()
+}
+
+export interface Column<T> {
+  title: string
+  value: (row: T) => string | number | boolean | null | undefined
+}
+
+/** Rows as CSV (RFC 4180). What a spreadsheet would take for a formula becomes a text. */
+export function csvOf<T>(columns: Column<T>[], rows: T[]): string {
+  const cell = (v: string | number | boolean | null | undefined) => {
+    if (v === null || v === undefined) return ''
+    let text = String(v)
+    if (typeof v === 'string' && /^[=+\-@\t\r]/.test(text)) text = "'" + text
+    return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text
+  }
+  return [columns.map((c) => cell(c.title)), ...rows.map((r) => columns.map((c) => cell(c.value(r))))].map((r) => r.join(',')).join('\r\n') + '\r\n'
+}

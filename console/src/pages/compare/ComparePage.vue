@@ -1,0 +1,197 @@
+<script setup lang="ts">
+import { mdiSwapHorizontal } from '@mdi/js'
+import { computed, watch } from 'vue'
+
+import { api } from '@/api/client'
+import type { Comparison, Finding } from '@/api/types'
+import CommandLine from '@/components/CommandLine.vue'
+import ExportMenu from '@/components/ExportMenu.vue'
+import PageState from '@/components/PageState.vue'
+import SeverityTag from '@/components/SeverityTag.vue'
+import { useFetched } from '@/composables/useFetched'
+import { useQuery } from '@/composables/useQuery'
+import type { Column } from '@/download'
+import { count, localTime, nameOf, rounded, took, whole } from '@/format'
+
+const { text, set } = useQuery()
+const a = text('a')
+const b = text('b')
+const { data: list } = useFetched(() => [], (signal: AbortSignal) => api.recordings(200, 0, signal))
+const options = computed(() =>
+  (list.value?.recordings ?? []).map((r) => ({ title: `${r.name || `${r.app} ${r.version}`} · ${r.id} · ${localTime(r.start)}`, value: r.id })),
+)
+// With one side chosen, the recording before it of the same application is the likely other one.
+watch([b, list], () => {
+  if (!b.value || a.value || !list.value) return
+  const at = list.value.recordings.findIndex((r) => r.id === b.value)
+  const before = list.value.recordings.slice(at + 1).find((r) => r.app === list.value!.recordings[at]?.app)
+  if (before) set({ a: before.id }, 'replace')
+})
+const { data, error, loading, refresh } = useFetched(() => [a.value, b.value], async (one: string, two: string, signal: AbortSignal): Promise<Comparison | undefined> => (one && two ? api.compare(one, two, signal) : undefined))
+const groups = computed(() => [
+  { name: 'New', sign: '＋', what: 'in the second and not in the first', list: data.value?.new ?? [], side: 'b' },
+  { name: 'Gone', sign: '－', what: 'in the first and not in the second', list: data.value?.gone ?? [], side: 'a' },
+  { name: 'Still there', sign: '＝', what: 'in both', list: data.value?.still ?? [], side: 'b' },
+])
+const place = (f: Finding) => [...new Set([f.holder?.at, f.subject.at].filter(Boolean))].join(', ')
+const recordingOf = (side: string) => (side === 'a' ? data.value?.a.recording : data.value?.b.recording) ?? ''
+const most = computed(() => Math.max(1, ...(data.value?.costs ?? []).map((c) => Math.abs(change(c)))))
+function change(c: Comparison['costs'][number]): number {
+  return c.b - c.a
+}
+const figure = (c: Comparison['costs'][number], v: number) => (c.figure === 'own_ns' ? took(Math.round(v)) : rounded(v))
+const columns: Column<Comparison['costs'][number]>[] = [
+  { title: 'scopes_of', value: (c) => c.name },
+  { title: 'registration', value: (c) => nameOf(c.of) },
+  { title: 'figure', value: (c) => c.figure },
+  { title: 'a_per_thousand', value: (c) => c.a },
+  { title: 'b_per_thousand', value: (c) => c.b },
+  { title: 'sure', value: (c) => c.sure },
+]
+function halves() {
+  if (b.value) set({ a: `${b.value.split('@')[0]}@first-half`, b: `${b.value.split('@')[0]}@second-half` })
+}
+</script>
+
+<template>
+  <main class="page">
+    <h1 class="mb-3">Compare</h1>
+    <div class="sides">
+      <v-combobox v-model="a" class="side" density="compact" variant="outlined" hide-details label="First: a recording" :items="options" item-title="title" item-value="value" :return-object="false" data-side-a />
+      <v-btn :icon="mdiSwapHorizontal" aria-label="Change sides" title="Change sides" @click="set({ a: b, b: a })" />
+      <v-combobox v-model="b" class="side" density="compact" variant="outlined" hide-details label="Second: a recording" :items="options" item-title="title" item-value="value" :return-object="false" data-side-b />
+      <v-btn variant="outlined" :disabled="!b" @click="halves">Its own halves</v-btn>
+    </div>
+    <p v-if="!a || !b" class="quiet mt-3">Choose two recordings, or parts of one as <span class="code">latest@first-half</span> or <span class="code">latest@version=1.2</span>.</p>
+    <PageState class="mt-3" :error="error" :loading="loading && !data && !!a && !!b" what="both recordings" @retry="refresh" />
+    <template v-if="data">
+      <div class="head mt-3">
+        <p class="sentence" data-compared>
+          {{ count(data.new.length, 'finding is', 'findings are') }} new, {{ data.gone.length }} gone, {{ data.still.length }} still there;
+          {{ count(data.registrations.length, 'registration has', 'registrations have') }} changed.
+        </p>
+        <ExportMenu name="compare" :data="data" :columns="columns" :rows="data.costs" />
+      </div>
+      <p class="quiet">
+        {{ data.a.app }} {{ data.a.version }} {{ data.a.recording }} {{ data.a.part }} ({{ whole(data.a.scopes) }} scopes) → {{ data.b.app }} {{ data.b.version }} {{ data.b.recording }} {{ data.b.part }} ({{ whole(data.b.scopes) }} scopes)
+      </p>
+      <section v-for="g in groups" :key="g.name" class="mt-4" :data-group="g.name">
+        <h2 class="mb-1">{{ g.sign }} {{ g.name }} <span class="quiet kind">{{ g.list.length }}, {{ g.what }}</span></h2>
+        <v-card v-if="g.list.length">
+          <v-table>
+            <tbody>
+              <tr v-for="f in g.list" :key="f.id">
+                <td style="width: 110px"><SeverityTag :severity="f.severity" /></td>
+                <td class="py-1"><router-link class="app-link" :to="{ name: 'finding', params: { recording: recordingOf(g.side), finding: f.id } }">{{ f.title }}</router-link><div class="quiet small">{{ f.rule }}</div></td>
+                <td class="code">{{ place(f) }}</td>
+              </tr>
+            </tbody>
+          </v-table>
+        </v-card>
+      </section>
+      <section class="mt-4">
+        <h2 class="mb-1">Registrations</h2>
+        <p v-if="!data.registrations.length" class="quiet">Nothing was added, removed or changed.</p>
+        <v-card v-else>
+          <v-table>
+            <thead><tr><th>Change</th><th>Registration</th><th>What</th></tr></thead>
+            <tbody>
+              <tr v-for="(r, n) in data.registrations" :key="n">
+                <td>{{ { added: '＋ added', removed: '－ removed', changed: '≠ changed' }[r.change] ?? r.change }}</td>
+                <td class="py-1"><strong>{{ nameOf(r.of) }}</strong><div class="quiet small">{{ r.of.implementation }} <span class="code">{{ r.of.at }}</span></div></td>
+                <td><div v-for="f in r.fields" :key="f.name">{{ f.name }}: {{ f.a || 'none' }} → {{ f.b || 'none' }}</div></td>
+              </tr>
+            </tbody>
+          </v-table>
+        </v-card>
+      </section>
+      <section v-if="data.verdicts.length" class="mt-4">
+        <h2 class="mb-1">Behaved otherwise</h2>
+        <v-card>
+          <v-table>
+            <tbody>
+              <tr v-for="(v, n) in data.verdicts" :key="n"><td>{{ nameOf(v.of) }}</td><td :title="v.a.why">{{ v.a.as }}</td><td>→</td><td :title="v.b.why">{{ v.b.as }}</td></tr>
+            </tbody>
+          </v-table>
+        </v-card>
+      </section>
+      <section class="mt-4">
+        <h2 class="mb-1">Counts and costs <span class="quiet kind">for a thousand scopes of the name</span></h2>
+        <p v-if="!data.costs.length" class="quiet">No difference.</p>
+        <v-card v-else>
+          <v-table hover>
+            <thead><tr><th>Scopes</th><th>Registration</th><th>Figure</th><th class="num">First</th><th class="num">Second</th><th class="diff">Difference</th><th>How sure</th></tr></thead>
+            <tbody>
+              <tr v-for="(c, n) in data.costs.slice(0, 100)" :key="n" :class="{ quiet: c.sure === 'within chance' }">
+                <td>{{ c.name || 'the root' }}</td>
+                <td>{{ nameOf(c.of) }}</td>
+                <td>{{ c.figure === 'own_ns' ? 'own time' : 'instances' }}</td>
+                <td class="num">{{ figure(c, c.a) }}</td>
+                <td class="num">{{ figure(c, c.b) }}</td>
+                <td class="diff"><span class="centre"><span :class="['bar', change(c) < 0 ? 'less' : 'more']" :style="{ width: `${Math.max(1, 50 * Math.sqrt(Math.abs(change(c)) / most))}%` }" /></span><span class="num">{{ change(c) < 0 ? '−' : '+' }}{{ figure(c, Math.abs(change(c))) }}</span></td>
+                <td>{{ c.sure }}<span v-if="c.margin" class="quiet" title="the margin that chance leaves"> ± {{ figure(c, c.margin) }}</span></td>
+              </tr>
+            </tbody>
+          </v-table>
+        </v-card>
+      </section>
+      <CommandLine class="mt-4" :command="`keenlantern compare ${a} ${b}`" />
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.sides,
+.head {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 10px;
+}
+.side {
+  flex: 1 1 320px;
+  max-width: 560px;
+}
+.head {
+  justify-content: space-between;
+}
+.sentence {
+  font-size: 1.1rem;
+  font-weight: 600;
+}
+.kind {
+  font-size: 0.8rem;
+  font-weight: 400;
+}
+.small {
+  font-size: 0.8rem;
+}
+.diff {
+  width: 24%;
+}
+td.diff {
+  white-space: nowrap;
+}
+.centre {
+  position: relative;
+  display: inline-block;
+  width: 120px;
+  height: 10px;
+  margin-right: 10px;
+  background: linear-gradient(rgb(var(--v-theme-life)), rgb(var(--v-theme-life))) center / 1px 100% no-repeat;
+}
+.bar {
+  position: absolute;
+  top: 1px;
+  height: 8px;
+  background: rgb(var(--v-theme-life));
+}
+.more {
+  left: 50%;
+}
+.less {
+  right: 50%;
+  background: none;
+  border: 1.5px solid rgb(var(--v-theme-life));
+}
+</style>

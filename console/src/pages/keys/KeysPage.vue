@@ -1,0 +1,158 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { KeyRow, KeysView } from '@/api/types'
+import CommandLine from '@/components/CommandLine.vue'
+import ExportMenu from '@/components/ExportMenu.vue'
+import FilterBar from '@/components/FilterBar.vue'
+import PageState from '@/components/PageState.vue'
+import RegLink from '@/components/RegLink.vue'
+import { useQuery } from '@/composables/useQuery'
+import { useView } from '@/composables/useView'
+import type { Column } from '@/download'
+import { nameOf, rounded, whole } from '@/format'
+import { askedBy } from '@/pages/registrations/names'
+
+const props = defineProps<{ recording: string }>()
+const { text, flag } = useQuery()
+const service = text('service')
+const lifetime = text('lifetime')
+const all = flag('all')
+const open = text('open', '', 'replace')
+const { data, error, loading, refresh } = useView<KeysView>(() => props.recording, 'keys', () => ({ service: service.value, lifetime: lifetime.value, all: all.value, limit: 1000 }))
+
+const keyName = (key: string | null) => key ?? 'no key'
+const idOf = (r: KeyRow) => `${r.service}\u0000${keyName(r.key)}`
+
+// Service by key. Where there are more keys than fit, a service's keys stand in a line of their own below it.
+const services = computed(() => {
+  const map = new Map<string, KeyRow[]>()
+  for (const r of data.value?.keys ?? []) map.set(r.service, [...(map.get(r.service) ?? []), r])
+  return [...map].map(([name, keys]) => ({ name, keys }))
+})
+const signs: Record<string, string> = { answered: '✓', 'never asked': '○', missing: '✕', 'answered by another key': '◆' }
+const bad = (r: KeyRow) => r.state === 'missing' || r.state === 'answered by another key'
+const chosen = computed(() => (data.value?.keys ?? []).find((r) => idOf(r) === open.value))
+const columns: Column<KeyRow>[] = [
+  { title: 'service', value: (r) => r.service },
+  { title: 'key', value: (r) => r.key },
+  { title: 'registered', value: (r) => r.registered.length },
+  { title: 'asked', value: (r) => r.asked },
+  { title: 'missing', value: (r) => r.missing },
+  { title: 'state', value: (r) => r.state },
+  { title: 'answers', value: (r) => r.answers.map((a) => `${nameOf(a.of)} ${a.count}`).join('; ') },
+]
+</script>
+
+<template>
+  <main class="page">
+    <h1>Keys</h1>
+    <p class="quiet mb-3">For each service and key: what is registered, how often it was asked for, and what answered.</p>
+    <FilterBar>
+      <v-switch v-model="all" density="compact" hide-details color="primary" label="also services without keys" />
+      <template #end><ExportMenu v-if="data" name="keys" :data="data" :columns="columns" :rows="data.keys" /></template>
+    </FilterBar>
+    <PageState :error="error" :loading="loading && !data" what="the keys" @retry="refresh" />
+    <template v-if="data">
+      <v-card v-if="!data.keys.length" class="pa-4"><p class="quiet">No service with a key or with several registrations{{ service || lifetime ? ' is let through by the filters' : ' is known' }}.</p></v-card>
+      <v-card v-for="s in services" v-else :key="s.name" class="mb-3 service" data-key-service>
+        <div class="name"><RegLink :of="{ service: s.name, key: null, implementation: null, at: null, lifetime: '' }" /></div>
+        <div class="keys">
+          <button v-for="k in s.keys" :key="idOf(k)" type="button" :class="['key', { bad: bad(k), quietly: k.state === 'never asked' }]" :aria-expanded="open === idOf(k)" data-key @click="open = open === idOf(k) ? '' : idOf(k)">
+            <span class="head"><span aria-hidden="true">{{ signs[k.state] ?? '·' }}</span> <strong>{{ keyName(k.key) }}</strong></span>
+            <span class="line">{{ k.state }}</span>
+            <span class="line num-left">asked {{ rounded(k.asked) }} times{{ k.missing ? `, missing ${rounded(k.missing)}` : '' }}</span>
+            <span v-if="k.answers[0]" class="line quiet">{{ k.answers[0].other ? '◆ ' : '' }}{{ k.answers[0].of.implementation || nameOf(k.answers[0].of) }}{{ k.answers.length > 1 ? ` and ${k.answers.length - 1} more` : '' }}</span>
+            <span v-else class="line quiet">{{ k.registered.length ? 'nothing handed out' : 'not registered' }}</span>
+          </button>
+        </div>
+        <div v-if="chosen && chosen.service === s.name" class="detail">
+          <h2>{{ chosen.service }} [{{ keyName(chosen.key) }}]</h2>
+          <p v-if="chosen.missing" class="bad">Asked for and not given {{ whole(chosen.missing) }} times: {{ chosen.why || 'no reason was written down' }}.</p>
+          <div class="columns">
+            <div>
+              <h3>Registered</h3>
+              <div v-for="r in chosen.registered" :key="r.id" class="mb-1"><RegLink :of="r.of" full lifetime /><span class="quiet small">{{ r.answers ? 'it answers' : 'another one answers' }}</span></div>
+              <p v-if="!chosen.registered.length" class="quiet">nothing</p>
+            </div>
+            <div>
+              <h3>Asked by</h3>
+              <div v-for="(a, n) in chosen.asked_by.slice(0, 12)" :key="n"><RegLink v-if="a.consumer" :of="a.consumer" /><span v-else>{{ a.entry || 'nobody known' }}</span> <span class="quiet num">{{ whole(a.count) }} times</span></div>
+              <p v-if="!chosen.asked_by.length" class="quiet">{{ askedBy([]) }}</p>
+            </div>
+            <div>
+              <h3>Answered</h3>
+              <div v-for="(a, n) in chosen.answers" :key="n" :class="{ bad: a.other }">{{ a.other ? '◆ of another key: ' : '' }}<RegLink :of="a.of" full /> <span class="quiet num">{{ whole(a.count) }} times</span></div>
+              <p v-if="!chosen.answers.length" class="quiet">nothing</p>
+            </div>
+          </div>
+        </div>
+      </v-card>
+      <p v-if="data.total > data.keys.length" class="quiet">{{ data.keys.length }} of {{ data.total }} shown; narrow them by a name.</p>
+      <CommandLine class="mt-4" :command="`keenlantern keys ${recording}${service ? ` --service ${service}` : ''}${all ? ' --all' : ''}`" />
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.service {
+  display: grid;
+  grid-template-columns: 230px 1fr;
+}
+.name {
+  padding: 14px 16px;
+  font-weight: 600;
+  overflow-wrap: anywhere;
+}
+.keys {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  padding: 10px;
+}
+.key {
+  display: grid;
+  gap: 1px;
+  min-width: 190px;
+  padding: 6px 12px;
+  text-align: left;
+  border: 1px solid rgba(var(--v-theme-on-surface), 0.25);
+  border-radius: 6px;
+}
+.key[aria-expanded='true'] {
+  border-color: rgb(var(--v-theme-link));
+  outline: 1px solid rgb(var(--v-theme-link));
+}
+.key.quietly {
+  border-style: dashed;
+}
+.key.bad {
+  border: 2px solid rgb(var(--v-theme-error));
+}
+.bad {
+  color: rgb(var(--v-theme-error));
+}
+.key.bad .line.quiet {
+  color: inherit;
+}
+.line {
+  font-size: 0.8rem;
+}
+.detail {
+  grid-column: 1 / -1;
+  padding: 10px 16px 14px;
+  border-top: 1px solid rgba(var(--v-theme-on-surface), 0.12);
+}
+.columns {
+  display: grid;
+  grid-template-columns: repeat(3, 1fr);
+  gap: 20px;
+}
+h3 {
+  font-size: 0.85rem;
+  font-weight: 600;
+}
+.small {
+  font-size: 0.8rem;
+}
+</style>

@@ -1,0 +1,154 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { Story, Thing } from '@/api/types'
+import CommandLine from '@/components/CommandLine.vue'
+import CopyButton from '@/components/CopyButton.vue'
+import ExportMenu from '@/components/ExportMenu.vue'
+import MarkTag from '@/components/MarkTag.vue'
+import PageState from '@/components/PageState.vue'
+import RegLink from '@/components/RegLink.vue'
+import ScopeLink from '@/components/ScopeLink.vue'
+import TimeText from '@/components/TimeText.vue'
+import { useQuery } from '@/composables/useQuery'
+import { useView } from '@/composables/useView'
+import { count, nameOf, took, whole } from '@/format'
+
+import ConstructionChart from './ConstructionChart.vue'
+
+const props = defineProps<{ recording: string; scope: string }>()
+const { number } = useQuery()
+const chosen = number('instance', 0, 'replace')
+const { data, error, loading, refresh } = useView<Story>(() => props.recording, () => `scopes/${encodeURIComponent(props.scope)}`, () => ({}))
+const s = computed(() => data.value?.scope)
+const is = (t: Thing) => ({ chosen: t.instance === chosen.value })
+const columns = [
+  { title: 'instance', value: (b: Story['built'][number]) => b.instance },
+  { title: 'of', value: (b: Story['built'][number]) => nameOf(b.of) },
+  { title: 'from_ns', value: (b: Story['built'][number]) => b.from },
+  { title: 'took_ns', value: (b: Story['built'][number]) => b.took_ns },
+  { title: 'own_ns', value: (b: Story['built'][number]) => b.own_ns },
+]
+</script>
+
+<template>
+  <main class="page">
+    <router-link class="app-link" :to="{ name: 'scopes', params: { recording } }">Scopes</router-link>
+    <PageState class="mt-2" :error="error" :loading="loading && !data" what="the scope's story" @retry="refresh" />
+    <template v-if="data && s">
+      <div class="head">
+        <h1>Scope {{ scope }} {{ s.name }}</h1>
+        <ExportMenu name="scope" :data="data" :columns="columns" :rows="data.built" />
+      </div>
+      <p class="quiet">
+        {{ s.kind }}<template v-if="s.in"> in <ScopeLink :scope="s.in" :stream="s.stream" /></template> · began <TimeText :at="s.began" /> ·
+        <span :title="`${s.took_ns} ns`">{{ s.open ? 'open for' : 'took' }} {{ took(s.took_ns) }}</span> ·
+        {{ count(s.made, 'instance made', 'instances made') }} in {{ took(s.built_ns) }} · {{ count(s.uses, 'use', 'uses') }}
+        <template v-if="s.findings"> · <strong>◆ {{ count(s.findings, 'occurrence of a finding', 'occurrences of findings') }}</strong></template>
+        <template v-if="s.trace"> · trace <span class="code">{{ s.trace }}</span><CopyButton :text="s.trace" what="the trace id" /></template>
+      </p>
+      <v-alert v-if="data.cut" type="info" density="compact" class="mt-2">{{ data.cut }}</v-alert>
+
+      <v-card class="pa-3 mt-3">
+        <h2>What was built, and in what</h2>
+        <p v-if="!data.built.length" class="quiet">Nothing was built in this scope.</p>
+        <ConstructionChart v-else :story="data" :chosen="chosen" @choose="(i: number) => (chosen = i)" />
+      </v-card>
+
+      <div class="parts mt-4">
+        <section>
+          <h2 class="mb-1">From outside</h2>
+          <v-card>
+            <p v-if="!data.outside.length" class="pa-3 quiet">Nothing came from outside.</p>
+            <v-table v-else>
+              <thead><tr><th>What</th><th>Instance</th><th class="num">First at</th><th class="num">Uses</th></tr></thead>
+              <tbody>
+                <tr v-for="o in data.outside" :key="o.instance" :class="is(o)">
+                  <td><RegLink :of="o.of" lifetime /></td>
+                  <td><MarkTag :mark="o.mark" :instance="o.instance" :stream="s.stream" /></td>
+                  <td class="num" :title="`${o.at} ns`">{{ took(o.at) }}</td>
+                  <td class="num">{{ whole(o.uses) }}</td>
+                </tr>
+              </tbody>
+            </v-table>
+          </v-card>
+        </section>
+        <section>
+          <h2 class="mb-1">Used</h2>
+          <v-card>
+            <p v-if="!data.used.length" class="pa-3 quiet">No use was seen.</p>
+            <v-table v-else>
+              <thead><tr><th>What</th><th>Instance</th><th>By</th><th class="num">Times</th><th class="num">First – last</th></tr></thead>
+              <tbody>
+                <tr v-for="(u, n) in data.used" :key="n" :class="is(u)">
+                  <td><RegLink :of="u.of" /></td>
+                  <td><MarkTag :mark="u.mark" :instance="u.instance" :stream="s.stream" /></td>
+                  <td><MarkTag v-if="u.by" :mark="u.by.mark" :instance="u.by.instance" :stream="s.stream" /> <span class="quiet">{{ u.by ? nameOf(u.by.of) : 'not known' }}</span></td>
+                  <td class="num">{{ whole(u.count) }}</td>
+                  <td class="num" :class="{ after: u.after }">{{ took(u.first) }} – {{ took(u.last) }}{{ u.after ? ' ✕ after its end' : '' }}</td>
+                </tr>
+              </tbody>
+            </v-table>
+          </v-card>
+        </section>
+        <section>
+          <h2 class="mb-1">Let go, in this order</h2>
+          <v-card>
+            <p v-if="!data.disposed.length" class="pa-3 quiet">No disposal was seen.</p>
+            <v-table v-else>
+              <thead><tr><th class="num">At</th><th>What</th><th>Instance</th><th>By</th><th class="num">Took</th><th>State</th></tr></thead>
+              <tbody>
+                <tr v-for="(d, n) in data.disposed" :key="n" :class="is(d)">
+                  <td class="num">{{ took(d.at) }}</td>
+                  <td><RegLink :of="d.of" /></td>
+                  <td><MarkTag :mark="d.mark" :instance="d.instance" :stream="s.stream" /></td>
+                  <td>{{ d.by || '–' }}</td>
+                  <td class="num">{{ took(d.ns) }}</td>
+                  <td>{{ d.state }}</td>
+                </tr>
+              </tbody>
+            </v-table>
+          </v-card>
+        </section>
+        <section>
+          <h2 class="mb-1">Left over</h2>
+          <v-card class="pa-3">
+            <p v-if="!data.left.length" class="quiet">Nothing was left that had to be let go.</p>
+            <div v-for="l in data.left" :key="l.instance" :class="is(l)"><MarkTag :mark="l.mark" :instance="l.instance" :stream="s.stream" /> <RegLink :of="l.of" full /></div>
+            <template v-if="data.inner.length">
+              <h3 class="mt-3">Scopes opened in it</h3>
+              <span v-for="i in data.inner" :key="i" class="mr-3"><ScopeLink :scope="i" :stream="s.stream" /></span>
+            </template>
+          </v-card>
+        </section>
+      </div>
+      <CommandLine class="mt-4" :command="`keenlantern scope ${recording} ${scope}`" />
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.head {
+  display: flex;
+  align-items: center;
+  justify-content: space-between;
+  gap: 12px;
+}
+.parts {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(100%, 500px), 1fr));
+  gap: 20px;
+}
+.chosen {
+  background: rgba(var(--v-theme-link), 0.14);
+  outline: 1.5px solid rgb(var(--v-theme-link));
+}
+.after {
+  font-weight: 700;
+  color: rgb(var(--v-theme-error));
+}
+h3 {
+  font-size: 0.9rem;
+  font-weight: 600;
+}
+</style>

@@ -1,0 +1,161 @@
+<script setup lang="ts">
+import { mdiChevronDown, mdiChevronRight } from '@mdi/js'
+import { computed, nextTick, ref, useTemplateRef } from 'vue'
+import { useRouter } from 'vue-router'
+
+import type { Board } from '@/api/types'
+import ScopeLink from '@/components/ScopeLink.vue'
+import { useHere } from '@/composables/useView'
+import { nameOf, shorten, took } from '@/format'
+
+import BoardLine from './BoardLine.vue'
+
+/**
+ * Rows are consumers with what they asked for, columns scopes. A cell that equals its left neighbour is quiet, one that
+ * changed stands out by its shape; arrow keys move, Enter opens the instance.
+ */
+const props = defineProps<{ board: Board; folded: Set<string> }>()
+const emit = defineEmits<{ fold: [service: string] }>()
+const router = useRouter()
+const here = useHere()
+
+type Row = { kind: 'service'; name: string; n: number; differs: boolean; key: string } | { kind: 'row'; row: Board['rows'][number]; key: string; nth: number }
+
+const rows = computed<Row[]>(() => {
+  const groups = new Map<string, Board['rows']>()
+  for (const r of props.board.rows) {
+    const name = nameOf(r.of)
+    groups.set(name, [...(groups.get(name) ?? []), r])
+  }
+  const list: Row[] = []
+  let nth = 0
+  for (const [name, group] of groups) {
+    list.push({ kind: 'service', name, n: group.length, differs: group.some((r) => r.observed.agrees === false), key: 's' + name })
+    if (props.folded.has(name)) continue
+    group.forEach((row, k) => list.push({ kind: 'row', row, key: `r${name}/${k}`, nth: nth++ }))
+  }
+  return list
+})
+const shown = computed(() => rows.value.filter((r) => r.kind === 'row'))
+
+// Movement by keys: one cell at a time can be reached with Tab.
+const at = ref({ row: 0, column: 0 })
+const table = useTemplateRef<HTMLTableElement>('table')
+function move(event: KeyboardEvent) {
+  const steps: Record<string, [number, number]> = { ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1], PageUp: [-10, 0], PageDown: [10, 0] }
+  const last = { row: shown.value.length - 1, column: props.board.scopes.length - 1 }
+  let { row, column } = at.value
+  if (event.key === 'Home') column = 0
+  else if (event.key === 'End') column = last.column
+  else if (event.key === 'Enter') return open(row, column)
+  else if (steps[event.key]) {
+    row += steps[event.key]![0]
+    column += steps[event.key]![1]
+  } else return
+  event.preventDefault()
+  at.value = { row: Math.min(last.row, Math.max(0, row)), column: Math.min(last.column, Math.max(0, column)) }
+  void nextTick(() => table.value?.querySelector<HTMLElement>(`[data-at="${at.value.row}/${at.value.column}"]`)?.focus())
+}
+
+function open(row: number, column: number) {
+  const cell = shown.value[row]?.row.cells[column]
+  const instance = cell?.instances[0]
+  if (instance === undefined || !here) return
+  const address = props.board.stream ? `${props.board.stream}.${instance}` : String(instance)
+  void router.push({ name: 'instance', params: { recording: here.recording.value, instance: address } })
+}
+// One listener for all cells: there may be ten thousand.
+function click(event: MouseEvent) {
+  const place = (event.target as HTMLElement).closest<HTMLElement>('[data-at]')?.dataset.at
+  if (!place) return
+  const [row, column] = place.split('/').map(Number)
+  at.value = { row: row!, column: column! }
+  open(row!, column!)
+}
+</script>
+
+<template>
+  <v-card class="frame" tabindex="-1">
+    <table ref="table" class="board" role="grid" :aria-rowcount="rows.length" :aria-colcount="board.scopes.length + 1" @keydown="move" @click="click">
+      <thead>
+        <tr>
+          <th class="who" scope="col">Consumer, and how what it got behaved</th>
+          <th v-for="s in board.scopes" :key="s.id" scope="col" class="scope" :title="`${s.name}, took ${took(s.took_ns)}`">
+            <ScopeLink :scope="s.id" :stream="s.stream" />
+            <div class="quiet small">{{ shorten(s.name, 14) }}</div>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        <template v-for="r in rows" :key="r.key">
+          <tr v-if="r.kind === 'service'" class="service">
+            <th class="who" scope="row">
+              <button type="button" class="fold" :aria-expanded="!folded.has(r.name)" @click.stop="emit('fold', r.name)">
+                <v-icon :icon="folded.has(r.name) ? mdiChevronRight : mdiChevronDown" size="small" />{{ r.name }}
+                <span class="quiet">{{ r.n }}{{ r.differs ? ' · differs from its lifetime' : '' }}</span>
+              </button>
+            </th>
+            <td :colspan="board.scopes.length" />
+          </tr>
+          <BoardLine v-else :row="r.row" :nth="r.nth" :column="at.row === r.nth ? at.column : -1" />
+        </template>
+      </tbody>
+    </table>
+  </v-card>
+  <ul class="legend quiet" aria-label="How to read the board">
+    <li><span class="cell same"><span class="shape">=</span><span class="mark">kido</span></span> the same instance as in the scope before</li>
+    <li><span class="cell changed"><span class="shape">◆</span><span class="mark">fenu</span></span> another one</li>
+    <li><span class="cell same shared"><span class="shape">=</span><span class="mark">kido</span></span> underlined: built outside the scope</li>
+    <li>arrow keys move, Enter opens the instance</li>
+  </ul>
+</template>
+
+<style scoped src="./board.css"></style>
+<style scoped>
+.frame {
+  max-height: calc(100vh - 250px);
+  min-height: 260px;
+  overflow: auto;
+}
+.board {
+  border-collapse: separate;
+  border-spacing: 0;
+  font-size: 0.86rem;
+}
+th {
+  text-align: left;
+  font-weight: 500;
+}
+thead th {
+  position: sticky;
+  top: 0;
+  z-index: 2;
+  padding: 6px 8px;
+  background: rgb(var(--v-theme-surface));
+  border-bottom: 1px solid rgba(var(--v-theme-on-surface), 0.2);
+  white-space: nowrap;
+  vertical-align: bottom;
+}
+thead .who {
+  z-index: 3;
+}
+.service .who,
+.service td {
+  background: color-mix(in srgb, rgb(var(--v-theme-band)) 8%, rgb(var(--v-theme-surface)));
+}
+.fold {
+  font-weight: 600;
+  text-align: left;
+}
+.small {
+  font-size: 0.78rem;
+}
+.legend {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 22px;
+  list-style: none;
+  padding: 8px 0 0;
+  font-size: 0.8rem;
+}
+</style>

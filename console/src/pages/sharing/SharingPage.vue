@@ -1,0 +1,115 @@
+<script setup lang="ts">
+import { mdiChevronDown, mdiChevronRight } from '@mdi/js'
+import { computed, ref, watch } from 'vue'
+
+import type { Board, ScopeList } from '@/api/types'
+import CommandLine from '@/components/CommandLine.vue'
+import ExportMenu from '@/components/ExportMenu.vue'
+import FilterBar from '@/components/FilterBar.vue'
+import PageState from '@/components/PageState.vue'
+import { useQuery } from '@/composables/useQuery'
+import { useView } from '@/composables/useView'
+import type { Column } from '@/download'
+import { nameOf } from '@/format'
+
+import SharingBoard from './SharingBoard.vue'
+
+const props = defineProps<{ recording: string }>()
+const { text, number } = useQuery()
+const name = text('name')
+const scopes = text('scopes', '', 'replace')
+const last = number('last', 10)
+const depth = number('depth', 2)
+const service = text('service')
+const lifetime = text('lifetime')
+const folded = text('folded', '', 'replace')
+
+const query = computed(() => ({
+  name: scopes.value ? '' : name.value,
+  scopes: scopes.value,
+  last: last.value,
+  depth: depth.value,
+  service: service.value,
+  lifetime: lifetime.value,
+  limit: 500,
+}))
+const { data, error, loading, refresh } = useView<Board>(() => props.recording, 'sharing', query)
+const { data: names } = useView<ScopeList>(() => props.recording, 'scopes', () => ({ limit: 1 }))
+
+const picked = ref(scopes.value)
+let soon: number | undefined
+watch(picked, (value) => {
+  window.clearTimeout(soon)
+  soon = window.setTimeout(() => (scopes.value = /^[\d.,\s]*$/.test(value ?? '') ? (value ?? '').replaceAll(/\s/g, '') : scopes.value), 400)
+})
+watch(scopes, (value) => (picked.value = value))
+
+const foldedSet = computed(() => new Set(folded.value.split(',').filter(Boolean)))
+const services = computed(() => [...new Set((data.value?.rows ?? []).map((r) => nameOf(r.of)))])
+function fold(service: string) {
+  const now = new Set(foldedSet.value)
+  if (!now.delete(service)) now.add(service)
+  folded.value = [...now].join(',')
+}
+const allFolded = computed(() => services.value.length > 0 && services.value.every((s) => foldedSet.value.has(s)))
+
+const columns = computed<Column<Board['rows'][number]>[]>(() => [
+  { title: 'service', value: (r) => nameOf(r.of) },
+  { title: 'consumer', value: (r) => r.path.join(' > ') },
+  { title: 'site', value: (r) => r.site },
+  { title: 'lifetime', value: (r) => r.of.lifetime },
+  { title: 'behaved', value: (r) => r.observed.as },
+  { title: 'agrees', value: (r) => r.observed.agrees },
+  ...(data.value?.scopes ?? []).map((s, n) => ({ title: `scope ${s.id}`, value: (r: Board['rows'][number]) => r.cells[n]?.marks.join(' ') })),
+])
+const command = computed(() => {
+  const which = scopes.value ? ` --scopes ${scopes.value}` : `${name.value ? ` --name '${name.value}'` : ''} --last ${last.value}`
+  return `keenlantern sharing ${props.recording}${which}${service.value ? ` --service ${service.value}` : ''}`
+})
+</script>
+
+<template>
+  <main class="page">
+    <h1>Sharing</h1>
+    <p class="quiet mb-3">Which instance each consumer was given, scope by scope: the same mark is the same instance.</p>
+    <FilterBar>
+      <v-select v-model="name" class="pick" density="compact" variant="outlined" hide-details clearable label="Scopes of this name" :items="(names?.names ?? []).map((n) => n.name)" :disabled="!!scopes" />
+      <v-select v-model="last" class="few" density="compact" variant="outlined" hide-details label="The last" :items="[2, 5, 10, 20, 50]" :disabled="!!scopes" />
+      <v-text-field v-model="picked" class="few wider" density="compact" variant="outlined" hide-details clearable label="Or these, as 12,15" />
+      <v-select v-model="depth" class="few" density="compact" variant="outlined" hide-details label="Unfolded steps" :items="[1, 2, 3, 4, 6, 8]" />
+      <template #end><ExportMenu v-if="data" name="sharing" :data="data" :columns="columns" :rows="data.rows" /></template>
+    </FilterBar>
+    <PageState :error="error" :loading="loading && !data" what="the board" @retry="refresh" />
+    <template v-if="data">
+      <v-card v-if="!data.rows.length" class="pa-4">
+        <p class="quiet">{{ data.scopes.length ? 'Nobody was given anything in these scopes that the filters let through.' : 'There are no scopes to compare yet.' }}</p>
+      </v-card>
+      <template v-else>
+        <div class="over quiet mb-1">
+          <v-btn :prepend-icon="allFolded ? mdiChevronRight : mdiChevronDown" @click="folded = allFolded ? '' : services.join(',')">{{ allFolded ? 'Unfold all' : 'Fold all' }}</v-btn>
+          <span>{{ data.scopes.length }} scopes{{ data.name ? ` of ${data.name}` : '' }} · {{ data.rows.length }} of {{ data.total }} rows</span>
+        </div>
+        <SharingBoard :board="data" :folded="foldedSet" @fold="fold" />
+      </template>
+      <CommandLine class="mt-4" :command="command" />
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.pick {
+  flex: 0 1 220px;
+  min-width: 180px;
+}
+.few {
+  flex: 0 0 118px;
+}
+.wider {
+  flex-basis: 160px;
+}
+.over {
+  display: flex;
+  align-items: center;
+  gap: 12px;
+}
+</style>
