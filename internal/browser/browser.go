@@ -289,6 +289,25 @@ func (p *Page) Truth(condition string) (bool, error) {
 	return run(p, chromedp.Evaluate[bool]("Boolean("+condition+")"))
 }
 
+// Value returns the text that a JavaScript expression comes to.
+func (p *Page) Value(expression string) (string, error) {
+	return run(p, chromedp.Evaluate[string]("String("+expression+")"))
+}
+
+// Run runs a script, whatever it comes to.
+func (p *Page) Run(script string) error {
+	_, err := run(p, chromedp.Evaluate[bool]("(() => { "+script+"; })(), true"))
+	return err
+}
+
+// Type types into the first element that selector finds, once it is there.
+func (p *Page) Type(selector, words string) error {
+	if err := p.Do(chromedp.SendKeys(chromedp.CSS(selector), words)); err != nil {
+		return fmt.Errorf("type into %s: %w", selector, err)
+	}
+	return nil
+}
+
 // Location returns the tab's address without the service's.
 func (p *Page) Location() (string, error) {
 	at, err := run(p, chromedp.Location())

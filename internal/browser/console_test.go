@@ -124,7 +124,7 @@ func TestFromListToEvidence(t *testing.T) {
 	require.NoError(t, p.Click("[data-recording] a"))
 	assert.Equal(t, "1 mistake to fix first, 1 that follows from it; 2 scopes, complete.", text(t, p, "[data-sentence]"))
 	assert.Contains(t, text(t, p, "[data-card]"), "wiring.go:34", "where to change it")
-	require.NoError(t, p.Click("[data-finding] a"))
+	require.NoError(t, p.Click("[data-card] a"))
 	require.NoError(t, p.Wait("[data-evidence]"))
 	assert.Contains(t, text(t, p, "h1"), "PilotRoster, a singleton, keeps a TideSource of a request that has closed")
 	assert.Equal(t, 1, count(t, p, `[data-life="holder"]`))
@@ -161,15 +161,14 @@ func TestFromListToEvidence(t *testing.T) {
 func TestFiltersAreInTheAddress(t *testing.T) {
 	s, p := open(t, usual)
 	put(t, s, http.MethodPost, "/api/v1/recordings", sample(t))
-	require.NoError(t, p.Go("/recordings/latest?family=keys"))
-	require.NoError(t, p.Wait("[data-sentence]"))
+	require.NoError(t, p.Go("/recordings/latest/findings?family=keys"))
+	require.NoError(t, p.Wait("h1"))
+	require.NoError(t, p.Wait(`[aria-label="Show findings of"]`))
 	assert.Zero(t, count(t, p, "[data-finding]"))
-	require.NoError(t, p.Go("/recordings/latest?family=captive&severity=error"))
+	require.NoError(t, p.Go("/recordings/latest/findings?family=captive&severity=error"))
 	require.NoError(t, p.Wait("[data-finding]"))
 	require.NoError(t, p.Click(`[aria-label="Show findings of"] .v-chip[aria-pressed="true"]`))
-	at, err := p.Location()
-	require.NoError(t, err)
-	assert.Equal(t, "/recordings/latest?family=captive", at)
+	soon(t, p, "location.pathname + location.search === '/recordings/latest/findings?family=captive'")
 }
 
 // TestLive holds that pages follow a recording while it is being written, and say so when the service goes away.
@@ -233,7 +232,7 @@ func TestHostileNames(t *testing.T) {
 	require.NoError(t, p.Go("/recordings"))
 	assert.Contains(t, text(t, p, "[data-recording]"), "<img src=x")
 	require.NoError(t, p.Click("[data-recording] a"))
-	require.NoError(t, p.Click("[data-finding] a"))
+	require.NoError(t, p.Click("[data-card] a"))
 	require.NoError(t, p.Wait("[data-evidence]"))
 	assert.Contains(t, text(t, p, "h1"), "<script>")
 	taken, err := p.Truth(`document.title === 'taken' || document.querySelector('img[src="x"]')`)

@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"sync"
 
 	"github.com/gin-gonic/gin"
 
@@ -37,7 +38,8 @@ const (
 
 type service struct {
 	Config
-	openapi []byte // JSON
+	openapi []byte   // JSON
+	gzipped sync.Map // the console's files, by name
 }
 
 // New returns the handler of the whole service.

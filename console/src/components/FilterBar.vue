@@ -6,9 +6,9 @@ import { useQuery } from '@/composables/useQuery'
 
 /** What narrows most views; it stands in the address. */
 const props = withDefaults(defineProps<{ module?: boolean; lifetime?: boolean }>(), { lifetime: true })
-const { text } = useQuery()
+const { text, choice } = useQuery()
 const service = text('service', '', 'replace')
-const chosenLifetime = text('lifetime')
+const chosenLifetime = choice('lifetime')
 const chosenModule = text('module', '', 'replace')
 const lifetimes = ['singleton', 'scoped', 'transient', 'per-consumer', 'external']
 

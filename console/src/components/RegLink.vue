@@ -35,7 +35,7 @@ const to = computed(() => ({
 
 <style scoped>
 .reg {
-  overflow-wrap: anywhere;
+  overflow-wrap: break-word;
 }
 .about {
   display: block;

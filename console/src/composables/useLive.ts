@@ -39,6 +39,18 @@ function open() {
   }
 }
 
+// A page that is left may be kept by the browser for the way back, and would keep its line with it: six of those, and
+// nothing more of this service can be read.
+addEventListener('pagehide', () => {
+  line?.close()
+  line = undefined
+})
+addEventListener('pageshow', (event) => {
+  if (!event.persisted || line || !hearing.size) return
+  open()
+  returned.forEach((again) => again())
+})
+
 /** Calls hear for every recording that changes, and back when the service was away and may have changed meanwhile. */
 export function useLive(hear: Hear, back: () => void) {
   hearing.add(hear)

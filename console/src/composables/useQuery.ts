@@ -32,6 +32,11 @@ export function useQuery() {
     })
   }
 
+  /** One of several in the address; null: none is chosen. */
+  function choice(name: string): WritableComputedRef<string | null> {
+    return computed({ get: () => one(name) || null, set: (value) => set({ [name]: value ?? undefined }) })
+  }
+
   /** A whole number in the address. */
   function number(name: string, usual: number, how: 'push' | 'replace' = 'push'): WritableComputedRef<number> {
     return computed({
@@ -44,5 +49,5 @@ export function useQuery() {
   function flag(name: string): WritableComputedRef<boolean> {
     return computed({ get: () => one(name) === 'true', set: (value) => set({ [name]: value ? 'true' : undefined }) })
   }
-  return { set, text, number, flag }
+  return { set, text, choice, number, flag }
 }

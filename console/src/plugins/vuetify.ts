@@ -4,8 +4,12 @@ import { createVuetify } from 'vuetify'
 import { aliases, mdi } from 'vuetify/iconsets/mdi-svg'
 
 // Colour is kept for severity and for links; everything else is shades of slate.
+// Labels are read on the page's own ground too.
+const variables = { 'medium-emphasis-opacity': 0.78 }
+
 const light = {
   dark: false,
+  variables,
   colors: {
     background: '#f5f6f7',
     surface: '#ffffff',
@@ -21,6 +25,7 @@ const light = {
 
 const dark = {
   dark: true,
+  variables,
   colors: {
     background: '#12181c',
     surface: '#1a2227',

@@ -23,15 +23,15 @@ const options = computed(() =>
 // With one side chosen, the recording before it of the same application is the likely other one.
 watch([b, list], () => {
   if (!b.value || a.value || !list.value) return
-  const at = list.value.recordings.findIndex((r) => r.id === b.value)
+  const at = b.value === 'latest' ? 0 : list.value.recordings.findIndex((r) => r.id === b.value)
   const before = list.value.recordings.slice(at + 1).find((r) => r.app === list.value!.recordings[at]?.app)
   if (before) set({ a: before.id }, 'replace')
 })
 const { data, error, loading, refresh } = useFetched(() => [a.value, b.value], async (one: string, two: string, signal: AbortSignal): Promise<Comparison | undefined> => (one && two ? api.compare(one, two, signal) : undefined))
 const groups = computed(() => [
-  { name: 'New', sign: '＋', what: 'in the second and not in the first', list: data.value?.new ?? [], side: 'b' },
-  { name: 'Gone', sign: '－', what: 'in the first and not in the second', list: data.value?.gone ?? [], side: 'a' },
-  { name: 'Still there', sign: '＝', what: 'in both', list: data.value?.still ?? [], side: 'b' },
+  { name: 'New', sign: '+', what: 'in the second and not in the first', list: data.value?.new ?? [], side: 'b' },
+  { name: 'Gone', sign: '−', what: 'in the first and not in the second', list: data.value?.gone ?? [], side: 'a' },
+  { name: 'Still there', sign: '=', what: 'in both', list: data.value?.still ?? [], side: 'b' },
 ])
 const place = (f: Finding) => [...new Set([f.holder?.at, f.subject.at].filter(Boolean))].join(', ')
 const recordingOf = (side: string) => (side === 'a' ? data.value?.a.recording : data.value?.b.recording) ?? ''
@@ -97,7 +97,7 @@ function halves() {
             <thead><tr><th>Change</th><th>Registration</th><th>What</th></tr></thead>
             <tbody>
               <tr v-for="(r, n) in data.registrations" :key="n">
-                <td>{{ { added: '＋ added', removed: '－ removed', changed: '≠ changed' }[r.change] ?? r.change }}</td>
+                <td>{{ { added: '+ added', removed: '− removed', changed: '≠ changed' }[r.change] ?? r.change }}</td>
                 <td class="py-1"><strong>{{ nameOf(r.of) }}</strong><div class="quiet small">{{ r.of.implementation }} <span class="code">{{ r.of.at }}</span></div></td>
                 <td><div v-for="f in r.fields" :key="f.name">{{ f.name }}: {{ f.a || 'none' }} → {{ f.b || 'none' }}</div></td>
               </tr>

@@ -62,7 +62,7 @@ const columns: Column<{ scope: string; row: Row }>[] = [
         <v-table hover>
           <thead>
             <tr>
-              <th>Registration</th>
+              <th class="what">Registration</th>
               <th class="num">Made</th>
               <th class="num">A scope</th>
               <th class="num">Own time each</th>
@@ -114,6 +114,9 @@ const columns: Column<{ scope: string; row: Row }>[] = [
   align-items: center;
   gap: 4px 16px;
   padding: 12px 16px 4px;
+}
+.what {
+  min-width: 250px;
 }
 .order {
   flex: 0 0 250px;

@@ -89,14 +89,6 @@ function set(name: string, value: string | undefined) {
           <p>{{ data.fix }}</p>
         </section>
       </div>
-      <v-expansion-panels v-if="help" class="mt-3" variant="accordion" flat data-help>
-        <v-expansion-panel :title="`What ${data.rule} reports, and what it does not`">
-          <template #text>
-            <p>{{ help.reports }}</p>
-            <p class="quiet">Not: {{ help.not }}</p>
-          </template>
-        </v-expansion-panel>
-      </v-expansion-panels>
       <v-alert v-if="data.caveat" type="warning" class="mt-4" density="compact">{{ data.caveat }}</v-alert>
 
       <v-card v-if="evidence && example" class="mt-4 px-4 py-3">
@@ -156,6 +148,14 @@ function set(name: string, value: string | undefined) {
           </v-card>
         </section>
       </div>
+      <v-expansion-panels v-if="help" class="mt-5" variant="accordion" flat data-help>
+        <v-expansion-panel :title="`What ${data.rule} reports, and what it does not`">
+          <template #text>
+            <p>{{ help.reports }}</p>
+            <p class="quiet">Not: {{ help.not }}</p>
+          </template>
+        </v-expansion-panel>
+      </v-expansion-panels>
       <CommandLine class="mt-4" :command="command" />
     </template>
   </main>

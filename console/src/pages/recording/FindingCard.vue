@@ -44,7 +44,7 @@ const places = computed(() => [...new Set([props.finding.holder?.at, props.findi
   gap: 4px 14px;
 }
 .fix {
-  margin: 0;
+  font-size: 0.88rem;
   overflow-wrap: anywhere;
 }
 </style>

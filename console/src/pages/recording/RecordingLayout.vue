@@ -48,9 +48,7 @@ const views = computed(() => {
 <template>
   <div class="with-views">
     <nav class="views" aria-label="Views of this recording">
-      <v-list density="compact" nav bg-color="transparent">
-        <v-list-item v-for="v in views" :key="v.title" :to="v.to" :exact="v.exact" :prepend-icon="v.icon" :title="v.title" />
-      </v-list>
+      <v-btn v-for="v in views" :key="v.title" block size="default" class="way" :to="v.to" :exact="v.exact" :prepend-icon="v.icon">{{ v.title }}</v-btn>
     </nav>
     <div class="view">
       <header v-if="data" class="about quiet">
@@ -79,10 +77,13 @@ const views = computed(() => {
   margin: 0 auto;
 }
 .views {
-  flex: 0 0 184px;
+  flex: 0 0 176px;
   position: sticky;
   top: 48px;
   padding: 12px 0 0 8px;
+}
+.way {
+  justify-content: flex-start;
 }
 .view {
   flex: 1;

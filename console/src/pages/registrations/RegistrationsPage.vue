@@ -99,8 +99,8 @@ const command = computed(
                   <button type="button" class="name" :aria-expanded="open === r.id" @click="open = open === r.id ? -1 : r.id">{{ nameOf(r.registration) }}</button>
                   <span v-if="r.internal" class="quiet"> added by the framework</span>
                   <div class="quiet small">
-                    {{ r.registration.implementation }}
-                    <span v-if="r.registration.at" class="code">· {{ r.registration.at }}<CopyButton :text="r.registration.at" what="the place in the source" /></span>
+                    <template v-if="r.registration.implementation !== r.registration.service">{{ r.registration.implementation }} · </template>
+                    <span v-if="r.registration.at" class="code">{{ r.registration.at }}<CopyButton :text="r.registration.at" what="the place in the source" /></span>
                   </div>
                 </td>
                 <td><LifetimeTag :lifetime="r.registration.lifetime ?? ''" /></td>

@@ -143,7 +143,6 @@ const name = (id: number) => {
             :class="['node', n.lifetime, { hit: hits.has(n.id), faded: hits.size > 0 && !hits.has(n.id), focused: n.id === focus, internal: n.internal }]"
             tabindex="0"
             role="button"
-            :aria-label="`${n.full}, ${n.lifetime || 'lifetime not said'}; shows it with its neighbours`"
             :data-node="n.id"
             @click="focus = n.id === focus ? -1 : n.id"
             @keydown.enter.stop="focus = n.id === focus ? -1 : n.id"
@@ -151,8 +150,8 @@ const name = (id: number) => {
             <title>{{ n.full }}, {{ n.lifetime || 'lifetime not said' }}, {{ whole(n.made) }} made</title>
             <rect :width="nodeWidth" :height="nodeHeight" rx="4" />
             <rect v-if="n.lifetime === 'per-consumer'" class="inner" x="3" y="3" :width="nodeWidth - 6" :height="nodeHeight - 6" rx="3" />
-            <text x="10" y="18" class="service">{{ n.name }}</text>
-            <text x="10" y="35" class="about">{{ n.lifetime || 'lifetime not said' }} · {{ whole(n.made) }} made</text>
+            <text aria-hidden="true" x="10" y="18" class="service">{{ n.name }}</text>
+            <text aria-hidden="true" x="10" y="35" class="about">{{ n.lifetime || 'lifetime not said' }} · {{ whole(n.made) }} made</text>
           </g>
         </g>
       </svg>

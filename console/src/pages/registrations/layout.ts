@@ -62,7 +62,7 @@ export async function layOut(graph: Graph): Promise<Layout> {
   const nodes = (laid.children ?? []).map((c: ElkNode) => {
     const n = byID.get(c.id)!
     const name = nameOf(n.registration)
-    return { id: n.id, x: c.x ?? 0, y: c.y ?? 0, name: shorten(name, 27), full: name, lifetime: n.registration.lifetime ?? '', internal: n.internal, made: n.made }
+    return { id: n.id, x: c.x ?? 0, y: c.y ?? 0, name: shorten(name, 24), full: name, lifetime: n.registration.lifetime ?? '', internal: n.internal, made: n.made }
   })
   const drawn = (laid.edges ?? []).map((l, k) => {
     const e = edges[k]!

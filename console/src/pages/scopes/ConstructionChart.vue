@@ -87,7 +87,6 @@ function open(instance: number) {
           :key="d.b.instance"
           tabindex="0"
           role="button"
-          :aria-label="d.told"
           :class="['bar', d.b.of.lifetime, { chosen: d.b.instance === chosen }]"
           @click="into(d.b)"
           @dblclick="open(d.b.instance)"
@@ -96,7 +95,7 @@ function open(instance: number) {
         >
           <title>{{ d.told }}</title>
           <rect :x="d.from" :y="d.y + 2" :width="d.width" :height="rowHeight - 4" rx="2" />
-          <text v-if="d.label" :x="Math.max(0, d.from) + 5" :y="d.y + 17">{{ d.label }}</text>
+          <text v-if="d.label" aria-hidden="true" :x="Math.max(0, d.from) + 5" :y="d.y + 17">{{ d.label }}</text>
         </g>
         <g class="axis">
           <text v-for="t in ticks" :key="t.x" :x="t.x" :y="depth * rowHeight + 18" :text-anchor="t.anchor">{{ t.text }}</text>

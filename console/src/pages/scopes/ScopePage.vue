@@ -136,7 +136,7 @@ const columns = [
 }
 .parts {
   display: grid;
-  grid-template-columns: repeat(auto-fit, minmax(min(100%, 500px), 1fr));
+  grid-template-columns: repeat(auto-fit, minmax(min(100%, 620px), 1fr));
   gap: 20px;
 }
 .chosen {

@@ -17,16 +17,16 @@ import { rounded, took, whole } from '@/format'
 
 const props = defineProps<{ recording: string }>()
 const router = useRouter()
-const { text, number, flag, set } = useQuery()
-const name = text('name')
-const kind = text('kind')
+const { text, choice, number, flag, set } = useQuery()
+const name = choice('name')
+const kind = choice('kind')
 const order = text('order')
 const trace = text('trace', '', 'replace')
 const findings = flag('findings')
 const page = number('page', 1)
 const rows = 50
 
-const common = computed(() => ({ name: name.value, kind: kind.value, trace: trace.value }))
+const common = computed(() => ({ name: name.value ?? '', kind: kind.value ?? '', trace: trace.value }))
 const { data, error, loading, refresh } = useView<ScopeList>(
   () => props.recording,
   'scopes',

@@ -15,8 +15,8 @@ import { nameOf } from '@/format'
 import SharingBoard from './SharingBoard.vue'
 
 const props = defineProps<{ recording: string }>()
-const { text, number } = useQuery()
-const name = text('name')
+const { text, choice, number } = useQuery()
+const name = choice('name')
 const scopes = text('scopes', '', 'replace')
 const last = number('last', 10)
 const depth = number('depth', 2)
@@ -25,7 +25,7 @@ const lifetime = text('lifetime')
 const folded = text('folded', '', 'replace')
 
 const query = computed(() => ({
-  name: scopes.value ? '' : name.value,
+  name: scopes.value ? '' : (name.value ?? ''),
   scopes: scopes.value,
   last: last.value,
   depth: depth.value,
