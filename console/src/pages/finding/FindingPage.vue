@@ -15,8 +15,11 @@ import TimeText from '@/components/TimeText.vue'
 import { useFetched } from '@/composables/useFetched'
 import { whole } from '@/format'
 
+import AliveEvidence from './AliveEvidence.vue'
 import EvidenceDrawing from './EvidenceDrawing.vue'
 import EvidenceTable from './EvidenceTable.vue'
+import KeysEvidence from './KeysEvidence.vue'
+import LayersEvidence from './LayersEvidence.vue'
 import { useFinding } from './useFinding'
 
 const props = defineProps<{ recording: string; finding: string }>()
@@ -36,10 +39,11 @@ const streamOf = (name: string) => Math.max(0, detail.value?.stream_list.findInd
 const way = computed(() => {
   const f = data.value
   if (!f) return []
+  const keeps = f.rule.startsWith('captive/')
   const refs = f.path.length ? f.path : [...(f.holder ? [f.holder] : []), f.subject]
   return refs.map((of, n) => ({
     of,
-    role: n === refs.length - 1 ? (f.holder ? 'what is kept' : 'what it is about') : n === 0 ? 'who keeps it' : 'by way of',
+    role: n === refs.length - 1 ? (keeps && f.holder ? 'what is kept' : 'what it is about') : n > 0 ? 'by way of' : keeps ? 'who keeps it' : 'who is given it',
   }))
 })
 
@@ -74,7 +78,7 @@ function set(name: string, value: string | undefined) {
 
       <div class="way mt-3">
         <template v-for="(step, n) in way" :key="n">
-          <v-icon v-if="n" class="align-self-center" :icon="mdiArrowRight" title="keeps" />
+          <v-icon v-if="n" class="align-self-center" :icon="mdiArrowRight" title="leads to" />
           <v-card class="px-3 py-2 step"><SourceRef :of="step.of" :role="step.role" /></v-card>
         </template>
       </div>
@@ -91,6 +95,8 @@ function set(name: string, value: string | undefined) {
       </div>
       <v-alert v-if="data.caveat" type="warning" class="mt-4" density="compact">{{ data.caveat }}</v-alert>
 
+      <KeysEvidence v-if="data.rule.startsWith('keys/')" :key="`k${data.id}`" :finding="data" />
+      <LayersEvidence v-if="data.rule.startsWith('layers/')" :key="`l${data.id}`" :finding="data" />
       <v-card v-if="evidence && example" class="mt-4 px-4 py-3">
         <div class="top mb-2">
           <h2>The evidence in time</h2>
@@ -108,6 +114,8 @@ function set(name: string, value: string | undefined) {
           </v-expansion-panel>
         </v-expansion-panels>
       </v-card>
+
+      <AliveEvidence v-if="data.rule.startsWith('disposal/')" :key="`a${data.id}`" :finding="data" />
 
       <div class="told mt-5">
         <section>

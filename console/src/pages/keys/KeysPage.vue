@@ -10,8 +10,11 @@ import RegLink from '@/components/RegLink.vue'
 import { useQuery } from '@/composables/useQuery'
 import { useView } from '@/composables/useView'
 import type { Column } from '@/download'
-import { nameOf, rounded, whole } from '@/format'
+import { nameOf, whole } from '@/format'
 import { askedBy } from '@/pages/registrations/names'
+
+import { bad, idOf, keyName } from './keys'
+import KeyTiles from './KeyTiles.vue'
 
 const props = defineProps<{ recording: string }>()
 const { text, flag } = useQuery()
@@ -21,17 +24,14 @@ const all = flag('all')
 const open = text('open', '', 'replace')
 const { data, error, loading, refresh } = useView<KeysView>(() => props.recording, 'keys', () => ({ service: service.value, lifetime: lifetime.value, all: all.value, limit: 1000 }))
 
-const keyName = (key: string | null) => key ?? 'no key'
-const idOf = (r: KeyRow) => `${r.service}\u0000${keyName(r.key)}`
 
 // Service by key. Where there are more keys than fit, a service's keys stand in a line of their own below it.
 const services = computed(() => {
   const map = new Map<string, KeyRow[]>()
   for (const r of data.value?.keys ?? []) map.set(r.service, [...(map.get(r.service) ?? []), r])
-  return [...map].map(([name, keys]) => ({ name, keys }))
+  // What is wrong comes first, then what has most keys.
+  return [...map].map(([name, keys]) => ({ name, keys })).sort((a, b) => Number(b.keys.some(bad)) - Number(a.keys.some(bad)) || b.keys.length - a.keys.length)
 })
-const signs: Record<string, string> = { answered: '✓', 'never asked': '○', missing: '✕', 'answered by another key': '◆' }
-const bad = (r: KeyRow) => r.state === 'missing' || r.state === 'answered by another key'
 const chosen = computed(() => (data.value?.keys ?? []).find((r) => idOf(r) === open.value))
 const columns: Column<KeyRow>[] = [
   { title: 'service', value: (r) => r.service },
@@ -57,15 +57,7 @@ const columns: Column<KeyRow>[] = [
       <v-card v-if="!data.keys.length" class="pa-4"><p class="quiet">No service with a key or with several registrations{{ service || lifetime ? ' is let through by the filters' : ' is known' }}.</p></v-card>
       <v-card v-for="s in services" v-else :key="s.name" class="mb-3 service" data-key-service>
         <div class="name"><RegLink :of="{ service: s.name, key: null, implementation: null, at: null, lifetime: '' }" /></div>
-        <div class="keys">
-          <button v-for="k in s.keys" :key="idOf(k)" type="button" :class="['key', { bad: bad(k), quietly: k.state === 'never asked' }]" :aria-expanded="open === idOf(k)" data-key @click="open = open === idOf(k) ? '' : idOf(k)">
-            <span class="head"><span aria-hidden="true">{{ signs[k.state] ?? '·' }}</span> <strong>{{ keyName(k.key) }}</strong></span>
-            <span class="line">{{ k.state }}</span>
-            <span class="line num-left">asked {{ rounded(k.asked) }} times{{ k.missing ? `, missing ${rounded(k.missing)}` : '' }}</span>
-            <span v-if="k.answers[0]" class="line quiet">{{ k.answers[0].other ? '◆ ' : '' }}{{ k.answers[0].of.implementation || nameOf(k.answers[0].of) }}{{ k.answers.length > 1 ? ` and ${k.answers.length - 1} more` : '' }}</span>
-            <span v-else class="line quiet">{{ k.registered.length ? 'nothing handed out' : 'not registered' }}</span>
-          </button>
-        </div>
+        <KeyTiles :keys="s.keys" :open="open" @choose="(id: string) => (open = open === id ? '' : id)" />
         <div v-if="chosen && chosen.service === s.name" class="detail">
           <h2>{{ chosen.service }} [{{ keyName(chosen.key) }}]</h2>
           <p v-if="chosen.missing" class="bad">Asked for and not given {{ whole(chosen.missing) }} times: {{ chosen.why || 'no reason was written down' }}.</p>
@@ -104,39 +96,11 @@ const columns: Column<KeyRow>[] = [
   font-weight: 600;
   overflow-wrap: anywhere;
 }
-.keys {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 8px;
-  padding: 10px;
-}
-.key {
-  display: grid;
-  gap: 1px;
-  min-width: 190px;
-  padding: 6px 12px;
-  text-align: left;
-  border: 1px solid rgba(var(--v-theme-on-surface), 0.25);
-  border-radius: 6px;
-}
-.key[aria-expanded='true'] {
-  border-color: rgb(var(--v-theme-link));
-  outline: 1px solid rgb(var(--v-theme-link));
-}
-.key.quietly {
-  border-style: dashed;
-}
-.key.bad {
+.bad {
   border: 2px solid rgb(var(--v-theme-error));
 }
 .bad {
   color: rgb(var(--v-theme-error));
-}
-.key.bad .line.quiet {
-  color: inherit;
-}
-.line {
-  font-size: 0.8rem;
 }
 .detail {
   grid-column: 1 / -1;

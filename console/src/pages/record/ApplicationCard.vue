@@ -64,7 +64,7 @@ const lost = computed(() => props.application.recorders.reduce((n, r) => n + r.l
       <v-btn variant="outlined" :disabled="busy || !on" @click="tell(true)">Apply</v-btn>
     </div>
     <v-alert v-if="problem" type="error" class="mt-3" :title="problem.title">{{ problem.detail }}</v-alert>
-    <p class="quiet mt-3">What it costs them: {{ rounded(events) }} events written so far, {{ whole(lost) }} lost because a recorder's memory was full.</p>
+    <p class="quiet mt-3">What it costs them: when they last asked they had written {{ rounded(events) }} events and lost {{ whole(lost) }} because a recorder's memory was full.</p>
     <v-table v-if="application.recorders.length">
       <thead><tr><th>Process</th><th>Version</th><th>Environment</th><th>State</th><th class="num">Share</th><th class="num">Events</th><th class="num">Lost</th><th>Last asked</th></tr></thead>
       <tbody>

@@ -105,6 +105,8 @@ const views = computed(() => {
   color: rgb(var(--v-theme-on-surface));
 }
 .view :deep(.page) {
+  max-width: none;
+  margin: 0;
   padding-top: 8px;
 }
 @media (max-width: 800px) {

@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import type { BoardCell, BoardRow } from '@/api/types'
 import LifetimeTag from '@/components/LifetimeTag.vue'
-import RegLink from '@/components/RegLink.vue'
 import VerdictTag from '@/components/VerdictTag.vue'
 import { shorten } from '@/format'
 
@@ -25,10 +24,9 @@ function said(cell: BoardCell): string {
   <tr data-board-row>
     <th class="who" scope="row">
       <div class="line" :style="{ paddingLeft: `${Math.max(0, row.depth - 1) * 14 + 22}px` }">
-        <span class="path" :title="row.path.join(' → ') + (row.site ? `, ${row.site}` : '')">{{ shorten(row.path[row.path.length - 1] || 'the application', 30) }}</span>
+        <span class="path" :title="row.path.join(' → ') + (row.site ? `, ${row.site}` : '')">{{ shorten(row.path[row.path.length - 1] || 'the application', 34) }}</span>
         <LifetimeTag :lifetime="row.of.lifetime ?? ''" />
         <VerdictTag :verdict="row.observed" />
-        <RegLink :of="row.of" :width="24" class="small" />
       </div>
     </th>
     <td v-for="(c, n) in row.cells" :key="n" :class="['cell', c.change, { shared: c.shared }]" :data-at="`${nth}/${n}`" :tabindex="column === n ? 0 : -1" :title="said(c)">
@@ -46,9 +44,7 @@ function said(cell: BoardCell): string {
   white-space: nowrap;
 }
 .path {
-  min-width: 130px;
-}
-.small {
-  font-size: 0.78rem;
+  flex: 0 0 auto;
+  min-width: 150px;
 }
 </style>

@@ -3,7 +3,8 @@ import { mdiChevronDown, mdiChevronRight } from '@mdi/js'
 import { computed, nextTick, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
 
-import type { Board } from '@/api/types'
+import type { Board, Ref } from '@/api/types'
+import RegLink from '@/components/RegLink.vue'
 import ScopeLink from '@/components/ScopeLink.vue'
 import { useHere } from '@/composables/useView'
 import { nameOf, shorten, took } from '@/format'
@@ -19,7 +20,7 @@ const emit = defineEmits<{ fold: [service: string] }>()
 const router = useRouter()
 const here = useHere()
 
-type Row = { kind: 'service'; name: string; n: number; differs: boolean; key: string } | { kind: 'row'; row: Board['rows'][number]; key: string; nth: number }
+type Row = { kind: 'service'; name: string; of: Ref; n: number; differs: boolean; key: string } | { kind: 'row'; row: Board['rows'][number]; key: string; nth: number }
 
 const rows = computed<Row[]>(() => {
   const groups = new Map<string, Board['rows']>()
@@ -30,7 +31,7 @@ const rows = computed<Row[]>(() => {
   const list: Row[] = []
   let nth = 0
   for (const [name, group] of groups) {
-    list.push({ kind: 'service', name, n: group.length, differs: group.some((r) => r.observed.agrees === false), key: 's' + name })
+    list.push({ kind: 'service', name, of: group[0]!.of, n: group.length, differs: group.some((r) => r.observed.agrees === false), key: 's' + name })
     if (props.folded.has(name)) continue
     group.forEach((row, k) => list.push({ kind: 'row', row, key: `r${name}/${k}`, nth: nth++ }))
   }
@@ -91,9 +92,10 @@ function click(event: MouseEvent) {
           <tr v-if="r.kind === 'service'" class="service">
             <th class="who" scope="row">
               <button type="button" class="fold" :aria-expanded="!folded.has(r.name)" @click.stop="emit('fold', r.name)">
-                <v-icon :icon="folded.has(r.name) ? mdiChevronRight : mdiChevronDown" size="small" />{{ r.name }}
-                <span class="quiet">{{ r.n }}{{ r.differs ? ' · differs from its lifetime' : '' }}</span>
+                <v-icon :icon="folded.has(r.name) ? mdiChevronRight : mdiChevronDown" size="small" /><span class="sr-only">{{ folded.has(r.name) ? 'Unfold' : 'Fold' }} {{ r.name }}</span>
               </button>
+              <RegLink :of="r.of" class="service-name" />
+              <span class="quiet ml-3">{{ r.n }} {{ r.n === 1 ? 'row' : 'rows' }}{{ r.differs ? ' · differs from its lifetime' : '' }}</span>
             </th>
             <td :colspan="board.scopes.length" />
           </tr>
@@ -143,9 +145,8 @@ thead .who {
 .service td {
   background: color-mix(in srgb, rgb(var(--v-theme-band)) 8%, rgb(var(--v-theme-surface)));
 }
-.fold {
+.service-name {
   font-weight: 600;
-  text-align: left;
 }
 .small {
   font-size: 0.78rem;

@@ -1,0 +1,72 @@
+<script setup lang="ts">
+import type { StackRow } from '@/api/types'
+import RegLink from '@/components/RegLink.vue'
+import { nameOf, rounded, whole } from '@/format'
+
+import LayerBox from './LayerBox.vue'
+
+/** A service's layers as boxes, and who got which of them: those that go round a layer stand out. */
+defineProps<{ stack: StackRow }>()
+const short = (name: string) => name.split('.').pop() || name
+</script>
+
+<template>
+  <div>
+        <h2><RegLink :of="{ service: stack.service, key: stack.key, implementation: null, at: null, lifetime: '' }" /> <span class="quiet kind">{{ stack.declared ? 'as registered' : 'as inferred from what was built' }}</span></h2>
+        <div class="halves mt-2">
+          <LayerBox :layers="stack.layers" />
+          <div>
+            <h3>Who got what</h3>
+            <div v-for="(c, k) in stack.seen" :key="k" :class="['seen', { round: !c.whole }]">
+              <div class="chain">
+                <span class="sign" :title="c.whole ? 'all layers' : 'goes round a layer'">{{ c.whole ? '✓' : '◆' }}</span>
+                <span v-for="(l, m) in c.layers" :key="m"><span v-if="m" class="quiet"> → </span><span :title="nameOf(l)">{{ short(l.implementation || nameOf(l)) }}</span></span>
+                <span class="num ml-2" :title="whole(c.count)">{{ rounded(c.count) }} times</span>
+              </div>
+              <div class="quiet small">
+                {{ c.whole ? 'all layers, to' : 'goes round a layer:' }}
+                <span v-for="(w, m) in c.who.slice(0, 6)" :key="m">{{ m ? ', ' : '' }}<RegLink v-if="w.consumer" :of="w.consumer" /><template v-else>{{ w.entry || 'nobody known' }}</template></span>
+                <template v-if="c.who.length > 6"> and {{ c.who.length - 6 }} more</template>
+              </div>
+            </div>
+            <p v-if="!stack.seen.length" class="quiet">Nobody was given any of it yet.</p>
+          </div>
+        </div>
+  </div>
+</template>
+
+<style scoped>
+.halves {
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(min(100%, 440px), 1fr));
+  gap: 24px;
+}
+.kind {
+  font-size: 0.8rem;
+  font-weight: 400;
+}
+h3 {
+  font-size: 0.85rem;
+  font-weight: 600;
+  margin-bottom: 4px;
+}
+.seen {
+  padding: 4px 10px;
+  margin-bottom: 6px;
+  border-left: 3px solid rgba(var(--v-theme-on-surface), 0.25);
+  overflow-wrap: anywhere;
+}
+.round {
+  border-left-color: rgb(var(--v-theme-error));
+}
+.round .sign {
+  color: rgb(var(--v-theme-error));
+}
+.sign {
+  display: inline-block;
+  width: 1.4em;
+}
+.small {
+  font-size: 0.8rem;
+}
+</style>
