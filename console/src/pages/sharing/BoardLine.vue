@@ -30,7 +30,7 @@ function said(cell: BoardCell): string {
       </div>
     </th>
     <td v-for="(c, n) in row.cells" :key="n" :class="['cell', c.change, { shared: c.shared }]" :data-at="`${nth}/${n}`" :tabindex="column === n ? 0 : -1" :title="said(c)">
-      <span class="shape" aria-hidden="true">{{ shapes[c.change] }}</span><span class="mark">{{ c.marks.slice(0, 2).join(' ') }}{{ c.marks.length > 2 ? ` +${c.marks.length - 2}` : '' }}</span><span class="sr-only">{{ said(c) }}</span>
+      <span class="shape" aria-hidden="true">{{ shapes[c.change] }}</span><span class="mark">{{ c.marks.slice(0, 2).join(' ') }}{{ c.marks.length > 2 ? ` +${c.marks.length - 2}` : '' }}</span>
     </td>
   </tr>
 </template>
