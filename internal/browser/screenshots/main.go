@@ -2,17 +2,23 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"html"
+	"image"
+	"image/draw"
+	"image/png"
 	"log"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"time"
 
 	"keenlantern.example/internal/browser"
 	"keenlantern.example/internal/core/views"
@@ -39,16 +45,19 @@ func run() (err error) {
 	if err != nil {
 		return err
 	}
-	data := filepath.Join(temp, "data")
-	said, err := exec.Command(bin, "demo", "--once", "--listen", "127.0.0.1:7461", "--data", data).CombinedOutput()
+	// What the demo prints comes from a run of its own; the console is pictured on one that stays, with its recorders.
+	said, err := exec.Command(bin, "demo", "--once", "--listen", "127.0.0.1:7461", "--data", filepath.Join(temp, "printed")).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("run the demo: %w: %s", err, said)
 	}
-	service, err := browser.Serve(bin, "serve", data)
+	service, err := browser.Serve(bin, "demo", filepath.Join(temp, "data"))
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, service.Stop()) }()
+	if err := ended(service.URL); err != nil {
+		return err
+	}
 	b, err := browser.Open()
 	if err != nil {
 		return err
@@ -76,39 +85,99 @@ func pages(b *browser.Browser, url string) error {
 		}
 	}
 	at := "/recordings/" + found.Recording
-	for _, shot := range []struct {
-		name, path, ready string
-		dark              bool
+	scope := ""
+	for _, f := range found.Findings {
+		if f.Rule == "sharing/rebuilt" {
+			scope = fmt.Sprint(*f.Examples[0].Scope)
+		}
+	}
+	for _, file := range []struct {
+		name  string
+		shots []shot
 	}{
-		{"page-recordings", "/recordings", "[data-recording]", false},
-		{"page-recording", at, "[data-finding]", false},
-		{"page-finding-captive", at + "/findings/" + captive, "[data-evidence]", false},
-		{"page-finding-leaked-dark", at + "/findings/" + leaked, "[data-evidence]", true},
+		{"pages-service", []shot{{"/record", "[data-application]", false}, {"/recordings", "[data-recording]", false}, {"/settings", "[data-rule]", true}}},
+		{"page-overview", []shot{{at, "canvas", false}}},
+		{"page-findings", []shot{{at + "/findings", "[data-finding]", false}}},
+		{"page-finding-captive", []shot{{at + "/findings/" + captive, "[data-evidence]", false}}},
+		{"page-finding-leaked-dark", []shot{{at + "/findings/" + leaked, "[data-evidence]", true}}},
+		{"page-sharing", []shot{{at + "/sharing?depth=4", "[data-board-row]", false}}},
+		{"page-scopes", []shot{{at + "/scopes", "canvas", false}, {at + "/scopes/" + scope, "[data-construction]", false}}},
+		{"page-registrations", []shot{{at + "/registrations?view=graph", "[data-node]", false}, {at + "/registrations", "[data-registration]", true}}},
+		{"page-disposal", []shot{{at + "/disposal", "canvas", false}}},
+		{"page-keys", []shot{{at + "/keys", "[data-key]", false}}},
+		{"page-layers", []shot{{at + "/layers", "[data-layer]", false}}},
+		{"page-costs", []shot{{at + "/costs", "[data-cost]", false}}},
+		{"page-compare", []shot{{"/compare?b=" + found.Recording, "[data-compared]", false}}},
 	} {
-		if err := picture(b, url, shot.path, shot.ready, shot.name, shot.dark); err != nil {
+		if err := picture(b, url, file.name, file.shots...); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func picture(b *browser.Browser, url, path, ready, name string, dark bool) error {
-	p, err := b.Page(url, browser.View{Width: 1280, Height: 800, Dark: dark})
+// ended waits until both versions of the demo have been recorded.
+func ended(url string) error {
+	for began := time.Now(); time.Since(began) < time.Minute; time.Sleep(100 * time.Millisecond) {
+		var list views.RecordingList
+		if err := get(url+"/api/v1/recordings", &list); err != nil {
+			return err
+		}
+		if len(list.Recordings) == 2 && list.Recordings[0].State == "ended" && list.Recordings[1].State == "ended" {
+			return nil
+		}
+	}
+	return errors.New("the demo has not ended after a minute")
+}
+
+// shot is a page, and what is there when it is ready.
+type shot struct {
+	path, ready string
+	dark        bool
+}
+
+// picture writes one file of one or several pages, each below the other.
+func picture(b *browser.Browser, url, name string, shots ...shot) error {
+	var all []image.Image
+	height := 0
+	for _, s := range shots {
+		one, err := look(b, url, s)
+		if err != nil {
+			return err
+		}
+		all = append(all, one)
+		height += one.Bounds().Dy()
+	}
+	whole := image.NewRGBA(image.Rect(0, 0, all[0].Bounds().Dx(), height))
+	y := 0
+	for _, one := range all {
+		draw.Draw(whole, image.Rect(0, y, whole.Rect.Dx(), y+one.Bounds().Dy()), one, one.Bounds().Min, draw.Src)
+		y += one.Bounds().Dy()
+	}
+	var packed bytes.Buffer
+	if err := (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&packed, whole); err != nil {
+		return fmt.Errorf("pack %s: %w", name, err)
+	}
+	return os.WriteFile(filepath.Join(folder, name+".png"), packed.Bytes(), 0o644)
+}
+
+func look(b *browser.Browser, url string, s shot) (image.Image, error) {
+	p, err := b.Page(url, browser.View{Width: 1280, Height: 800, Dark: s.dark})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer p.Close()
-	if err := errors.Join(p.Go(path), p.Wait(ready)); err != nil {
-		return err
+	if err := errors.Join(p.Go(s.path), p.Wait(s.ready)); err != nil {
+		return nil, err
 	}
-	png, err := p.Picture()
+	text, err := p.Picture()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, fault := range p.Faults() {
-		return fmt.Errorf("%s complains: %s", path, fault)
+		return nil, fmt.Errorf("%s complains: %s", s.path, fault)
 	}
-	return os.WriteFile(filepath.Join(folder, name+".png"), png, 0o644)
+	return png.Decode(bytes.NewReader(text))
 }
 
 func findings(url string) (found views.RecordingFindings, err error) {
@@ -136,53 +205,61 @@ func terminals(b *browser.Browser, bin, url, demo string) error {
 		return err
 	}
 	before := list.Recordings[len(list.Recordings)-1].ID
-	shots := []struct {
-		name string
+	type command struct {
 		args []string
-		text string
-	}{
-		{"command-demo", []string{"demo", "--once"}, demo},
-		{"command-recordings", []string{"recordings"}, ""},
-		{"command-findings", []string{"findings", "latest"}, ""},
-		{"command-finding", []string{"finding", id.Findings[0].ID}, ""},
-		{"command-check", []string{"check", "testdata/harbour.ndjson"}, ""},
-		{"command-registrations", []string{"registrations", "testdata/office.ndjson"}, ""},
-		{"command-sharing", []string{"sharing", "latest", "--name", "POST /arrivals", "--last", "4", "--depth", "3"}, ""},
-		{"command-scope", []string{"scope", "testdata/office.ndjson", "1"}, ""},
-		{"command-disposal", []string{"disposal", "latest"}, ""},
-		{"command-layers", []string{"layers", "testdata/office.ndjson"}, ""},
-		{"command-costs", []string{"costs", "latest"}, ""},
-		{"command-compare", []string{"compare", before, id.Recording, "--fail-on", "never"}, ""},
+		text string // where it has been run
 	}
-	for _, s := range shots {
-		if s.text == "" {
-			cmd := exec.Command(bin, s.args...)
-			cmd.Env = append(os.Environ(), "KEENLANTERN_SERVER="+url)
-			out, err := cmd.Output()
-			if exit := (*exec.ExitError)(nil); err != nil && (!errors.As(err, &exit) || exit.ExitCode() != 1) {
-				return fmt.Errorf("run %v: %w", s.args, err)
+	for _, file := range []struct {
+		name     string
+		commands []command
+	}{
+		{"command-demo", []command{{[]string{"demo", "--once"}, demo}, {[]string{"recordings"}, ""}}},
+		{"command-findings", []command{{[]string{"findings", "latest"}, ""}, {[]string{"finding", id.Findings[0].ID}, ""}}},
+		{"command-check", []command{{[]string{"check", "testdata/harbour.ndjson"}, ""}, {[]string{"compare", before, id.Recording, "--fail-on", "never"}, ""}}},
+		{"command-sharing", []command{
+			{[]string{"sharing", "latest", "--name", "POST /arrivals", "--last", "4", "--depth", "3"}, ""}, {[]string{"scope", "testdata/office.ndjson", "1"}, ""},
+		}},
+		{"command-registrations", []command{{[]string{"registrations", "testdata/office.ndjson"}, ""}, {[]string{"layers", "testdata/office.ndjson"}, ""}}},
+		{"command-costs", []command{{[]string{"costs", "latest"}, ""}, {[]string{"disposal", "latest"}, ""}}},
+	} {
+		var texts []string
+		for _, c := range file.commands {
+			if c.text == "" {
+				cmd := exec.Command(bin, c.args...)
+				cmd.Env = append(os.Environ(), "KEENLANTERN_SERVER="+url)
+				out, err := cmd.Output()
+				if exit := (*exec.ExitError)(nil); err != nil && (!errors.As(err, &exit) || exit.ExitCode() != 1) {
+					return fmt.Errorf("run %v: %w", c.args, err)
+				}
+				c.text = string(out)
 			}
-			s.text = string(out)
-		}
-		line := "$ keenlantern"
-		for _, a := range s.args {
-			if strings.Contains(a, " ") {
-				a = "'" + a + "'"
+			line := "$ keenlantern"
+			for _, a := range c.args {
+				if strings.Contains(a, " ") {
+					a = "'" + a + "'"
+				}
+				line += " " + a
 			}
-			line += " " + a
+			texts = append(texts, line+"\n"+c.text)
 		}
-		if err := terminal(b, s.name, line+"\n"+s.text); err != nil {
+		if err := terminal(b, file.name, texts); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func terminal(b *browser.Browser, name, text string) error {
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+// terminal pictures texts as a dark terminal shows them.
+func terminal(b *browser.Browser, name string, texts []string) error {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n, _ := strconv.Atoi(strings.TrimPrefix(r.URL.Path, "/")) // it is one of ours
 		fmt.Fprintf(w, `<!doctype html><meta charset="utf-8"><body style="margin:0;background:#14191d;color:#dfe6ea">`+
-			`<link rel="icon" href="data:,"><pre style="margin:16px;font:13.5px/1.35 'DejaVu Sans Mono',monospace">%s</pre>`, html.EscapeString(text))
+			`<link rel="icon" href="data:,"><pre style="margin:16px;font:13.5px/1.35 'DejaVu Sans Mono',monospace">%s</pre>`, html.EscapeString(texts[min(n, len(texts)-1)]))
 	}))
 	defer server.Close()
-	return picture(b, server.URL, "/", "pre", name, true)
+	var shots []shot
+	for n := range texts {
+		shots = append(shots, shot{fmt.Sprintf("/%d", n), "pre", true})
+	}
+	return picture(b, server.URL, name, shots...)
 }
