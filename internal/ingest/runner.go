@@ -49,6 +49,7 @@ type runner struct {
 	received atomic.Int64                  // Unix ns of the last batch
 
 	latestSums [][sha256.Size]byte // of batches from senders that do not count
+	recalled   bool                // latestSums holds those of before a restart
 	asked      known               // what was last told to a view
 	askedAt    time.Time
 	unsaved    []store.Chunk // full chunks of the log of scopes that are not stored yet
@@ -256,6 +257,9 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 	next := r.stored.Batches + 1
 	counted := j.n != unnumbered
 	if !counted {
+		if err := r.recallSums(ctx); err != nil {
+			return a, false, err
+		}
 		sum := sha256.Sum256(j.lines)
 		if slices.Contains(r.latestSums, sum) {
 			return a, false, nil
@@ -294,6 +298,23 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 	r.received.Store(now)
 	r.hub.took(a.Lines, int64(len(j.lines)))
 	return a, true, nil
+}
+
+// recallSums knows the latest batches of a sender that does not count again after a restart: it may not have heard that
+// they were taken.
+func (r *runner) recallSums(ctx context.Context) error {
+	if r.recalled {
+		return nil
+	}
+	for n := max(1, r.stored.Batches-maxSums+1); n <= r.stored.Batches; n++ {
+		b, err := r.hub.store.Batch(ctx, r.stored.ID, n)
+		if err != nil {
+			return err
+		}
+		r.latestSums = append(r.latestSums, sha256.Sum256(b.Body))
+	}
+	r.recalled = true
+	return nil
 }
 
 // publish makes known what was found so far.

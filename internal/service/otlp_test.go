@@ -82,7 +82,8 @@ func send(t *testing.T, r *running, stream string, text []byte, withT bool, opts
 // TestOpenTelemetry holds that the same trace gives the same findings whether it comes by the native path or through
 // OpenTelemetry's Go SDK, with gzip or without, with times of its own or the records'.
 func TestOpenTelemetry(t *testing.T) {
-	r := start(t, t.TempDir())
+	folder := t.TempDir()
+	r := start(t, folder)
 	text, err := os.ReadFile("../../testdata/office.ndjson")
 	require.NoError(t, err)
 	send(t, r, "otel-1", text, true)
@@ -129,11 +130,19 @@ func TestOpenTelemetry(t *testing.T) {
 		require.Equal(t, http.StatusOK, status, "%s", said)
 		assert.Contains(t, string(said), `"1"`)
 	}
-	eventually(t, "the hello counts once", func() bool {
-		var d views.RecordingDetail
-		r.json("/api/v1/recordings/latest", &d)
-		return d.Figures.Events == 1 && d.Health.Refused == 0
-	})
+	once := func() {
+		eventually(t, "the hello counts once", func() bool {
+			var d views.RecordingDetail
+			r.json("/api/v1/recordings/latest", &d)
+			return d.Figures.Events == 1 && d.Health.Refused == 0
+		})
+	}
+	once()
+	r.end()
+	r = start(t, folder)
+	status, _, said = r.do(http.MethodPost, "/v1/logs", bytes.NewReader(again), "Content-Type", "application/json", "Content-Encoding", "gzip")
+	require.Equal(t, http.StatusOK, status, "after a restart too: %s", said)
+	once()
 	assert.Equal(t, http.StatusBadRequest, r.problem(http.MethodPost, "/v1/logs", strings.NewReader("x"), "Content-Type", "application/json").Status)
 	assert.Equal(t, http.StatusBadRequest, r.problem(http.MethodPost, "/v1/logs", strings.NewReader("x"), "Content-Type", "text/plain").Status)
 	assert.Equal(t, http.StatusBadRequest, r.problem(http.MethodPost, "/v1/logs", strings.NewReader("\xff\xff"), "Content-Type", "application/x-protobuf").Status)
