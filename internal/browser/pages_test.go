@@ -217,7 +217,20 @@ func TestViewsFollow(t *testing.T) {
 	put(t, s, http.MethodPut, "/api/v1/streams/live-1/batches/2", string(office.Requests(120)))
 	soon(t, p, made+" === 12")
 	assert.True(t, truth(t, p, "window.scrollY === 700"), "it does not jump")
-	put(t, s, http.MethodPut, "/api/v1/streams/live-1/batches/3", string(office.End()))
+	// Columns that are being compared stay; what is new is counted and shown when asked for.
+	require.NoError(t, p.Go("/recordings/latest/sharing?last=5"))
+	require.NoError(t, p.Wait("[data-board-row]"))
+	columns := `[...document.querySelectorAll('thead .scope a')].map(a => a.textContent).join()`
+	before, err := p.Value(columns)
+	require.NoError(t, err)
+	put(t, s, http.MethodPut, "/api/v1/streams/live-1/batches/3", string(office.Requests(120)))
+	assert.Contains(t, text(t, p, "[data-news]"), "120 new")
+	after, err := p.Value(columns)
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+	require.NoError(t, p.Click("[data-news]"))
+	soon(t, p, columns+" !== '"+before+"'")
+	put(t, s, http.MethodPut, "/api/v1/streams/live-1/batches/4", string(office.End()))
 	soon(t, p, "document.querySelector('header.about').textContent.includes('ended')")
 }
 

@@ -1280,6 +1280,7 @@ export interface operations {
             422: components["responses"]["Problem"];
             429: components["responses"]["Busy"];
             503: components["responses"]["Busy"];
+            507: components["responses"]["Problem"];
         };
     };
     getRecordings: {

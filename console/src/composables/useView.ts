@@ -1,13 +1,14 @@
-import { inject, onScopeDispose, provide, toValue, type ComputedRef, type InjectionKey, type MaybeRefOrGetter } from 'vue'
+import { inject, onScopeDispose, provide, ref, toValue, type ComputedRef, type InjectionKey, type MaybeRefOrGetter } from 'vue'
 
 import { api, type Query } from '@/api/client'
+import type { Recording } from '@/api/types'
 import { useFetched } from '@/composables/useFetched'
 import { useLive } from '@/composables/useLive'
 
 /** The recording whose pages are looked at: its id as the address has it. */
 export interface Here {
   recording: ComputedRef<string>
-  several: ComputedRef<boolean> // streams
+  scopes: ComputedRef<number> // opened so far
 }
 
 const hereKey: InjectionKey<Here> = Symbol('here')
@@ -28,8 +29,38 @@ export function useView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOr
   return fetched
 }
 
+/**
+ * The same for a view whose rows would move when it is read again: while somebody has scrolled into it, scopes that have
+ * come since are only counted, in news, until they are asked for.
+ */
+export function useHeldView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOrGetter<string>, query: MaybeRefOrGetter<Query>, held: (data: T | undefined) => boolean) {
+  const fetched = useFetched(
+    () => [`${toValue(recording)}/${toValue(what)}`, toValue(query)],
+    (_about: string, q: Query, signal: AbortSignal) => api.view<T>(toValue(recording), toValue(what), q, signal),
+  )
+  const news = ref(0)
+  let scopes = useHere()?.scopes.value ?? 0
+  let shown = scopes
+  async function show() {
+    shown = scopes
+    news.value = 0
+    await fetched.refresh()
+  }
+  useChanges(
+    recording,
+    async () => {
+      if (!held(fetched.data.value) || scopes <= shown) await show()
+      else news.value = scopes - shown
+    },
+    (changed) => {
+      scopes = changed.figures.scopes
+    },
+  )
+  return { ...fetched, news, show }
+}
+
 /** Calls refresh while a recording changes, and when the service comes back. */
-export function useChanges(recording: MaybeRefOrGetter<string>, refresh: () => Promise<void>) {
+export function useChanges(recording: MaybeRefOrGetter<string>, refresh: () => Promise<void>, hear?: (changed: Recording) => void) {
   let soon: number | undefined
   const later = () => {
     if (soon !== undefined) return
@@ -40,7 +71,9 @@ export function useChanges(recording: MaybeRefOrGetter<string>, refresh: () => P
   useLive((changed) => {
     const name = toValue(recording)
     // A prefix and "latest" name recordings too.
-    if (name === 'latest' || changed.id.startsWith(name)) later()
+    if (name !== 'latest' && !changed.id.startsWith(name)) return
+    hear?.(changed)
+    later()
   }, later)
   onScopeDispose(() => window.clearTimeout(soon))
 }

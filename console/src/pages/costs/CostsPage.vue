@@ -5,10 +5,11 @@ import type { CostsView } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import FilterBar from '@/components/FilterBar.vue'
+import NewsBar from '@/components/NewsBar.vue'
 import PageState from '@/components/PageState.vue'
 import RegLink from '@/components/RegLink.vue'
 import { useQuery } from '@/composables/useQuery'
-import { useView } from '@/composables/useView'
+import { useHeldView } from '@/composables/useView'
 import type { Column } from '@/download'
 import { nameOf, rounded, took, whole } from '@/format'
 
@@ -18,7 +19,7 @@ const name = text('name', '', 'replace')
 const service = text('service')
 const lifetime = text('lifetime')
 const order = text('order', 'saves')
-const { data, error, loading, refresh } = useView<CostsView>(() => props.recording, 'costs', () => ({ service: service.value, lifetime: lifetime.value, name: name.value, limit: 500 }))
+const { data, error, loading, refresh, news, show } = useHeldView<CostsView>(() => props.recording, 'costs', () => ({ service: service.value, lifetime: lifetime.value, name: name.value, limit: 500 }), () => window.scrollY > 80)
 
 type Row = CostsView['names'][number]['rows'][number]
 const sorts: Record<string, (a: Row, b: Row) => number> = {
@@ -44,6 +45,7 @@ const columns: Column<{ scope: string; row: Row }>[] = [
 <template>
   <main class="page">
     <h1>Costs</h1>
+    <NewsBar :news="news" @show="show" />
     <p class="quiet mb-3">What is built anew for each scope of a name, what that takes of its time, and what one shared instance would save.</p>
     <FilterBar>
       <v-select v-model="order" class="order" density="compact" variant="outlined" hide-details label="Order" :items="[{ title: 'by what a change would save', value: 'saves' }, { title: 'by own time', value: 'own' }, { title: 'by instances a scope', value: 'made' }]" />

@@ -7,12 +7,13 @@ import { linesOverTime } from '@/components/chart/options'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import FilterBar from '@/components/FilterBar.vue'
+import NewsBar from '@/components/NewsBar.vue'
 import PageState from '@/components/PageState.vue'
 import RegLink from '@/components/RegLink.vue'
 import ScopeLink from '@/components/ScopeLink.vue'
 import TimeText from '@/components/TimeText.vue'
 import { useQuery } from '@/composables/useQuery'
-import { useView } from '@/composables/useView'
+import { useHeldView } from '@/composables/useView'
 import type { Column } from '@/download'
 import { count, nameOf, rounded, took, whole } from '@/format'
 
@@ -22,20 +23,20 @@ const props = defineProps<{ recording: string }>()
 const { text } = useQuery()
 const service = text('service')
 const lifetime = text('lifetime')
-const show = text('show')
-const { data, error, loading, refresh } = useView<DisposalView>(() => props.recording, 'disposal', () => ({ service: service.value, lifetime: lifetime.value, limit: 200 }))
+const drawn = text('show')
+const { data, error, loading, refresh, news, show } = useHeldView<DisposalView>(() => props.recording, 'disposal', () => ({ service: service.value, lifetime: lifetime.value, limit: 200 }), () => window.scrollY > 80)
 
 // The six that grow most are drawn, unless others are chosen.
 const chosen = computed(() => {
   const rows = data.value?.alive ?? []
-  const ids = new Set(show.value.split(',').filter(Boolean).map(Number))
+  const ids = new Set(drawn.value.split(',').filter(Boolean).map(Number))
   if (ids.size) return rows.filter((r) => ids.has(r.id))
   return [...rows].sort((a, b) => (b.slope_per_thousand ?? 0) - (a.slope_per_thousand ?? 0) || b.alive - a.alive).slice(0, 6)
 })
 function toggle(id: number) {
   const now = new Set(chosen.value.map((r) => r.id))
   if (!now.delete(id)) now.add(id)
-  show.value = [...now].join(',')
+  drawn.value = [...now].join(',')
 }
 const option = computed(() => {
   const step = data.value?.width_ns ?? 1
@@ -63,6 +64,7 @@ function slope(v: number | null): string {
 <template>
   <main class="page">
     <h1 class="mb-2">Disposal</h1>
+    <NewsBar :news="news" @show="show" />
     <FilterBar>
       <template #end><ExportMenu v-if="data" name="disposal" :data="data" :columns="columns" :rows="data.alive" :png="() => chart?.png()" /></template>
     </FilterBar>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiAlert, mdiAlertOctagon, mdiCheck, mdiInformation, mdiRecordCircleOutline } from '@mdi/js'
+import { mdiAlert, mdiAlertOctagon, mdiCheck, mdiInformation, mdiPin, mdiRecordCircleOutline } from '@mdi/js'
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
@@ -64,8 +64,12 @@ function spoken(recording: Recording): string {
             <tbody>
               <tr v-for="r in data.recordings" :key="r.id" :data-recording="r.id">
                 <td>
-                  <router-link class="app-link name" :to="{ name: 'recording', params: { recording: r.id } }">{{ r.app }} {{ r.version }}</router-link>
-                  <div class="quiet small"><span class="code">{{ r.id }}</span> {{ r.environment }}</div>
+                  <router-link class="app-link name" :to="{ name: 'recording', params: { recording: r.id } }">{{ r.name || `${r.app} ${r.version}` }}</router-link>
+                  <v-icon v-if="r.pinned" class="ml-1" :icon="mdiPin" size="x-small" title="pinned: housekeeping keeps it" />
+                  <div class="quiet small">
+                    <span class="code">{{ r.id }}</span> {{ r.name ? `${r.app} ${r.version}` : '' }} {{ r.environment }}
+                    <v-chip v-for="(value, label) in r.labels" :key="label" size="x-small" class="ml-1">{{ label }}={{ value }}</v-chip>
+                  </div>
                 </td>
                 <td><TimeText :at="r.start" /></td>
                 <td>

@@ -7,11 +7,12 @@ import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
 import { timeAxis, valueAxis } from '@/components/chart/options'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
+import NewsBar from '@/components/NewsBar.vue'
 import PageState from '@/components/PageState.vue'
 import ScopeLink from '@/components/ScopeLink.vue'
 import TimeText from '@/components/TimeText.vue'
 import { useQuery } from '@/composables/useQuery'
-import { useView } from '@/composables/useView'
+import { useHeldView, useView } from '@/composables/useView'
 import type { Column } from '@/download'
 import { rounded, took, whole } from '@/format'
 
@@ -27,10 +28,11 @@ const page = number('page', 1)
 const rows = 50
 
 const common = computed(() => ({ name: name.value ?? '', kind: kind.value ?? '', trace: trace.value }))
-const { data, error, loading, refresh } = useView<ScopeList>(
+const { data, error, loading, refresh, news, show } = useHeldView<ScopeList>(
   () => props.recording,
   'scopes',
   () => ({ ...common.value, order: order.value, findings: findings.value, limit: rows, offset: (page.value - 1) * rows }),
+  () => window.scrollY > 80 || page.value > 1,
 )
 // The chart shows the latest, the slowest of all and those with findings.
 const { data: latest } = useView<ScopeList>(() => props.recording, 'scopes', () => ({ ...common.value, limit: 400 }))
@@ -101,6 +103,7 @@ const command = computed(
 <template>
   <main class="page">
     <h1>Scopes</h1>
+    <NewsBar :news="news" @show="show" />
     <PageState :error="error" :loading="loading && !data" what="the scopes" @retry="refresh" />
     <template v-if="data">
       <v-card v-if="data.total" class="pa-3 my-3">

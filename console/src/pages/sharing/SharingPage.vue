@@ -6,9 +6,10 @@ import type { Board, ScopeList } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import FilterBar from '@/components/FilterBar.vue'
+import NewsBar from '@/components/NewsBar.vue'
 import PageState from '@/components/PageState.vue'
 import { useQuery } from '@/composables/useQuery'
-import { useView } from '@/composables/useView'
+import { useHeldView, useView } from '@/composables/useView'
 import type { Column } from '@/download'
 import { nameOf } from '@/format'
 
@@ -33,7 +34,8 @@ const query = computed(() => ({
   lifetime: lifetime.value,
   limit: 500,
 }))
-const { data, error, loading, refresh } = useView<Board>(() => props.recording, 'sharing', query)
+// Columns would move under whoever compares them: new scopes are shown when they are asked for.
+const { data, error, loading, refresh, news, show } = useHeldView<Board>(() => props.recording, 'sharing', query, (board) => (board?.scopes.length ?? 0) > 1)
 const { data: names } = useView<ScopeList>(() => props.recording, 'scopes', () => ({ limit: 1 }))
 
 const picked = ref(scopes.value)
@@ -71,6 +73,7 @@ const command = computed(() => {
 <template>
   <main class="page">
     <h1>Sharing</h1>
+    <NewsBar :news="news" @show="show" />
     <p class="quiet mb-3">Which instance each consumer was given, scope by scope: the same mark is the same instance.</p>
     <FilterBar>
       <v-select v-model="name" class="pick" density="compact" variant="outlined" hide-details clearable label="Scopes of this name" :items="(names?.names ?? []).map((n) => n.name)" :disabled="!!scopes" />
