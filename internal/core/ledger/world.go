@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"keenlantern.example/internal/core/nest"
 	"keenlantern.example/record/event"
 )
 
@@ -96,9 +97,10 @@ type World struct {
 	deadScope scopeList
 	pinned    int // ended, and kept by something alive
 
-	nesting Nesting `freeze:"-"` // the latest scope's constructions, for several who ask at once
-	spansOf *Scope  `freeze:"-"`
-	spans   []Span  `freeze:"-"`
+	nesting nest.Nesting `freeze:"-"` // the latest scope's constructions, for several who ask at once
+	spansOf *Scope       `freeze:"-"`
+	spans   []Span       `freeze:"-"`
+	timed   []*Instance  `freeze:"-"`
 
 	listen func(*Change)
 	change Change `freeze:"-"`

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/nest"
 	"keenlantern.example/record/event"
 )
 
@@ -268,24 +269,18 @@ func (t *teller) finish() error {
 			return err
 		}
 	}
-	slices.SortStableFunc(t.made, func(a, b makeOf) int {
-		return cmp.Or(cmp.Compare(a.made-a.ns, b.made-b.ns), cmp.Compare(b.made, a.made), cmp.Compare(b.seq, a.seq))
-	})
-	var stack []int
-	for n, m := range t.made {
-		b := Built{Thing: Thing{Instance: m.inst}, From: m.made - m.ns - t.opened, TookNS: m.ns, OwnNS: m.ns, Outer: -1}
+	var nesting nest.Nesting
+	for _, m := range t.made {
+		nesting.Add(m.made, m.ns, int64(m.seq))
+	}
+	for _, span := range nesting.Spans() {
+		m := &t.made[span.N]
+		b := Built{
+			Thing: Thing{Instance: m.inst}, From: span.Start() - t.opened, TookNS: span.NS, OwnNS: span.Own, Outer: span.Outer, Depth: span.Depth,
+		}
 		if err := name(&b.Thing); err != nil {
 			return err
 		}
-		for len(stack) > 0 && (t.made[stack[len(stack)-1]].made < m.made || t.made[stack[len(stack)-1]].ns == 0) {
-			stack = stack[:len(stack)-1]
-		}
-		if len(stack) > 0 {
-			b.Outer, b.Depth = stack[len(stack)-1], len(stack)
-			outer := &t.story.Built[b.Outer]
-			outer.OwnNS = max(0, outer.OwnNS-m.ns)
-		}
-		stack = append(stack, n)
 		t.story.Built = append(t.story.Built, b)
 		if _, gone := t.gone[m.inst]; m.disposable && m.stays && !gone && !t.story.Scope.Open {
 			t.story.Left = append(t.story.Left, b.Thing)

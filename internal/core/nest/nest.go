@@ -1,0 +1,70 @@
+// Package nest finds out which constructions ran within which others, from when each ended and how long it took. It is a
+// leaf: it knows times only.
+package nest
+
+import (
+	"cmp"
+	"slices"
+)
+
+// Span is one construction: from End - NS to End.
+type Span struct {
+	N       int // its place among those added, from 0
+	End, NS int64
+	Outer   int   // the span around it, by its place among the spans; -1 where there is none
+	Depth   int   // how many are around it
+	Own     int64 // ns: its time without what ran within it
+	upTo    int64 // until when its time has been taken out
+	seq     int64
+}
+
+// Start returns when it began.
+func (s *Span) Start() int64 { return s.End - s.NS }
+
+// Nesting takes constructions and nests them. It keeps its room between calls; the zero value is ready.
+type Nesting struct {
+	spans []Span
+	stack []int
+}
+
+// Reset forgets what was added.
+func (n *Nesting) Reset() { n.spans = n.spans[:0] }
+
+// Add takes a construction that ended at a time, in ns, and took so long; 0: that is not known. Seq says in which order
+// constructions were noted.
+func (n *Nesting) Add(end, ns, seq int64) {
+	n.spans = append(n.spans, Span{N: len(n.spans), End: end, NS: ns, Outer: -1, Own: ns, seq: seq})
+}
+
+// Spans returns the constructions by their start, an outer one before what it holds. What took exactly the same time lies
+// in what was noted after it: construction ends on the inside first. One whose time is not known holds nothing. The
+// result is good until the next Reset. It takes n log n for n constructions.
+func (n *Nesting) Spans() []Span {
+	spans := n.spans
+	if len(spans) > 1 {
+		slices.SortStableFunc(spans, func(a, b Span) int {
+			return cmp.Or(cmp.Compare(a.Start(), b.Start()), cmp.Compare(b.End, a.End), cmp.Compare(b.seq, a.seq))
+		})
+	}
+	n.stack = n.stack[:0]
+	for k := range spans {
+		s := &spans[k]
+		s.upTo = s.Start()
+		for len(n.stack) > 0 {
+			if top := &spans[n.stack[len(n.stack)-1]]; top.End >= s.End && top.NS > 0 {
+				break
+			}
+			n.stack = n.stack[:len(n.stack)-1]
+		}
+		s.Depth = len(n.stack)
+		if len(n.stack) > 0 {
+			s.Outer = n.stack[len(n.stack)-1]
+			// Of constructions that ran side by side, what they share is taken out once.
+			outer := &spans[s.Outer]
+			outer.Own -= max(0, s.End-max(s.Start(), outer.upTo))
+			outer.upTo = max(outer.upTo, s.End)
+		}
+		n.stack = append(n.stack, k)
+	}
+	return spans
+}
