@@ -37,13 +37,17 @@ func (n *Nesting) Add(end, ns, seq int64) {
 }
 
 // Spans returns the constructions by their start, an outer one before what it holds. What took exactly the same time lies
-// in what was noted after it: construction ends on the inside first. One whose time is not known holds nothing. The
-// result is good until the next Reset. It takes n log n for n constructions.
+// in what was noted after it: construction ends on the inside first. Those whose time is not known hold nothing and stay
+// in the order in which they were noted. The result is good until the next Reset. It takes n log n for n constructions.
 func (n *Nesting) Spans() []Span {
 	spans := n.spans
 	if len(spans) > 1 {
 		slices.SortStableFunc(spans, func(a, b Span) int {
-			return cmp.Or(cmp.Compare(a.Start(), b.Start()), cmp.Compare(b.End, a.End), cmp.Compare(b.seq, a.seq))
+			order := cmp.Compare(b.seq, a.seq)
+			if a.NS == 0 && b.NS == 0 {
+				order = -order
+			}
+			return cmp.Or(cmp.Compare(a.Start(), b.Start()), cmp.Compare(b.End, a.End), order)
 		})
 	}
 	n.stack = n.stack[:0]
