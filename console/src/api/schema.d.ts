@@ -884,6 +884,7 @@ export interface components {
             recording: string;
             width_ns: number;
             opened: number[];
+            closed: number[];
             alive: components["schemas"]["AliveRow"][];
             total: number;
             open: components["schemas"]["ScopeRow"][];

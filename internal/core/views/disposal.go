@@ -13,6 +13,7 @@ type DisposalView struct {
 	Recording string       `json:"recording"`
 	WidthNS   int64        `json:"width_ns"` // of one step of a series
 	Opened    []int64      `json:"opened"`   // scopes opened in each step
+	Closed    []int64      `json:"closed"`   // scopes closed in each step
 	Alive     []AliveRow   `json:"alive"`    // most alive first
 	Total     int          `json:"total"`    // rows of Alive
 	Open      []ScopeRow   `json:"open"`     // scopes open longest
@@ -78,7 +79,7 @@ func Disposal(src *Source, f Filter) DisposalView {
 	s := src.State()
 	v := DisposalView{
 		Recording: src.Recording, WidthNS: s.Buckets.WidthNS, Alive: []AliveRow{}, Open: []ScopeRow{}, OpenCount: s.OpenCount,
-		Opened: append([]int64{}, s.Buckets.Opened...), Closings: []Closing{}, Undone: []UndoneRow{}, Seen: DisposalSeen{Disposals: s.DisposalSeen},
+		Opened: append([]int64{}, s.Buckets.Opened...), Closed: append([]int64{}, s.Buckets.Closed...), Closings: []Closing{}, Undone: []UndoneRow{}, Seen: DisposalSeen{Disposals: s.DisposalSeen},
 	}
 	for _, series := range s.Buckets.Regs {
 		if series.Reg < 0 || !f.lets(&s.Registrations[series.Reg]) || s.Registrations[series.Reg].Made == 0 {

@@ -12,22 +12,25 @@ export interface Line {
 const dashes = ['solid', 'dashed', 'dotted', [8, 3, 2, 3], [12, 4], [3, 3]]
 const symbols = ['circle', 'rect', 'triangle', 'diamond', 'pin', 'arrow']
 
-/** Lines over the time since a recording began. */
-export function linesOverTime(c: Colours, lines: Line[], unit: string): EChartsCoreOption {
+/** Lines over the time since a recording began; how many scopes closed in each step stands behind them as bars. */
+export function linesOverTime(c: Colours, lines: Line[], unit: string, closings?: [number, number][]): EChartsCoreOption {
+  const behind = closings?.some(([, n]) => n > 0)
+    ? [{ type: 'bar', name: 'scopes closed', yAxisIndex: 1, data: closings, barMaxWidth: 10, z: 0, itemStyle: { color: c.line } }]
+    : []
   return {
-    grid: { left: 56, right: 20, top: lines.length > 1 ? 34 : 16, bottom: 30 },
-    legend: lines.length > 1 ? { top: 0, left: 0, type: 'scroll', textStyle: { color: c.text }, icon: 'roundRect', itemHeight: 8 } : undefined,
+    grid: { left: 56, right: behind.length ? 46 : 20, top: lines.length + behind.length > 1 ? 34 : 16, bottom: 30 },
+    legend: lines.length + behind.length > 1 ? { top: 0, left: 0, type: 'scroll', textStyle: { color: c.text }, icon: 'roundRect', itemHeight: 8 } : undefined,
     tooltip: {
       trigger: 'axis',
       backgroundColor: c.surface,
       textStyle: { color: c.text },
       renderMode: 'richText', // names come from traces: they are never markup
-      valueFormatter: (v: unknown) => `${rounded(Number(v))} ${unit}`,
+      valueFormatter: (v: unknown) => rounded(Number(v)),
       axisPointer: { label: { formatter: (p: { value: number }) => took(p.value) } },
     },
     xAxis: timeAxis(c),
-    yAxis: valueAxis(c, unit),
-    series: lines.map((l, n) => ({
+    yAxis: behind.length ? [valueAxis(c, unit), { ...valueAxis(c, 'closed'), position: 'right' as const, nameTextStyle: { color: c.quiet, align: 'right' as const }, splitLine: { show: false } }] : valueAxis(c, unit),
+    series: behind.concat(lines.map((l, n) => ({
       type: 'line',
       name: l.name,
       data: l.points,
@@ -37,7 +40,7 @@ export function linesOverTime(c: Colours, lines: Line[], unit: string): EChartsC
       step: false,
       lineStyle: { width: 2, type: dashes[n % dashes.length], color: c.series[n % c.series.length] },
       itemStyle: { color: c.series[n % c.series.length] },
-    })),
+    })) as never[]),
   }
 }
 
@@ -46,6 +49,7 @@ export function timeAxis(c: Colours, name = '') {
     type: 'value' as const,
     name,
     min: 0,
+    max: 'dataMax' as const,
     axisLabel: { color: c.quiet, formatter: (v: number) => took(v) },
     axisLine: { lineStyle: { color: c.line } },
     splitLine: { show: false },

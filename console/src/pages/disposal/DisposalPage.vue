@@ -41,7 +41,8 @@ function toggle(id: number) {
 const option = computed(() => {
   const step = data.value?.width_ns ?? 1
   const lines = chosen.value.map((r) => ({ name: nameOf(r.of), points: r.series.map((v, n): [number, number] => [(n + 1) * step, v]) }))
-  return (c: Colours) => linesOverTime(c, lines, 'alive')
+  const closings = (data.value?.closed ?? []).map((v, n): [number, number] => [(n + 1) * step, v])
+  return (c: Colours) => linesOverTime(c, lines, 'alive', closings)
 })
 const label = computed(() => 'Alive over time: ' + chosen.value.map((r) => `${nameOf(r.of)}, ${r.alive} now, ${r.most} at most`).join('; '))
 const chart = useTemplateRef('chart')

@@ -15,7 +15,8 @@ const rows = computed(() => (data.value?.alive ?? []).filter((r) => nameOf(r.of)
 const option = computed(() => {
   const step = data.value?.width_ns ?? 1
   const lines = rows.value.slice(0, 4).map((r) => ({ name: `${nameOf(r.of)} ${r.of.at ?? ''}`, points: r.series.map((v, n): [number, number] => [(n + 1) * step, v]) }))
-  return (c: Colours) => linesOverTime(c, lines, 'alive')
+  const closings = (data.value?.closed ?? []).map((v, n): [number, number] => [(n + 1) * step, v])
+  return (c: Colours) => linesOverTime(c, lines, 'alive', closings)
 })
 const closing = computed(() => (data.value?.closings ?? []).find((c) => c.steps.some((s) => nameOf(s.of) === nameOf(props.finding.subject))))
 </script>
