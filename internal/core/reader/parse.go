@@ -390,7 +390,7 @@ func (p *Parser) labels() map[string]string {
 			return
 		}
 		key := string(name)
-		labels[key] = string(p.stringBytes())
+		labels[key] = string(p.bounded(event.FLabels, p.stringBytes()))
 	})
 	return labels
 }
@@ -579,7 +579,18 @@ func (p *Parser) name(f event.Field) string {
 		p.wrong(f, "a text")
 		return ""
 	}
-	return p.names.text(p.stringBytes())
+	return p.names.text(p.bounded(f, p.stringBytes()))
+}
+
+// maxText bounds one text in bytes: a name is said again in findings, states and pages.
+const maxText = 4096
+
+func (p *Parser) bounded(f event.Field, b []byte) []byte {
+	if len(b) > maxText {
+		p.fail("%s is longer than %d bytes", f, maxText)
+		return nil
+	}
+	return b
 }
 
 func (p *Parser) wrong(f event.Field, want string) {

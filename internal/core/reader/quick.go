@@ -71,7 +71,7 @@ func (p *Parser) quick() bool {
 				i++
 			}
 			into := p.quickText(f)
-			if into == nil || i+1 >= len(text) {
+			if into == nil || i+1 >= len(text) || i-first > maxText {
 				return false
 			}
 			*into = p.names.hashed(text[first:i], hash)

@@ -3,7 +3,7 @@ import { mdiSwapHorizontal } from '@mdi/js'
 import { computed, watch } from 'vue'
 
 import { api } from '@/api/client'
-import type { Comparison, Finding } from '@/api/types'
+import type { Comparison, Finding, Ref } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import PageState from '@/components/PageState.vue'
@@ -35,6 +35,7 @@ const groups = computed(() => [
 ])
 const place = (f: Finding) => [...new Set([f.holder?.at, f.subject.at].filter(Boolean))].join(', ')
 const recordingOf = (side: string) => (side === 'a' ? data.value?.a.recording : data.value?.b.recording) ?? ''
+const registration = (of: Ref, side: string) => ({ name: 'registrations', params: { recording: recordingOf(side) }, query: { service: of.service } })
 const most = computed(() => Math.max(1, ...(data.value?.costs ?? []).map((c) => Math.abs(change(c)))))
 function change(c: Comparison['costs'][number]): number {
   return c.b - c.a
@@ -98,7 +99,7 @@ function halves() {
             <tbody>
               <tr v-for="(r, n) in data.registrations" :key="n">
                 <td>{{ { added: '+ added', removed: '− removed', changed: '≠ changed' }[r.change] ?? r.change }}</td>
-                <td class="py-1"><strong>{{ nameOf(r.of) }}</strong><div class="quiet small">{{ r.of.implementation }} <span class="code">{{ r.of.at }}</span></div></td>
+                <td class="py-1"><router-link class="app-link" :to="registration(r.of, r.change === 'removed' ? 'a' : 'b')">{{ nameOf(r.of) }}</router-link><div class="quiet small">{{ r.of.implementation }} <span class="code">{{ r.of.at }}</span></div></td>
                 <td><div v-for="f in r.fields" :key="f.name">{{ f.name }}: {{ f.a || 'none' }} → {{ f.b || 'none' }}</div></td>
               </tr>
             </tbody>
@@ -110,7 +111,7 @@ function halves() {
         <v-card>
           <v-table>
             <tbody>
-              <tr v-for="(v, n) in data.verdicts" :key="n"><td>{{ nameOf(v.of) }}</td><td :title="v.a.why">{{ v.a.as }}</td><td>→</td><td :title="v.b.why">{{ v.b.as }}</td></tr>
+              <tr v-for="(v, n) in data.verdicts" :key="n"><td><router-link class="app-link" :to="registration(v.of, 'b')">{{ nameOf(v.of) }}</router-link></td><td :title="v.a.why">{{ v.a.as }}</td><td>→</td><td :title="v.b.why">{{ v.b.as }}</td></tr>
             </tbody>
           </v-table>
         </v-card>
@@ -124,7 +125,7 @@ function halves() {
             <tbody>
               <tr v-for="(c, n) in data.costs.slice(0, 100)" :key="n" :class="{ quiet: c.sure === 'within chance' }">
                 <td>{{ c.name || 'the root' }}</td>
-                <td>{{ nameOf(c.of) }}</td>
+                <td><router-link class="app-link" :to="registration(c.of, 'b')">{{ nameOf(c.of) }}</router-link></td>
                 <td>{{ c.figure === 'own_ns' ? 'own time' : 'instances' }}</td>
                 <td class="num">{{ figure(c, c.a) }}</td>
                 <td class="num">{{ figure(c, c.b) }}</td>

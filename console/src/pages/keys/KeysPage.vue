@@ -11,7 +11,6 @@ import { useQuery } from '@/composables/useQuery'
 import { useView } from '@/composables/useView'
 import type { Column } from '@/download'
 import { nameOf, whole } from '@/format'
-import { askedBy } from '@/pages/registrations/names'
 
 import { bad, idOf, keyName } from './keys'
 import KeyTiles from './KeyTiles.vue'
@@ -70,7 +69,7 @@ const columns: Column<KeyRow>[] = [
             <div>
               <h3>Asked by</h3>
               <div v-for="(a, n) in chosen.asked_by.slice(0, 12)" :key="n"><RegLink v-if="a.consumer" :of="a.consumer" /><span v-else>{{ a.entry || 'nobody known' }}</span> <span class="quiet num">{{ whole(a.count) }} times</span></div>
-              <p v-if="!chosen.asked_by.length" class="quiet">{{ askedBy([]) }}</p>
+              <p v-if="!chosen.asked_by.length" class="quiet">nobody</p>
             </div>
             <div>
               <h3>Answered</h3>

@@ -16,7 +16,7 @@ import { useView } from '@/composables/useView'
 import type { Column } from '@/download'
 import { nameOf, rounded, took, whole } from '@/format'
 
-import { askedBy, namesOf } from './names'
+import { firstAskers, namesOf } from './names'
 
 const WiringGraph = defineAsyncComponent(() => import('./WiringGraph.vue'))
 
@@ -108,7 +108,11 @@ const command = computed(
                 <td class="num" :title="whole(r.made)">{{ rounded(r.made) }}</td>
                 <td class="num" :title="whole(r.alive)">{{ rounded(r.alive) }}</td>
                 <td class="num" :title="`${r.took_ns} ns in all, the longest ${r.max_ns} ns`">{{ took(r.took_ns) }}</td>
-                <td class="askers">{{ askedBy(r.asked_by) }}</td>
+                <td class="askers">
+                  <template v-for="(a, n) in firstAskers(r.asked_by)" :key="n">{{ n ? ', ' : '' }}<RegLink v-if="a.consumer" :of="a.consumer" /><template v-else>{{ a.entry || 'nobody known' }}</template></template>
+                  <span v-if="r.asked_by.length > 2" class="quiet"> and others</span>
+                  <span v-if="!r.asked_by.length" class="quiet">nobody</span>
+                </td>
                 <td>{{ r.answers ? 'this one' : 'not this one' }}<div v-if="r.lost_to" class="small">lost to <RegLink :of="r.lost_to" /></div></td>
               </tr>
               <tr v-if="open === r.id" class="more">

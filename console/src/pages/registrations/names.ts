@@ -1,11 +1,10 @@
 import type { Asker, RegistrationRow } from '@/api/types'
 import { nameOf } from '@/format'
 
-/** The first two who ask, and how many more there are. */
-export function askedBy(list: Asker[]): string {
-  const names = [...new Set(list.map((a) => (a.consumer ? nameOf(a.consumer) : a.entry || 'nobody known')))]
-  if (!names.length) return 'nobody'
-  return names.slice(0, 2).join(', ') + (names.length > 2 ? ` and ${names.length - 2} more` : '')
+/** The first two who ask, each once. */
+export function firstAskers(list: Asker[]): Asker[] {
+  const name = (a: Asker) => (a.consumer ? nameOf(a.consumer) : a.entry)
+  return list.filter((a, n) => list.findIndex((b) => name(b) === name(a)) === n).slice(0, 2)
 }
 
 /** What a registration asks for, by name and how. */
