@@ -322,10 +322,28 @@ func appendTrue(dst []byte, name string, there bool) []byte {
 	return append(dst, `":true`...)
 }
 
+// cut returns as much of s as a field may have.
+func cut(s string) string {
+	size := 0
+	for at, r := range s {
+		if size += utf8.RuneLen(r); size > MaxText { // what is no UTF-8 is U+FFFD here
+			return s[:at]
+		}
+	}
+	return s
+}
+
 const hex = "0123456789abcdef"
 
-// AppendString appends s as a JSON string. Bytes that are no UTF-8 become U+FFFD, since a trace is UTF-8 throughout.
+// MaxText is the longest text in bytes that a trace may have in a field.
+const MaxText = 4096
+
+// AppendString appends s as a JSON string, cut behind MaxText bytes. Bytes that are no UTF-8 become U+FFFD, since a trace
+// is UTF-8 throughout; they count as the three bytes that is.
 func AppendString(dst []byte, s string) []byte {
+	if len(s) > MaxText/3 {
+		s = cut(s)
+	}
 	dst = append(dst, '"')
 	start := 0
 	for i := 0; i < len(s); {

@@ -582,12 +582,10 @@ func (p *Parser) name(f event.Field) string {
 	return p.names.text(p.bounded(f, p.stringBytes()))
 }
 
-// maxText bounds one text in bytes: a name is said again in findings, states and pages.
-const maxText = 4096
-
+// bounded refuses a text that is too long: a name is said again in findings, states and pages.
 func (p *Parser) bounded(f event.Field, b []byte) []byte {
-	if len(b) > maxText {
-		p.fail("%s is longer than %d bytes", f, maxText)
+	if len(b) > event.MaxText {
+		p.fail("%s is longer than %d bytes", f, event.MaxText)
 		return nil
 	}
 	return b

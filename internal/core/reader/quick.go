@@ -71,7 +71,7 @@ func (p *Parser) quick() bool {
 				i++
 			}
 			into := p.quickText(f)
-			if into == nil || i+1 >= len(text) || i-first > maxText {
+			if into == nil || i+1 >= len(text) || i-first > event.MaxText {
 				return false
 			}
 			*into = p.names.hashed(text[first:i], hash)
