@@ -175,10 +175,16 @@ func (s *service) getSharing(c *gin.Context, src *views.Source, f views.Filter) 
 		}
 	}
 	if list := c.Query("scopes"); list != "" {
-		for _, text := range strings.Split(list, ",") {
-			_, id, err := scopeName(text)
+		for n, text := range strings.Split(list, ",") {
+			stream, id, err := scopeName(text)
 			if err != nil {
 				return nil, err
+			}
+			if n == 0 && c.Query("stream") == "" {
+				q.Stream = stream
+			}
+			if strings.Contains(text, ".") && stream != q.Stream {
+				return nil, &badRequest{fmt.Sprintf("scope %s is of another stream than those before it; a board shows one stream's", text)}
 			}
 			q.Scopes = append(q.Scopes, id)
 		}

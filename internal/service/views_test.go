@@ -183,6 +183,7 @@ func TestViews(t *testing.T) {
 		require.NoError(t, err)
 		same(t, again, "latest", questions(t, local(t, text)))
 		for path, why := range map[string]string{
+			"/sharing?scopes=0.1,1.2": "another stream",
 			"/scopes/77":           "there is no scope 0/77",
 			"/scopes/x":            "the scope is",
 			"/scopes?order=oldest": "latest or longest",

@@ -4,12 +4,13 @@ import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
 
 import type { Story } from '@/api/types'
+import { useQuery } from '@/composables/useQuery'
 import { useHere } from '@/composables/useView'
 import { nameOf, shorten, took } from '@/format'
 
 /** Construction nested in time: what stands below a bar was built for it. A bar that is clicked fills the width. */
 const props = defineProps<{ story: Story; chosen: number }>()
-const emit = defineEmits<{ choose: [instance: number] }>()
+const emit = defineEmits<{ choose: [instance: number, zoom: string] }>()
 const router = useRouter()
 const here = useHere()
 
@@ -30,7 +31,15 @@ const whole = computed(() => {
   const to = Math.max(...built.map((b) => b.from + b.took_ns))
   return { from, to: Math.max(to, from + 1) }
 })
-const zoom = ref<{ from: number; to: number }>()
+// What fills the width stands in the address, as ns from and to.
+const zoomed = useQuery().text('zoom', '', 'replace')
+const zoom = computed({
+  get: () => {
+    const [from, to] = zoomed.value.split('_').map(Number)
+    return zoomed.value && Number.isFinite(from) && Number.isFinite(to) && to! > from! ? { from: from!, to: to! } : undefined
+  },
+  set: (z: { from: number; to: number } | undefined) => (zoomed.value = z ? `${Math.round(z.from)}_${Math.round(z.to)}` : ''),
+})
 const seen = computed(() => zoom.value ?? whole.value)
 const depth = computed(() => Math.max(...props.story.built.map((b) => b.depth)) + 1)
 const x = (t: number) => ((t - seen.value.from) / (seen.value.to - seen.value.from)) * width.value
@@ -56,8 +65,7 @@ const bars = computed(() =>
 const ticks = computed(() => [0, 0.25, 0.5, 0.75, 1].map((p) => ({ x: p * width.value, text: took(Math.round(seen.value.from + p * (seen.value.to - seen.value.from))), anchor: p === 0 ? 'start' : p === 1 ? 'end' : 'middle' })))
 
 function into(b: Story['built'][number]) {
-  emit('choose', b.instance)
-  if (b.took_ns > 0) zoom.value = { from: b.from, to: b.from + b.took_ns }
+  emit('choose', b.instance, b.took_ns > 0 ? `${Math.round(b.from)}_${Math.round(b.from + b.took_ns)}` : zoomed.value)
 }
 function by(factor: number) {
   const { from, to } = seen.value

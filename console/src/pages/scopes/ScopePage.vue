@@ -17,7 +17,7 @@ import { count, nameOf, took, whole } from '@/format'
 import ConstructionChart from './ConstructionChart.vue'
 
 const props = defineProps<{ recording: string; scope: string }>()
-const { number } = useQuery()
+const { number, set } = useQuery()
 const chosen = number('instance', 0, 'replace')
 const { data, error, loading, refresh } = useView<Story>(() => props.recording, () => `scopes/${encodeURIComponent(props.scope)}`, () => ({}))
 const s = computed(() => data.value?.scope)
@@ -52,7 +52,7 @@ const columns = [
       <v-card class="pa-3 mt-3">
         <h2>What was built, and in what</h2>
         <p v-if="!data.built.length" class="quiet">Nothing was built in this scope.</p>
-        <ConstructionChart v-else :story="data" :chosen="chosen" @choose="(i: number) => (chosen = i)" />
+        <ConstructionChart v-else :story="data" :chosen="chosen" @choose="(i: number, zoom: string) => set({ instance: String(i), zoom }, 'replace')" />
       </v-card>
 
       <div class="parts mt-4">

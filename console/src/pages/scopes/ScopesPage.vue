@@ -25,6 +25,15 @@ const order = text('order')
 const trace = text('trace', '', 'replace')
 const findings = flag('findings')
 const page = number('page', 1)
+// Scopes that are picked to be compared on the board; the board compares those of one stream.
+const picked = text('picked', '', 'replace')
+const pickedList = computed(() => picked.value.split(',').filter(Boolean))
+function choose(s: ScopeRow) {
+  const address = s.stream ? `${s.stream}.${s.id}` : String(s.id)
+  const now = new Set(pickedList.value)
+  if (!now.delete(address)) now.add(address)
+  set({ picked: [...now].join(','), page: page.value > 1 ? String(page.value) : undefined }, 'replace')
+}
 const rows = 50
 
 const common = computed(() => ({ name: name.value ?? '', kind: kind.value ?? '', trace: trace.value }))
@@ -116,6 +125,7 @@ const command = computed(
         <v-text-field :model-value="trace" class="few wider" density="compact" variant="outlined" hide-details clearable label="Trace id" @change="trace = ($event.target as HTMLInputElement).value" @click:clear="trace = ''" />
         <v-switch v-model="findings" density="compact" hide-details color="primary" label="with findings only" />
         <span class="grow" />
+        <v-btn v-if="pickedList.length" variant="flat" color="primary" :to="{ name: 'sharing', params: { recording }, query: { scopes: picked } }" data-compare-scopes>{{ pickedList.length }} on the board</v-btn>
         <ExportMenu name="scopes" :data="data" :columns="columns" :rows="data.scopes" :png="() => chart?.png()" />
       </div>
       <v-card>
@@ -123,6 +133,7 @@ const command = computed(
         <v-table v-else hover>
           <thead>
             <tr>
+              <th>Compare</th>
               <th>Scope</th>
               <th>Kind</th>
               <th>Began</th>
@@ -135,6 +146,7 @@ const command = computed(
           </thead>
           <tbody>
             <tr v-for="s in data.scopes" :key="`${s.stream}.${s.id}`" data-scope-row>
+              <td><v-checkbox-btn :model-value="pickedList.includes(s.stream ? `${s.stream}.${s.id}` : String(s.id))" density="compact" :aria-label="`Compare scope ${s.id}`" data-pick @update:model-value="choose(s)" /></td>
               <td><ScopeLink :scope="s.id" :stream="s.stream" :name="s.name" /></td>
               <td>{{ s.kind }}</td>
               <td><TimeText :at="s.began" /></td>
