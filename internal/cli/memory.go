@@ -11,9 +11,21 @@ import (
 // leastMemory is the memory from which on the collector works harder rather than let the service grow.
 const leastMemory = 240 << 20
 
-// boundMemory keeps the service near leastMemory while what is alive fits into that with room to spare, and above that
-// near what is alive and a fifth more: a collector that has no room does nothing but collect. Whoever sets
-// GOMEMLIMIT or GOGC has said what they want.
+// muchAlive is what is alive from which on there is more to gain by collecting less often.
+const muchAlive = 300 << 20
+
+// memoryLimit is what the service may take while so much of it is alive: little more than that, so that many streams
+// still fit into what people expect, and half as much again where that is a lot anyway. A collector without room would
+// do nothing but collect.
+func memoryLimit(live int64) int64 {
+	room := live / 5
+	if live > muchAlive {
+		room = live / 2
+	}
+	return max(leastMemory, live+room)
+}
+
+// boundMemory keeps the service near what is alive. Whoever sets GOMEMLIMIT or GOGC has said what they want.
 func boundMemory(ctx context.Context) {
 	if os.Getenv("GOMEMLIMIT") != "" || os.Getenv("GOGC") != "" {
 		return
@@ -23,8 +35,7 @@ func boundMemory(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		metrics.Read(live)
-		bytes := int64(live[0].Value.Uint64())
-		debug.SetMemoryLimit(max(leastMemory, bytes+bytes/5))
+		debug.SetMemoryLimit(memoryLimit(int64(live[0].Value.Uint64())))
 		select {
 		case <-ctx.Done():
 			return
