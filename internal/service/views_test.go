@@ -184,11 +184,11 @@ func TestViews(t *testing.T) {
 		same(t, again, "latest", questions(t, local(t, text)))
 		for path, why := range map[string]string{
 			"/sharing?scopes=0.1,1.2": "another stream",
-			"/scopes/77":           "there is no scope 0/77",
-			"/scopes/x":            "the scope is",
-			"/scopes?order=oldest": "latest or longest",
-			"/sharing?last=0":      "last is",
-			"/keys?all=maybe":      "all is",
+			"/scopes/77":              "there is no scope 0/77",
+			"/scopes/x":               "the scope is",
+			"/scopes?order=oldest":    "latest or longest",
+			"/sharing?last=0":         "last is",
+			"/keys?all=maybe":         "all is",
 		} {
 			p := again.problem(http.MethodGet, "/api/v1/recordings/latest"+path, nil)
 			assert.Contains(t, strings.ToLower(p.Detail), why)
