@@ -33,6 +33,7 @@ test: build chromium lint test-go
 
 test-go:
 	@for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required go test -race -timeout 8m ./...) || exit 1; done
+	go test -timeout 8m -run Memory ./internal/core/engine
 
 lint:
 	@test -z "$$(gofmt -l cmd console/*.go demo docs internal record)" || { gofmt -l cmd console/*.go demo docs internal record; echo "gofmt these"; exit 1; }

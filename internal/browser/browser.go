@@ -239,7 +239,7 @@ func (p *Page) Faults() []string {
 func (p *Page) Close() { p.stop() }
 
 // patience is how long a page may take to come to what is asked of it.
-const patience = 15 * time.Second
+const patience = 30 * time.Second
 
 // Do runs actions in the tab.
 func (p *Page) Do(actions ...chromedp.Action[chromedp.Void]) error {

@@ -185,7 +185,7 @@ func TestLive(t *testing.T) {
 	put(t, s, http.MethodPut, "/api/v1/streams/h-1/batches/2", strings.Join(lines[6:], ""))
 	require.Eventually(t, func() bool {
 		return strings.Contains(text(t, p, "[data-sentence]"), "1 mistake to fix first")
-	}, 10*time.Second, 50*time.Millisecond)
+	}, 30*time.Second, 50*time.Millisecond)
 }
 
 func TestServiceGoesAwayAndComesBack(t *testing.T) {
@@ -209,7 +209,7 @@ func TestServiceGoesAwayAndComesBack(t *testing.T) {
 	defer func() { assert.NoError(t, again.Stop()) }()
 	require.Eventually(t, func() bool { return count(t, p, ".offline") == 0 }, 15*time.Second, 100*time.Millisecond)
 	put(t, again, http.MethodPost, "/api/v1/recordings", sample(t))
-	require.Eventually(t, func() bool { return count(t, p, "[data-recording]") == 2 }, 10*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return count(t, p, "[data-recording]") == 2 }, 30*time.Second, 100*time.Millisecond)
 }
 
 func TestNothingThere(t *testing.T) {

@@ -68,7 +68,7 @@ func truth(t *testing.T, p *browser.Page, condition string) bool {
 // soon waits for a condition in the page.
 func soon(t *testing.T, p *browser.Page, condition string) {
 	t.Helper()
-	require.Eventually(t, func() bool { is, err := p.Truth(condition); return err == nil && is }, 10*time.Second, 50*time.Millisecond, condition)
+	require.Eventually(t, func() bool { is, err := p.Truth(condition); return err == nil && is }, 30*time.Second, 50*time.Millisecond, condition)
 }
 
 // allPages lists every page of a recording with what is there when it is ready.
@@ -287,7 +287,7 @@ func TestHostileViews(t *testing.T) {
 		require.NoError(t, p.Go("/recordings/"+bad+path))
 		require.NoError(t, p.Wait(".about .app"))
 		require.NoError(t, p.Wait("main"))
-		require.Eventually(t, func() bool { return count(t, p, ".waiting") == 0 }, 10*time.Second, 50*time.Millisecond, path)
+		require.Eventually(t, func() bool { return count(t, p, ".waiting") == 0 }, 30*time.Second, 50*time.Millisecond, path)
 		assert.False(t, truth(t, p, `document.title === 'taken' || document.querySelector('img[src="x"]')`), path)
 	}
 	require.NoError(t, p.Go("/compare?a="+bad+"&b="+list.Recordings[0].ID))

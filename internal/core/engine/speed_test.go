@@ -83,6 +83,9 @@ func requests(n, atOnce int, put func(*event.Event)) {
 // TestMemoryIsOfWhatIsAlive holds that ten million events leave hardly more behind than one million, with a thousand
 // scopes open all the time.
 func TestMemoryIsOfWhatIsAlive(t *testing.T) {
+	if underRace {
+		t.Skip("what is alive is measured without the race detector; 'make test' does both")
+	}
 	left := func(events int) int64 {
 		n := events / 12
 		s := begun(t)

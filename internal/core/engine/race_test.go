@@ -1,0 +1,6 @@
+//go:build race
+
+package engine_test
+
+// underRace tells whether the race detector watches, which multiplies what is alive and how long it takes.
+const underRace = true
