@@ -2,6 +2,7 @@ package main_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -21,6 +22,7 @@ import (
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/load"
 )
 
 // leaky returns a stream of n requests of which every seventh leaks, in batches of a few lines.
@@ -49,30 +51,13 @@ func leaky(stream string, n int) (batches []string) {
 // send sends a stream's batches in order, each until it is acknowledged, whatever happens to the service meanwhile.
 func send(url, stream string, batches []string, pause time.Duration) error {
 	client := &http.Client{Timeout: 2 * time.Second}
-	deadline := time.Now().Add(time.Minute)
-	for n := 1; n <= len(batches); {
-		if time.Now().After(deadline) {
-			return fmt.Errorf("batch %d of %s was not taken within a minute", n, stream)
-		}
-		req, err := http.NewRequest(http.MethodPut, fmt.Sprintf("%s/api/v1/streams/%s/batches/%d", url, stream, n), strings.NewReader(batches[n-1]))
-		if err != nil {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	for n, batch := range batches {
+		if _, err := load.Send(ctx, client, load.Batch{URL: url, Stream: stream, N: n + 1, Body: []byte(batch)}, 10*time.Millisecond); err != nil {
 			return err
 		}
-		res, err := client.Do(req)
-		if err != nil {
-			time.Sleep(10 * time.Millisecond)
-			continue
-		}
-		res.Body.Close()
-		switch {
-		case res.StatusCode == http.StatusOK:
-			n++
-			time.Sleep(pause)
-		case res.StatusCode == http.StatusTooManyRequests || res.StatusCode >= 500:
-			time.Sleep(10 * time.Millisecond)
-		default:
-			return fmt.Errorf("batch %d of %s: %s", n, stream, res.Status)
-		}
+		time.Sleep(pause)
 	}
 	return nil
 }

@@ -74,7 +74,6 @@ func (h *Hub) Delete(ctx context.Context, name string) error {
 		if r.stored.Recording == rec.ID {
 			loaded = append(loaded, r)
 			delete(h.runners, r.stored.Name)
-			h.writing.Store(int64(len(h.runners)))
 		}
 	}
 	h.mu.Unlock()

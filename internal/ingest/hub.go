@@ -34,7 +34,6 @@ type Hub struct {
 	ready  atomic.Bool
 
 	closing atomic.Int64 // Unix ns of Close
-	writing atomic.Int64 // runners
 	waiting atomic.Int64 // bytes of batches that are not analysed yet
 
 	mu      sync.Mutex
@@ -105,7 +104,9 @@ const (
 
 // share is how much of that each stream may take now.
 func (h *Hub) share() int {
-	return max(rememberEach, rememberAll/max(1, int(h.writing.Load())))
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return max(rememberEach, rememberAll/max(1, len(h.runners)))
 }
 
 // Reserve makes room for so many bytes of a batch that is about to be read or analysed, and tells whether there is any;
@@ -282,7 +283,6 @@ func (h *Hub) load(ctx context.Context, name string, first []byte) (*runner, err
 		log: h.log.With("stream", name, "recording", st.Recording),
 	}
 	h.runners[name] = r
-	h.writing.Store(int64(len(h.runners)))
 	h.wg.Go(r.run)
 	return r, nil
 }

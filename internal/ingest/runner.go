@@ -306,14 +306,15 @@ func (r *runner) recallSums(ctx context.Context) error {
 	if r.recalled {
 		return nil
 	}
+	var sums [][sha256.Size]byte
 	for n := max(1, r.stored.Batches-maxSums+1); n <= r.stored.Batches; n++ {
 		b, err := r.hub.store.Batch(ctx, r.stored.ID, n)
 		if err != nil {
-			return err
+			return err // the next batch tries again
 		}
-		r.latestSums = append(r.latestSums, sha256.Sum256(b.Body))
+		sums = append(sums, sha256.Sum256(b.Body))
 	}
-	r.recalled = true
+	r.latestSums, r.recalled = sums, true
 	return nil
 }
 
@@ -357,7 +358,6 @@ func (h *Hub) unload(r *runner) bool {
 		return false
 	}
 	delete(h.runners, r.stored.Name)
-	h.writing.Store(int64(len(h.runners)))
 	return true
 }
 

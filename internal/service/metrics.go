@@ -36,7 +36,7 @@ func newMetrics(s *service) *metrics {
 		counter("ingest_batches_total", "Batches that were stored and acknowledged.", func() float64 { return float64(s.Hub.Stats().Batches) }),
 		counter("ingest_bytes_total", "Bytes of lines in them, before compression.", func() float64 { return float64(s.Hub.Stats().Bytes) }),
 		counter("ingest_lines_total", "Lines in them.", func() float64 { return float64(s.Hub.Stats().Lines) }),
-		counter("ingest_busy_total", "Batches that were sent away because their stream's queue was full.", func() float64 { return float64(s.Hub.Stats().Busy) }),
+		counter("ingest_busy_total", "Batches that were put off because the service was behind.", func() float64 { return float64(s.Hub.Stats().Busy) }),
 		gauge("streams_loaded", "Live streams that are in memory.", func() float64 { return float64(s.Hub.Stats().Streams) }),
 		gauge("ready", "1 once all that was left over from before the start has been analysed.", func() float64 {
 			if s.Hub.Ready() {

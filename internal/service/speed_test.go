@@ -3,6 +3,7 @@ package service_test
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"database/sql"
 	"encoding/json"
 	"fmt"
@@ -164,36 +165,24 @@ func BenchmarkIngest(b *testing.B) {
 				require.NoError(b, err)
 				server := httptest.NewServer(h)
 				b.StartTimer()
+				ctx, cancel := context.WithTimeout(b.Context(), time.Minute)
 				var group errgroup.Group
 				for n, list := range map[bool][][][]byte{false: batches, true: zipped}[packed] {
 					group.Go(func() error {
 						for k, batch := range list {
-							for {
-								req, err := http.NewRequest(http.MethodPut, fmt.Sprintf("%s/api/v1/streams/busy-%d/batches/%d", server.URL, n, k+1), bytes.NewReader(batch))
-								if err != nil {
-									return err
-								}
-								if packed {
-									req.Header.Set("Content-Encoding", "zstd")
-								}
-								res, err := server.Client().Do(req)
-								if err != nil {
-									return err
-								}
-								res.Body.Close()
-								if res.StatusCode == http.StatusOK {
-									break
-								}
-								if res.StatusCode != http.StatusTooManyRequests {
-									return fmt.Errorf("batch %d: %s", k+1, res.Status)
-								}
-								time.Sleep(time.Millisecond)
+							one := load.Batch{URL: server.URL, Stream: fmt.Sprintf("busy-%d", n), N: k + 1, Body: batch}
+							if packed {
+								one.Encoding = "zstd"
+							}
+							if _, err := load.Send(ctx, server.Client(), one, time.Millisecond); err != nil {
+								return err
 							}
 						}
 						return nil
 					})
 				}
 				require.NoError(b, group.Wait())
+				cancel()
 				// All is analysed when the hub has closed in order.
 				server.Close()
 				hub.Close()

@@ -30,10 +30,10 @@ func (s *service) putBatch(c *gin.Context) error {
 		return &badRequest{fmt.Sprintf("%q is no batch number; batches are numbered from 1", c.Param("n"))}
 	}
 	// Before a byte of it is read: a service that is behind must not grow by what it puts off.
-	room := max(c.Request.ContentLength, 64<<10)
-	if room > s.MaxBatch {
+	if c.Request.ContentLength > s.MaxBatch {
 		return &tooLarge{"the batch", s.MaxBatch}
 	}
+	room := max(c.Request.ContentLength, min(64<<10, s.MaxBatch))
 	if !s.Hub.Reserve(room) {
 		return ingest.ErrBusy
 	}

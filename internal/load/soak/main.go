@@ -95,31 +95,8 @@ func (s *soak) start(args ...string) (err error) {
 	return err
 }
 
-// put sends a batch until it is taken, whatever becomes of the service meanwhile, and tells how often it was put off.
 func (s *soak) put(ctx context.Context, stream string, n int, batch []byte) (putOff int, err error) {
-	for ctx.Err() == nil {
-		req, err := http.NewRequestWithContext(ctx, http.MethodPut, s.url(fmt.Sprintf("/api/v1/streams/%s/batches/%d", stream, n)), bytes.NewReader(batch))
-		if err != nil {
-			return putOff, err
-		}
-		res, err := s.client.Do(req)
-		if err != nil {
-			time.Sleep(50 * time.Millisecond)
-			continue
-		}
-		answer, _ := io.ReadAll(io.LimitReader(res.Body, 1000))
-		res.Body.Close()
-		switch {
-		case res.StatusCode == http.StatusOK:
-			return putOff, nil
-		case res.StatusCode == http.StatusTooManyRequests || res.StatusCode >= 500:
-			putOff++
-			time.Sleep(10 * time.Millisecond)
-		default:
-			return putOff, fmt.Errorf("batch %d of %s: %s: %s", n, stream, res.Status, answer)
-		}
-	}
-	return putOff, ctx.Err()
+	return load.Send(ctx, s.client, load.Batch{URL: s.url(""), Stream: stream, N: n, Body: batch}, 10*time.Millisecond)
 }
 
 func (s *soak) get(ctx context.Context, path string, into any) error {
