@@ -43,6 +43,11 @@ export function localTime(text: string): string {
   return `${time.getFullYear()}-${two(time.getMonth() + 1)}-${two(time.getDate())} ${two(time.getHours())}:${two(time.getMinutes())}:${two(time.getSeconds())}`
 }
 
+/** How scopes and instances are named in addresses: behind their stream's number and a dot where that is not the first. */
+export function addressOf(stream: number, id: number): string {
+  return stream ? `${stream}.${id}` : String(id)
+}
+
 /** The service with its key, as titles have it. */
 export function nameOf(ref: Ref): string {
   return ref.key === null || ref.key === undefined ? ref.service : `${ref.service} [${ref.key}]`

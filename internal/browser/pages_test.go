@@ -1,6 +1,7 @@
 package browser_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -254,6 +255,16 @@ func TestCare(t *testing.T) {
 	var list views.RecordingList
 	ask(t, s, "/api/v1/recordings", &list)
 	assert.True(t, list.Recordings[0].Pinned)
+	put(t, s, http.MethodPatch, "/api/v1/recordings/latest", `{"labels":{"ticket":"417","build":"main"}}`)
+	soon(t, p, "document.querySelector('.about').textContent.includes('ticket=417')")
+	require.NoError(t, p.Click("[data-name]"))
+	require.NoError(t, p.Wait("[data-labels] input"))
+	require.NoError(t, p.Run(`const i = document.querySelector('[data-labels] input'); i.value = 'build=main'; i.dispatchEvent(new Event('input', {bubbles: true}))`))
+	require.NoError(t, p.Run(`document.querySelector('[data-keep-name]').click()`))
+	soon(t, p, "!document.querySelector('.about').textContent.includes('ticket')")
+	var named views.RecordingList
+	ask(t, s, "/api/v1/recordings", &named)
+	assert.Equal(t, map[string]string{"build": "main"}, named.Recordings[0].Labels)
 	require.NoError(t, p.Go("/settings"))
 	require.NoError(t, p.Click("[data-create-token]"))
 	secret := text(t, p, "[data-secret]")
@@ -312,4 +323,43 @@ func TestFirstView(t *testing.T) {
 		assert.Greater(t, n, 50, "it was measured")
 		assert.LessOrEqual(t, n, 230, "%s: kB of script", path)
 	}
+}
+
+// TestRecordControl switches an application's recorders off and on, and says for how large a share.
+func TestRecordControl(t *testing.T) {
+	s, p := open(t, usual)
+	// A recorder asks and waits for an answer, as long as the test runs.
+	asking, stop := context.WithCancel(t.Context())
+	defer stop()
+	req, err := http.NewRequestWithContext(asking, http.MethodGet, s.URL+"/api/v1/applications/harbour/order?recorder=r-1&on=true&seen=0&version=1.4.0", nil)
+	require.NoError(t, err)
+	answered := make(chan views.Order, 1)
+	go func() {
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return
+		}
+		defer res.Body.Close()
+		var o views.Order
+		if json.NewDecoder(res.Body).Decode(&o) == nil {
+			answered <- o
+		}
+	}()
+	require.NoError(t, p.Go("/record"))
+	assert.Contains(t, text(t, p, "[data-application]"), "nobody has said anything")
+	require.NoError(t, p.Click("[data-switch] input"))
+	select {
+	case o := <-answered:
+		assert.False(t, o.On)
+	case <-time.After(30 * time.Second):
+		t.Fatal("the recorder was not told")
+	}
+	soon(t, p, "document.querySelector('[data-application]').textContent.includes('told not to record')")
+	require.NoError(t, p.Click("[data-switch] input"))
+	soon(t, p, "document.querySelector('[data-application]').textContent.includes('told to record')")
+	var list struct{ Applications []views.Application }
+	ask(t, s, "/api/v1/applications", &list)
+	require.Len(t, list.Applications, 1)
+	assert.True(t, list.Applications[0].Order.On)
+	assert.Equal(t, int64(2), list.Applications[0].Order.Version)
 }

@@ -3,7 +3,6 @@ import type {
   Application,
   ApplicationList,
   Comparison,
-  FindingDetail,
   Findings,
   NewToken,
   Order,
@@ -25,6 +24,11 @@ export class Problem extends Error {
     readonly status: number,
   ) {
     super(detail)
+  }
+
+  /** What was thrown as a Problem: anything else is a fault of the page. */
+  static of(thrown: unknown): Problem {
+    return thrown instanceof Problem ? thrown : new Problem('This page has a fault', String(thrown), -1)
   }
 }
 
@@ -94,8 +98,6 @@ export const api = {
   tokens: (signal: AbortSignal) => get<{ tokens: Token[] }>('/tokens', signal),
   createToken: (kind: string, name: string) => change<NewToken>('POST', '/tokens', { kind, name }),
   revokeToken: (id: string) => change<null>('DELETE', `/tokens/${part(id)}`),
-  finding: (recording: string, finding: string, signal: AbortSignal) =>
-    get<FindingDetail>(`/recordings/${part(recording)}/findings/${part(finding)}`, signal),
 }
 
 /** Opens the live stream; the caller closes what it gets. */

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { useHere } from '@/composables/useView'
+import { addressOf } from '@/format'
 
 /** The mark of an instance: the same wherever the instance is the same. It leads to what is known of it. */
 withDefaults(defineProps<{ mark: string; instance: number; stream?: number; plain?: boolean }>(), { stream: 0 })
@@ -10,7 +11,7 @@ const here = useHere()
   <router-link
     v-if="here && !plain"
     class="mark code"
-    :to="{ name: 'instance', params: { recording: here.recording.value, instance: stream ? `${stream}.${instance}` : String(instance) } }"
+    :to="{ name: 'instance', params: { recording: here.recording.value, instance: addressOf(stream, instance) } }"
     :title="`instance ${instance}`"
     >{{ mark }}</router-link
   >

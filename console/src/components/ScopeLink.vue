@@ -2,12 +2,12 @@
 import { computed } from 'vue'
 
 import { useHere } from '@/composables/useView'
-import { shorten } from '@/format'
+import { addressOf, shorten } from '@/format'
 
 /** A scope by its number and name, which leads to its story. */
 const props = withDefaults(defineProps<{ scope: number; stream?: number; name?: string; mark?: number; width?: number }>(), { stream: 0, name: '', mark: 0, width: 0 })
 const here = useHere()
-const address = computed(() => (props.stream ? `${props.stream}.${props.scope}` : String(props.scope)))
+const address = computed(() => addressOf(props.stream, props.scope))
 const shown = computed(() => (props.name ? ' ' + (props.width ? shorten(props.name, props.width) : props.name) : ''))
 </script>
 

@@ -24,7 +24,7 @@ export function useFetched<I extends readonly unknown[], T>(inputs: () => readon
       error.value = undefined
     } catch (caught) {
       if (mine.signal.aborted) return
-      error.value = caught instanceof Problem ? caught : new Problem('This page has a fault', String(caught), -1)
+      error.value = Problem.of(caught)
     } finally {
       if (running === mine) loading.value = false
     }

@@ -1,14 +1,15 @@
-import { inject, onScopeDispose, provide, ref, toValue, type ComputedRef, type InjectionKey, type MaybeRefOrGetter } from 'vue'
+import { inject, onScopeDispose, provide, ref, toValue, type ComputedRef, type InjectionKey, type MaybeRefOrGetter, type ShallowRef } from 'vue'
 
 import { api, type Query } from '@/api/client'
-import type { Recording } from '@/api/types'
+import type { Recording, RecordingDetail } from '@/api/types'
 import { useFetched } from '@/composables/useFetched'
 import { useLive } from '@/composables/useLive'
 
 /** The recording whose pages are looked at: its id as the address has it. */
 export interface Here {
   recording: ComputedRef<string>
-  scopes: ComputedRef<number> // opened so far
+  detail: ShallowRef<RecordingDetail | undefined> // there before any page of it is
+  refresh: () => Promise<void>
 }
 
 const hereKey: InjectionKey<Here> = Symbol('here')
@@ -19,12 +20,16 @@ export const useHere = () => inject(hereKey)
 /** How long a page that is read again while its recording changes rests between two readings, in ms. */
 const rest = 400
 
-/** Reads a view of a recording, and reads it again while the recording changes. */
-export function useView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOrGetter<string>, query: MaybeRefOrGetter<Query>) {
-  const fetched = useFetched(
+function fetchView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOrGetter<string>, query: MaybeRefOrGetter<Query>) {
+  return useFetched(
     () => [`${toValue(recording)}/${toValue(what)}`, toValue(query)],
     (_about: string, q: Query, signal: AbortSignal) => api.view<T>(toValue(recording), toValue(what), q, signal),
   )
+}
+
+/** Reads a view of a recording, and reads it again while the recording changes. */
+export function useView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOrGetter<string>, query: MaybeRefOrGetter<Query>) {
+  const fetched = fetchView<T>(recording, what, query)
   useChanges(recording, fetched.refresh)
   return fetched
 }
@@ -34,12 +39,9 @@ export function useView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOr
  * come since are only counted, in news, until they are asked for.
  */
 export function useHeldView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOrGetter<string>, query: MaybeRefOrGetter<Query>, held: (data: T | undefined) => boolean) {
-  const fetched = useFetched(
-    () => [`${toValue(recording)}/${toValue(what)}`, toValue(query)],
-    (_about: string, q: Query, signal: AbortSignal) => api.view<T>(toValue(recording), toValue(what), q, signal),
-  )
+  const fetched = fetchView<T>(recording, what, query)
   const news = ref(0)
-  let scopes = useHere()?.scopes.value ?? 0
+  let scopes = useHere()?.detail.value?.figures.scopes ?? 0
   let shown = scopes
   async function show() {
     shown = scopes

@@ -20,7 +20,7 @@ async function signIn() {
     const next = String(route.query.next ?? '')
     await router.replace(next.startsWith('/') && !next.startsWith('//') ? next : '/recordings')
   } catch (caught) {
-    problem.value = caught instanceof Problem ? caught : new Problem('This page has a fault', String(caught), -1)
+    problem.value = Problem.of(caught)
   } finally {
     busy.value = false
   }

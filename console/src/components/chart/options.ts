@@ -9,6 +9,11 @@ export interface Line {
   points: [number, number][] // ns since the start, value
 }
 
+/** What a series says for each of its steps, at the steps' ends. */
+export function overTime(values: number[], step: number): [number, number][] {
+  return values.map((v, n) => [(n + 1) * step, v])
+}
+
 const dashes = ['solid', 'dashed', 'dotted', [8, 3, 2, 3], [12, 4], [3, 3]]
 const symbols = ['circle', 'rect', 'triangle', 'diamond', 'pin', 'arrow']
 

@@ -3,7 +3,7 @@ import { computed, useTemplateRef } from 'vue'
 
 import type { DisposalView } from '@/api/types'
 import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
-import { linesOverTime } from '@/components/chart/options'
+import { linesOverTime, overTime } from '@/components/chart/options'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import FilterBar from '@/components/FilterBar.vue'
@@ -40,8 +40,8 @@ function toggle(id: number) {
 }
 const option = computed(() => {
   const step = data.value?.width_ns ?? 1
-  const lines = chosen.value.map((r) => ({ name: nameOf(r.of), points: r.series.map((v, n): [number, number] => [(n + 1) * step, v]) }))
-  const closings = (data.value?.closed ?? []).map((v, n): [number, number] => [(n + 1) * step, v])
+  const lines = chosen.value.map((r) => ({ name: nameOf(r.of), points: overTime(r.series, step) }))
+  const closings = overTime(data.value?.closed ?? [], step)
   return (c: Colours) => linesOverTime(c, lines, 'alive', closings)
 })
 const label = computed(() => 'Alive over time: ' + chosen.value.map((r) => `${nameOf(r.of)}, ${r.alive} now, ${r.most} at most`).join('; '))

@@ -3,7 +3,7 @@ import { computed } from 'vue'
 
 import type { DisposalView, FindingDetail } from '@/api/types'
 import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
-import { linesOverTime } from '@/components/chart/options'
+import { linesOverTime, overTime } from '@/components/chart/options'
 import { useView } from '@/composables/useView'
 import { nameOf, rounded, whole } from '@/format'
 import ClosingSteps from '@/pages/disposal/ClosingSteps.vue'
@@ -14,8 +14,8 @@ const { data } = useView<DisposalView>(() => props.finding.recording, 'disposal'
 const rows = computed(() => (data.value?.alive ?? []).filter((r) => nameOf(r.of) === nameOf(props.finding.subject) && (!props.finding.subject.at || r.of.at === props.finding.subject.at)))
 const option = computed(() => {
   const step = data.value?.width_ns ?? 1
-  const lines = rows.value.slice(0, 4).map((r) => ({ name: `${nameOf(r.of)} ${r.of.at ?? ''}`, points: r.series.map((v, n): [number, number] => [(n + 1) * step, v]) }))
-  const closings = (data.value?.closed ?? []).map((v, n): [number, number] => [(n + 1) * step, v])
+  const lines = rows.value.slice(0, 4).map((r) => ({ name: `${nameOf(r.of)} ${r.of.at ?? ''}`, points: overTime(r.series, step) }))
+  const closings = overTime(data.value?.closed ?? [], step)
   return (c: Colours) => linesOverTime(c, lines, 'alive', closings)
 })
 const closing = computed(() => (data.value?.closings ?? []).find((c) => c.steps.some((s) => nameOf(s.of) === nameOf(props.finding.subject))))

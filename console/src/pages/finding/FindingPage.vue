@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api } from '@/api/client'
+import type { FindingDetail } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import CopyButton from '@/components/CopyButton.vue'
 import MarkTag from '@/components/MarkTag.vue'
@@ -13,6 +14,7 @@ import ScopeLink from '@/components/ScopeLink.vue'
 import SourceRef from '@/components/SourceRef.vue'
 import TimeText from '@/components/TimeText.vue'
 import { useFetched } from '@/composables/useFetched'
+import { useHere, useView } from '@/composables/useView'
 import { whole } from '@/format'
 
 import AliveEvidence from './AliveEvidence.vue'
@@ -20,21 +22,21 @@ import EvidenceDrawing from './EvidenceDrawing.vue'
 import EvidenceTable from './EvidenceTable.vue'
 import KeysEvidence from './KeysEvidence.vue'
 import LayersEvidence from './LayersEvidence.vue'
-import { useFinding } from './useFinding'
 
 const props = defineProps<{ recording: string; finding: string }>()
 const route = useRoute()
 const router = useRouter()
-const { data, error, loading, refresh } = useFinding(
+const { data, error, loading, refresh } = useView<FindingDetail>(
   () => props.recording,
-  () => props.finding,
+  () => `findings/${encodeURIComponent(props.finding)}`,
+  () => ({}),
 )
 
 const { data: rules } = useFetched(() => [], (signal: AbortSignal) => api.rules(signal))
 const help = computed(() => rules.value?.rules.find((r) => r.id === data.value?.rule))
 // Examples name their stream; addresses count them.
-const { data: detail } = useFetched(() => [props.recording], (id: string, signal: AbortSignal) => api.recording(id, signal))
-const streamOf = (name: string) => Math.max(0, detail.value?.stream_list.findIndex((s) => s.stream === name) ?? 0)
+const here = useHere()
+const streamOf = (name: string) => Math.max(0, here?.detail.value?.stream_list.findIndex((s) => s.stream === name) ?? 0)
 
 const way = computed(() => {
   const f = data.value

@@ -9,13 +9,15 @@ import ExportMenu from '@/components/ExportMenu.vue'
 import FilterBar from '@/components/FilterBar.vue'
 import PageState from '@/components/PageState.vue'
 import { useQuery } from '@/composables/useQuery'
+import { useHere } from '@/composables/useView'
 import type { Column } from '@/download'
 import FindingsTable from '@/pages/recording/FindingsTable.vue'
-import { concerns, families, foldedCauses, useRecording } from '@/pages/recording/useRecording'
+import { concerns, families, foldedCauses, useFindings } from '@/pages/recording/findings'
 
 const props = defineProps<{ recording: string }>()
 const { text, flag } = useQuery()
-const { detail, findings, error, loading, refresh } = useRecording(() => props.recording)
+const { detail } = useHere()!
+const { data: findings, error, loading, refresh } = useFindings(() => props.recording)
 
 const severities: Severity[] = ['error', 'warning', 'note']
 const severity = text('severity')
@@ -25,12 +27,13 @@ const onlyNew = flag('new')
 const words: Record<Severity, string> = { error: 'errors', warning: 'warnings and worse', note: 'all' }
 
 // What the recording before it of the same application did not have is new.
-const fresh = ref<Set<string>>()
 const before = ref('')
+const had = ref<Set<string>>()
+const fresh = computed(() => had.value && new Set((findings.value ?? []).filter((f) => !had.value!.has(f.id)).map((f) => f.id)))
 watch(
   () => detail.value?.id,
   async (id) => {
-    fresh.value = undefined
+    had.value = undefined
     before.value = ''
     if (!id || !detail.value) return
     const { app, environment, created } = detail.value
@@ -40,9 +43,8 @@ watch(
       const last = recordings.find((r) => r.app === app && r.environment === environment && r.created < created)
       if (!last) return
       const old = await api.findings(last.id, off.signal)
-      const had = new Set(old.findings.map((f) => f.id))
       before.value = last.id
-      fresh.value = new Set((findings.value ?? []).filter((f) => !had.has(f.id)).map((f) => f.id))
+      had.value = new Set(old.findings.map((f) => f.id))
     } catch {
       // Without the recording before there is nothing to compare with; the list says enough.
     }

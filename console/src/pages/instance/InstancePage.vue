@@ -10,12 +10,12 @@ import RegLink from '@/components/RegLink.vue'
 import ScopeLink from '@/components/ScopeLink.vue'
 import TimeText from '@/components/TimeText.vue'
 import { useView } from '@/composables/useView'
-import { nameOf, took, whole } from '@/format'
+import { addressOf, nameOf, took, whole } from '@/format'
 
 const props = defineProps<{ recording: string; instance: string }>()
 const { data, error, loading, refresh } = useView<InstanceView>(() => props.recording, () => `instances/${encodeURIComponent(props.instance)}`, () => ({}))
 const built = computed(() => ({ container: 'the container', factory: 'a factory of the application', external: 'the application, which handed it in', direct: 'the application, past the container' })[data.value?.by ?? ''] ?? 'nobody known')
-const inScope = computed(() => (data.value ? (data.value.stream ? `${data.value.stream}.${data.value.scope}` : String(data.value.scope)) : ''))
+const inScope = computed(() => (data.value ? addressOf(data.value.stream, data.value.scope) : ''))
 </script>
 
 <template>

@@ -41,7 +41,7 @@ async function tell(next: boolean) {
     await api.order(props.application.name, { on: next, share: share.value, for_ns: next ? minutes.value * 60e9 : 0, bytes: next ? megabytes.value * (1 << 20) : 0 })
     emit('changed')
   } catch (caught) {
-    problem.value = caught instanceof Problem ? caught : new Problem('This page has a fault', String(caught), -1)
+    problem.value = Problem.of(caught)
   } finally {
     busy.value = false
   }

@@ -7,7 +7,7 @@ import SeverityTag from '@/components/SeverityTag.vue'
 import TimeText from '@/components/TimeText.vue'
 import { rounded, whole } from '@/format'
 
-import type { Cause } from './useRecording'
+import type { Cause } from './findings'
 
 const props = defineProps<{ causes: Cause[]; recording: string; none: string; fresh?: Set<string> }>()
 const rows = computed(() =>

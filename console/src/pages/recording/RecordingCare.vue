@@ -31,7 +31,7 @@ async function attempt(work: () => Promise<unknown>): Promise<boolean> {
     problem.value = undefined
     return true
   } catch (caught) {
-    problem.value = caught instanceof Problem ? caught : new Problem('This page has a fault', String(caught), -1)
+    problem.value = Problem.of(caught)
     return false
   }
 }
@@ -42,8 +42,6 @@ async function keepName() {
     const [key, ...value] = one.split('=')
     all[key!] = value.join('=')
   }
-  // A label that is gone is taken away by an empty one.
-  for (const key of Object.keys(props.recording.labels)) all[key] ??= ''
   if (await attempt(() => api.change(props.recording.id, { name: name.value, labels: all }))) {
     naming.value = false
     emit('changed')
@@ -65,7 +63,7 @@ async function remove() {
 <template>
   <section aria-label="This recording">
     <div class="row">
-      <v-btn variant="outlined" :prepend-icon="mdiPencil" @click="openNaming">Name and labels</v-btn>
+      <v-btn variant="outlined" :prepend-icon="mdiPencil" data-name @click="openNaming">Name and labels</v-btn>
       <v-btn variant="outlined" :prepend-icon="recording.pinned ? mdiPinOff : mdiPin" data-pin @click="pin">{{ recording.pinned ? 'Unpin' : 'Pin' }}</v-btn>
       <v-btn variant="outlined" :prepend-icon="mdiDownload" :href="`/api/v1/recordings/${encodeURIComponent(recording.id)}/export`" download>Export the trace</v-btn>
       <v-btn variant="outlined" color="error" :prepend-icon="mdiTrashCanOutline" @click="deleting = true">Delete</v-btn>
@@ -74,9 +72,9 @@ async function remove() {
     <v-dialog v-model="naming" max-width="520">
       <v-card class="pa-4" title="Name and labels">
         <v-text-field v-model="name" class="mt-2" variant="outlined" label="Name" maxlength="200" autofocus />
-        <v-text-field v-model="labels" variant="outlined" label="Labels, such as ticket=417 build=main" />
+        <v-text-field v-model="labels" data-labels variant="outlined" label="Labels, such as ticket=417 build=main" />
         <div class="row">
-          <v-btn color="primary" variant="flat" @click="keepName">Keep</v-btn>
+          <v-btn color="primary" variant="flat" data-keep-name @click="keepName">Keep</v-btn>
           <v-btn @click="naming = false">Leave it</v-btn>
         </div>
       </v-card>

@@ -26,7 +26,7 @@ import { healthOf, took } from '@/format'
 const props = defineProps<{ recording: string }>()
 const { data, error, loading, refresh } = useFetched(() => [props.recording], (id: string, signal: AbortSignal) => api.recording(id, signal))
 useChanges(() => props.recording, refresh)
-provideHere({ recording: computed(() => props.recording), scopes: computed(() => data.value?.figures.scopes ?? 0) })
+provideHere({ recording: computed(() => props.recording), detail: data, refresh })
 
 const views = computed(() => {
   const to = (name: string) => ({ name, params: { recording: props.recording } })

@@ -3,20 +3,22 @@ import { computed, useTemplateRef } from 'vue'
 
 import type { DisposalView } from '@/api/types'
 import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
-import { linesOverTime } from '@/components/chart/options'
+import { linesOverTime, overTime } from '@/components/chart/options'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import PageState from '@/components/PageState.vue'
-import { useView } from '@/composables/useView'
+import { useHere, useView } from '@/composables/useView'
 import { count, healthOf, nameOf, rounded } from '@/format'
 
 import FindingCard from './FindingCard.vue'
 import RecordingCare from './RecordingCare.vue'
 import StreamTable from './StreamTable.vue'
-import { families, useRecording } from './useRecording'
+import { families, useFindings } from './findings'
 
 const props = defineProps<{ recording: string }>()
-const { detail, findings, error, loading, refresh } = useRecording(() => props.recording)
+const here = useHere()!
+const detail = here.detail
+const { data: findings, error, loading, refresh } = useFindings(() => props.recording)
 const { data: disposal } = useView<DisposalView>(() => props.recording, 'disposal', () => ({ limit: 5 }))
 
 const first = computed(() => (findings.value ?? []).filter((f) => f.severity === 'error' && !f.because).slice(0, 3))
@@ -38,12 +40,12 @@ const sentence = computed(() => {
 const rising = computed(() => [...(disposal.value?.alive ?? [])].sort((a, b) => b.alive - a.alive).slice(0, 5))
 const aliveOption = computed(() => {
   const step = disposal.value?.width_ns ?? 1
-  const lines = rising.value.map((r) => ({ name: nameOf(r.of), points: r.series.map((v, n): [number, number] => [(n + 1) * step, v]) }))
+  const lines = rising.value.map((r) => ({ name: nameOf(r.of), points: overTime(r.series, step) }))
   return (c: Colours) => linesOverTime(c, lines, 'alive')
 })
 const rateOption = computed(() => {
   const step = disposal.value?.width_ns ?? 1
-  const points = (disposal.value?.opened ?? []).map((v, n): [number, number] => [(n + 1) * step, (v * 1e9) / step])
+  const points = overTime((disposal.value?.opened ?? []).map((v) => (v * 1e9) / step), step)
   return (c: Colours) => linesOverTime(c, [{ name: 'scopes a second', points }], 'scopes/s')
 })
 const aliveLabel = computed(() => `Alive over time: ${rising.value.map((r) => `${nameOf(r.of)} ${r.alive} now, ${r.most} at most`).join('; ')}`)
@@ -53,7 +55,7 @@ const aliveChart = useTemplateRef('aliveChart')
 <template>
   <main class="page">
     <h1 class="sr-only">Overview</h1>
-    <PageState :error="error" :loading="loading && !detail" what="the recording" @retry="refresh" />
+    <PageState :error="error" :loading="loading && !findings" what="the findings" @retry="refresh" />
     <template v-if="detail && findings">
       <p class="sentence" data-sentence>{{ sentence }}</p>
 
@@ -100,7 +102,7 @@ const aliveChart = useTemplateRef('aliveChart')
         <h2 class="mb-2">Streams</h2>
         <StreamTable :streams="detail.stream_list" />
       </section>
-      <RecordingCare class="mt-5" :recording="detail" @changed="refresh" />
+      <RecordingCare class="mt-5" :recording="detail" @changed="here.refresh" />
       <CommandLine class="mt-4" :command="`keenlantern findings ${detail.id}`" />
     </template>
   </main>

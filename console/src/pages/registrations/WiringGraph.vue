@@ -2,7 +2,11 @@
 import { mdiCrosshairs, mdiFitToPageOutline, mdiMagnify, mdiMagnifyMinusOutline, mdiMagnifyPlusOutline } from '@mdi/js'
 import { computed, nextTick, ref, shallowRef, useTemplateRef, watch } from 'vue'
 
+import type { Query } from '@/api/client'
 import type { Graph } from '@/api/types'
+import ExportMenu from '@/components/ExportMenu.vue'
+import PageState from '@/components/PageState.vue'
+import { useView } from '@/composables/useView'
 import { nameOf, whole } from '@/format'
 
 import { layOut, nodeHeight, nodeWidth, type Layout } from './layout'
@@ -11,13 +15,19 @@ import { layOut, nodeHeight, nodeWidth, type Layout } from './layout'
  * Who is given what: boxes are registrations with the edge of their lifetime, lines go from who asks to what is asked.
  * Lines from longer- to shorter-lived ones stand out. A registration can be looked at with its neighbours alone.
  */
-const props = defineProps<{ graph: Graph }>()
+const props = defineProps<{ recording: string; filter: Query }>()
+const { data, error, refresh } = useView<Graph>(
+  () => props.recording,
+  'graph',
+  () => ({ ...props.filter, limit: 5000 }),
+)
+const graph = computed<Graph>(() => data.value ?? { recording: props.recording, nodes: [], edges: [] })
 const focus = defineModel<number>('focus', { required: true })
 
 const neighbours = computed(() => {
   if (focus.value < 0) return undefined
   const near = new Set([focus.value])
-  for (const e of props.graph.edges) {
+  for (const e of graph.value.edges) {
     if (e.from === focus.value) near.add(e.to)
     if (e.to === focus.value) near.add(e.from)
   }
@@ -25,11 +35,11 @@ const neighbours = computed(() => {
 })
 const seen = computed<Graph>(() => {
   const near = neighbours.value
-  if (!near) return props.graph
+  if (!near) return graph.value
   return {
-    ...props.graph,
-    nodes: props.graph.nodes.filter((n) => near.has(n.id)),
-    edges: props.graph.edges.filter((e) => near.has(e.from) && near.has(e.to) && (e.from === focus.value || e.to === focus.value)),
+    ...graph.value,
+    nodes: graph.value.nodes.filter((n) => near.has(n.id)),
+    edges: graph.value.edges.filter((e) => near.has(e.from) && near.has(e.to) && (e.from === focus.value || e.to === focus.value)),
   }
 })
 
@@ -40,6 +50,7 @@ const shape = computed(() => JSON.stringify([seen.value.nodes.map((n) => n.id), 
 watch(
   shape,
   async () => {
+    if (!data.value) return
     const asked = shape.value
     try {
       const layout = await layOut(seen.value)
@@ -105,16 +116,18 @@ function goTo() {
   const zoom = Math.max(0.8, at.value.zoom)
   at.value = { zoom, x: box.value.clientWidth / 2 - (first.x + nodeWidth / 2) * zoom, y: box.value.clientHeight / 2 - (first.y + nodeHeight / 2) * zoom }
 }
-const focused = computed(() => props.graph.nodes.find((n) => n.id === focus.value))
+const focused = computed(() => graph.value.nodes.find((n) => n.id === focus.value))
 const wrong = computed(() => seen.value.edges.filter((e) => e.long_to_shorter).length)
 const name = (id: number) => {
-  const n = props.graph.nodes.find((n) => n.id === id)
+  const n = graph.value.nodes.find((n) => n.id === id)
   return n ? nameOf(n.registration) : ''
 }
 </script>
 
 <template>
-  <div>
+  <PageState v-if="error" :error="error" :loading="false" what="the wiring" @retry="refresh" />
+  <div v-else>
+    <Teleport v-if="data" to="#registrations-export"><ExportMenu name="wiring" :data="graph" /></Teleport>
     <div class="tools mb-2">
       <v-text-field v-model="sought" class="seek" density="compact" variant="outlined" hide-details clearable label="Look for" :prepend-inner-icon="mdiMagnify" @keydown.enter="goTo" />
       <span class="quiet" role="status">{{ sought ? `${hits.size} found` : `${seen.nodes.length} registrations, ${seen.edges.length} lines, ${wrong} from longer- to shorter-lived` }}</span>
@@ -126,7 +139,7 @@ const name = (id: number) => {
     </div>
     <v-alert v-if="failed" type="error" title="The graph could not be laid out">{{ failed }}</v-alert>
     <div ref="box" class="plane" tabindex="0" role="group" aria-label="The wiring; arrow keys move, + and - zoom, Tab goes from one registration to the next" @wheel.prevent="wheel" @pointerdown="down" @pointermove="dragged" @pointerup="drag = undefined" @keydown="keys">
-      <div v-if="!laid" class="quiet waiting" role="status">Laying out {{ seen.nodes.length }} registrations …</div>
+      <div v-if="!laid" class="quiet waiting" role="status">{{ data ? `Laying out ${seen.nodes.length} registrations …` : 'Reading the wiring …' }}</div>
       <svg v-else width="100%" height="100%" data-wiring>
         <defs>
           <marker id="head" viewBox="0 0 8 8" refX="8" refY="4" markerWidth="8" markerHeight="8" markerUnits="userSpaceOnUse" orient="auto"><path class="head" d="M0 0 L8 4 L0 8 z" /></marker>

@@ -6,7 +6,7 @@ import { useRouter } from 'vue-router'
 import type { Story } from '@/api/types'
 import { useQuery } from '@/composables/useQuery'
 import { useHere } from '@/composables/useView'
-import { nameOf, shorten, took } from '@/format'
+import { addressOf, nameOf, shorten, took } from '@/format'
 
 /** Construction nested in time: what stands below a bar was built for it. A bar that is clicked fills the width. */
 const props = defineProps<{ story: Story; chosen: number }>()
@@ -75,8 +75,7 @@ function by(factor: number) {
   zoom.value = next.from <= whole.value.from && next.to >= whole.value.to ? undefined : next
 }
 function open(instance: number) {
-  const stream = props.story.scope.stream
-  if (here) void router.push({ name: 'instance', params: { recording: here.recording.value, instance: stream ? `${stream}.${instance}` : String(instance) } })
+  if (here) void router.push({ name: 'instance', params: { recording: here.recording.value, instance: addressOf(props.story.scope.stream, instance) } })
 }
 </script>
 

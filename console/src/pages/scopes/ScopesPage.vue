@@ -14,7 +14,7 @@ import TimeText from '@/components/TimeText.vue'
 import { useQuery } from '@/composables/useQuery'
 import { useHeldView, useView } from '@/composables/useView'
 import type { Column } from '@/download'
-import { rounded, took, whole } from '@/format'
+import { addressOf, rounded, took, whole } from '@/format'
 
 const props = defineProps<{ recording: string }>()
 const router = useRouter()
@@ -29,7 +29,7 @@ const page = number('page', 1)
 const picked = text('picked', '', 'replace')
 const pickedList = computed(() => picked.value.split(',').filter(Boolean))
 function choose(s: ScopeRow) {
-  const address = s.stream ? `${s.stream}.${s.id}` : String(s.id)
+  const address = addressOf(s.stream, s.id)
   const now = new Set(pickedList.value)
   if (!now.delete(address)) now.add(address)
   set({ picked: [...now].join(','), page: page.value > 1 ? String(page.value) : undefined }, 'replace')
@@ -56,9 +56,9 @@ interface Dots {
 const dots = computed<Dots[]>(() => {
   const found = marked.value?.scopes ?? []
   const slow = slowest.value?.scopes ?? []
-  const there = new Set([...found, ...slow].map((s) => `${s.stream}.${s.id}`))
+  const there = new Set([...found, ...slow].map((s) => addressOf(s.stream, s.id)))
   return [
-    { name: 'latest', symbol: 'circle', rows: (latest.value?.scopes ?? []).filter((s) => !there.has(`${s.stream}.${s.id}`)) },
+    { name: 'latest', symbol: 'circle', rows: (latest.value?.scopes ?? []).filter((s) => !there.has(addressOf(s.stream, s.id))) },
     { name: 'slowest', symbol: 'triangle', rows: slow },
     { name: 'with findings', symbol: 'diamond', rows: found },
   ]
@@ -88,7 +88,7 @@ const option = computed(() => {
 })
 function pick(p: { seriesIndex: number; dataIndex: number }) {
   const s = dots.value[p.seriesIndex]?.rows[p.dataIndex]
-  if (s) void router.push({ name: 'scope', params: { recording: props.recording, scope: s.stream ? `${s.stream}.${s.id}` : String(s.id) } })
+  if (s) void router.push({ name: 'scope', params: { recording: props.recording, scope: addressOf(s.stream, s.id) } })
 }
 const chart = useTemplateRef('chart')
 const kinds = computed(() => [...new Set((data.value?.names ?? []).map((n) => n.kind))].filter(Boolean))
@@ -146,7 +146,7 @@ const command = computed(
           </thead>
           <tbody>
             <tr v-for="s in data.scopes" :key="`${s.stream}.${s.id}`" data-scope-row>
-              <td><v-checkbox-btn :model-value="pickedList.includes(s.stream ? `${s.stream}.${s.id}` : String(s.id))" density="compact" :aria-label="`Compare scope ${s.id}`" data-pick @update:model-value="choose(s)" /></td>
+              <td><v-checkbox-btn :model-value="pickedList.includes(addressOf(s.stream, s.id))" density="compact" :aria-label="`Compare scope ${s.id}`" data-pick @update:model-value="choose(s)" /></td>
               <td><ScopeLink :scope="s.id" :stream="s.stream" :name="s.name" /></td>
               <td>{{ s.kind }}</td>
               <td><TimeText :at="s.began" /></td>

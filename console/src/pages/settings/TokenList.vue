@@ -27,7 +27,7 @@ async function attempt(work: () => Promise<void>) {
     await work()
     await refresh()
   } catch (caught) {
-    problem.value = caught instanceof Problem ? caught : new Problem('This page has a fault', String(caught), -1)
+    problem.value = Problem.of(caught)
   }
 }
 const create = () =>

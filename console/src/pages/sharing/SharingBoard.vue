@@ -7,7 +7,7 @@ import type { Board, Ref } from '@/api/types'
 import RegLink from '@/components/RegLink.vue'
 import ScopeLink from '@/components/ScopeLink.vue'
 import { useHere } from '@/composables/useView'
-import { nameOf, shorten, took } from '@/format'
+import { addressOf, nameOf, shorten, took } from '@/format'
 
 import BoardLine from './BoardLine.vue'
 
@@ -91,8 +91,7 @@ function open(row: number, column: number) {
   const cell = shown.value[row]?.row.cells[column]
   const instance = cell?.instances[0]
   if (instance === undefined || !here) return
-  const address = props.board.stream ? `${props.board.stream}.${instance}` : String(instance)
-  void router.push({ name: 'instance', params: { recording: here.recording.value, instance: address } })
+  void router.push({ name: 'instance', params: { recording: here.recording.value, instance: addressOf(props.board.stream, instance) } })
 }
 // One listener for all cells: there may be ten thousand.
 function click(event: MouseEvent) {

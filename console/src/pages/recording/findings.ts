@@ -1,31 +1,18 @@
-import { computed, onScopeDispose, toValue, type MaybeRefOrGetter } from 'vue'
+import { toValue, type MaybeRefOrGetter } from 'vue'
 
 import { api } from '@/api/client'
 import type { Finding } from '@/api/types'
 import { useFetched } from '@/composables/useFetched'
-import { useLive } from '@/composables/useLive'
+import { useChanges } from '@/composables/useView'
 
-/** A recording with its findings, read again while it changes, at most four times a second. */
-export function useRecording(recording: MaybeRefOrGetter<string>) {
-  const { data, error, loading, refresh } = useFetched(() => [toValue(recording)], async (id: string, signal: AbortSignal) => {
-    const [detail, found] = await Promise.all([api.recording(id, signal), api.findings(id, signal)])
-    return { detail, findings: found.findings }
-  })
-  let soon: number | undefined
-  useLive(
-    (changed) => {
-      const mine = changed.id === data.value?.detail.id || changed.id === toValue(recording)
-      if (mine && soon === undefined) {
-        soon = window.setTimeout(() => {
-          soon = undefined
-          void refresh()
-        }, 250)
-      }
-    },
-    () => void refresh(),
+/** A recording's findings, read again while it changes. What it is itself is read by what stands around all its pages. */
+export function useFindings(recording: MaybeRefOrGetter<string>) {
+  const fetched = useFetched(
+    () => [toValue(recording)],
+    async (id: string, signal: AbortSignal) => (await api.findings(id, signal)).findings,
   )
-  onScopeDispose(() => window.clearTimeout(soon))
-  return { detail: computed(() => data.value?.detail), findings: computed(() => data.value?.findings), error, loading, refresh }
+  useChanges(recording, fetched.refresh)
+  return fetched
 }
 
 const ranks: Record<string, number> = { error: 3, warning: 2, note: 1 }

@@ -1,0 +1,157 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import type { Query } from '@/api/client'
+import type { RegistrationList, RegistrationRow } from '@/api/types'
+import CopyButton from '@/components/CopyButton.vue'
+import ExportMenu from '@/components/ExportMenu.vue'
+import LifetimeTag from '@/components/LifetimeTag.vue'
+import PageState from '@/components/PageState.vue'
+import RegLink from '@/components/RegLink.vue'
+import VerdictTag from '@/components/VerdictTag.vue'
+import { useQuery } from '@/composables/useQuery'
+import { useView } from '@/composables/useView'
+import type { Column } from '@/download'
+import { nameOf, rounded, took, whole } from '@/format'
+
+import { firstAskers, namesOf } from './names'
+
+/** The registrations that a filter lets through, a line each; one that is opened tells the rest. */
+const props = defineProps<{ recording: string; filter: Query }>()
+const { number } = useQuery()
+const page = number('page', 1)
+const open = number('open', -1, 'replace')
+const rows = 100
+const { data, error, loading, refresh } = useView<RegistrationList>(
+  () => props.recording,
+  'registrations',
+  () => ({ ...props.filter, limit: rows, offset: (page.value - 1) * rows }),
+)
+const pages = computed(() => Math.ceil((data.value?.total ?? 0) / rows))
+const columns: Column<RegistrationRow>[] = [
+  { title: 'service', value: (r) => nameOf(r.registration) },
+  { title: 'implementation', value: (r) => r.registration.implementation },
+  { title: 'lifetime', value: (r) => r.registration.lifetime },
+  { title: 'at', value: (r) => r.registration.at },
+  { title: 'behaved', value: (r) => r.observed.as },
+  { title: 'agrees', value: (r) => r.observed.agrees },
+  { title: 'made', value: (r) => r.made },
+  { title: 'alive', value: (r) => r.alive },
+  { title: 'took_ns', value: (r) => r.took_ns },
+  { title: 'asked', value: (r) => r.asked },
+  { title: 'why', value: (r) => r.why },
+]
+</script>
+
+<template>
+  <PageState :error="error" :loading="loading && !data" what="the registrations" @retry="refresh" />
+  <template v-if="data">
+    <Teleport to="#registrations-export"><ExportMenu name="registrations" :data="data" :columns="columns" :rows="data.registrations" /></Teleport>
+    <v-card>
+      <p v-if="!data.registrations.length" class="pa-4 quiet">{{ data.total ? 'Nothing is on this page.' : 'No registration is let through by the filters, or none has come yet.' }}</p>
+      <v-table v-else hover>
+        <thead>
+          <tr>
+            <th>Service and implementation</th>
+            <th>Lifetime</th>
+            <th>Behaved</th>
+            <th class="num">Made</th>
+            <th class="num">Alive</th>
+            <th class="num">Building</th>
+            <th>Asked for by</th>
+            <th>Which answers</th>
+          </tr>
+        </thead>
+        <tbody>
+          <template v-for="r in data.registrations" :key="r.id">
+            <tr :data-registration="r.id">
+              <td class="what">
+                <button type="button" class="name" :aria-expanded="open === r.id" @click="open = open === r.id ? -1 : r.id">{{ nameOf(r.registration) }}</button>
+                <span v-if="r.internal" class="quiet"> added by the framework</span>
+                <div class="quiet small">
+                  <template v-if="r.registration.implementation !== r.registration.service">{{ r.registration.implementation }} · </template>
+                  <span v-if="r.registration.at" class="code">{{ r.registration.at }}<CopyButton :text="r.registration.at" what="the place in the source" /></span>
+                </div>
+              </td>
+              <td><LifetimeTag :lifetime="r.registration.lifetime ?? ''" /></td>
+              <td><VerdictTag :verdict="r.observed" /></td>
+              <td class="num" :title="whole(r.made)">{{ rounded(r.made) }}</td>
+              <td class="num" :title="whole(r.alive)">{{ rounded(r.alive) }}</td>
+              <td class="num" :title="`${r.took_ns} ns in all, the longest ${r.max_ns} ns`">{{ took(r.took_ns) }}</td>
+              <td class="askers">
+                <template v-for="(a, n) in firstAskers(r.asked_by)" :key="n">{{ n ? ', ' : '' }}<RegLink v-if="a.consumer" :of="a.consumer" /><template v-else>{{ a.entry || 'nobody known' }}</template></template>
+                <span v-if="r.asked_by.length > 2" class="quiet"> and others</span>
+                <span v-if="!r.asked_by.length" class="quiet">nobody</span>
+              </td>
+              <td>{{ r.answers ? 'this one' : 'not this one' }}<div v-if="r.lost_to" class="small">lost to <RegLink :of="r.lost_to" /></div></td>
+            </tr>
+            <tr v-if="open === r.id" class="more">
+              <td colspan="8">
+                <dl>
+                  <dt>Behaved</dt><dd>{{ r.observed.as }}: {{ r.observed.why }}</dd>
+                  <dt>Which answers, and why</dt><dd>{{ r.why || 'nobody has asked' }}</dd>
+                  <template v-if="r.declared && r.declared !== r.registration.lifetime"><dt>Declared</dt><dd>{{ r.declared }}</dd></template>
+                  <template v-if="r.needs.length"><dt>Asks for</dt><dd>{{ namesOf(r.needs) }}</dd></template>
+                  <template v-if="r.wraps"><dt>Wraps</dt><dd><RegLink :of="r.wraps" /></dd></template>
+                  <template v-if="r.wrapped_by.length"><dt>Wrapped by</dt><dd><RegLink v-for="(w, n) in r.wrapped_by" :key="n" class="mr-3" :of="w" /></dd></template>
+                  <template v-if="r.alias"><dt>Alias of</dt><dd><RegLink :of="r.alias" /></dd></template>
+                  <template v-if="r.also.length"><dt>Also answers to</dt><dd>{{ r.also.map((a) => a.service + (a.key === null ? '' : ` [${a.key}]`)).join(', ') }}</dd></template>
+                  <template v-if="r.container"><dt>Container</dt><dd>{{ r.container }}</dd></template>
+                  <dt>Used, let go</dt><dd>{{ whole(r.used) }} uses, {{ whole(r.disposed) }} disposed</dd>
+                  <dt>Asked for by</dt>
+                  <dd>
+                    <div v-for="(a, n) in r.asked_by.slice(0, 20)" :key="n">
+                      <RegLink v-if="a.consumer" :of="a.consumer" /><span v-else>{{ a.entry || 'nobody known' }}</span>
+                      <span class="quiet"> {{ a.how }}{{ a.site ? ` (${a.site})` : '' }} · {{ whole(a.count) }} times</span>
+                    </div>
+                    <span v-if="!r.asked_by.length" class="quiet">nobody so far</span>
+                  </dd>
+                  <dt>Elsewhere</dt>
+                  <dd>
+                    <router-link class="app-link mr-4" :to="{ name: 'sharing', params: { recording }, query: { service: r.registration.service } }">who got which instance</router-link>
+                    <router-link class="app-link mr-4" :to="{ name: 'findings', params: { recording }, query: { service: r.registration.service } }">findings</router-link>
+                    <router-link class="app-link mr-4" :to="{ name: 'disposal', params: { recording }, query: { service: r.registration.service } }">alive over time</router-link>
+                    <router-link class="app-link" :to="{ name: 'registrations', params: { recording }, query: { view: 'graph', focus: r.id } }">in the graph</router-link>
+                  </dd>
+                </dl>
+              </td>
+            </tr>
+          </template>
+        </tbody>
+      </v-table>
+    </v-card>
+    <v-pagination v-if="pages > 1" v-model="page" :length="pages" density="comfortable" class="mt-3" />
+  </template>
+</template>
+
+<style scoped>
+.what {
+  min-width: 240px;
+  overflow-wrap: anywhere;
+  padding-top: 5px !important;
+  padding-bottom: 5px !important;
+}
+.name {
+  font-weight: 600;
+  color: rgb(var(--v-theme-link));
+  text-align: left;
+}
+.small {
+  font-size: 0.8rem;
+}
+.askers {
+  max-width: 260px;
+}
+.more td {
+  padding: 8px 16px 14px 32px !important;
+  background: rgba(var(--v-theme-band), 0.05);
+}
+dl {
+  display: grid;
+  grid-template-columns: 170px 1fr;
+  gap: 4px 16px;
+}
+dt {
+  font-weight: 600;
+}
+</style>
