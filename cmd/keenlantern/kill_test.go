@@ -86,7 +86,7 @@ func TestKilled(t *testing.T) {
 	for k := range 3 {
 		stream := fmt.Sprintf("h-%d", k+1)
 		batches := leaky(stream, 300+50*k)
-		want[stream], err = engine.Analyse(strings.NewReader(strings.Join(batches, "")), reader.Options{}, rules.Default())
+		want[stream], err = engine.Analyse(t.Context(), strings.NewReader(strings.Join(batches, "")), reader.Options{}, rules.Default())
 		require.NoError(t, err)
 		senders.Go(func() {
 			if err := send("http://"+address, stream, batches, 5*time.Millisecond); err != nil {

@@ -36,7 +36,7 @@ func run(t *testing.T, mistakes ...string) *engine.Result {
 	if len(mistakes) == 0 {
 		require.Empty(t, told.Problems)
 	}
-	r, err := engine.Analyse(&out, reader.Options{}, rules.Default())
+	r, err := engine.Analyse(t.Context(), &out, reader.Options{}, rules.Default())
 	require.NoError(t, err)
 	require.True(t, r.Streams[0].Health.Whole(), "%+v", r.Streams[0].Health)
 	require.Equal(t, int64(300+3*4+30), r.Streams[0].Figures.Scopes)

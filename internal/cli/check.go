@@ -46,6 +46,11 @@ func check(ctx context.Context, std IO, args []string) error {
 		if err != nil {
 			broken = append(broken, err)
 		}
+		for n := range r.Streams {
+			if b := r.Streams[n].Broken; b != nil {
+				broken = append(broken, fmt.Errorf("analyse stream %s of %s: %w", r.Streams[n].Stream, name, b))
+			}
+		}
 		results = append(results, r)
 	}
 	result := engine.Merge(results)
@@ -93,7 +98,7 @@ func analyse(ctx context.Context, name string, set rules.Settings) (*engine.Resu
 		defer file.Close()
 		in = file
 	}
-	r, err := engine.Analyse(&stoppable{ctx, in}, reader.Options{}, set)
+	r, err := engine.Analyse(ctx, in, reader.Options{}, set)
 	return r, unreadable(name, err)
 }
 

@@ -125,7 +125,7 @@ func study(ctx context.Context, name, settings string) (*views.Source, error) {
 		return nil, err
 	}
 	defer in.Close()
-	list, err := engine.Study(&stoppable{ctx, in}, reader.Options{}, set)
+	list, err := engine.Study(ctx, in, reader.Options{}, set)
 	if err != nil {
 		return nil, unreadable(name, err)
 	}

@@ -43,7 +43,7 @@ func TestSARIFIsValid(t *testing.T) {
 	}
 	findings := 0
 	for name, in := range inputs {
-		r, err := engine.Analyse(bytes.NewReader(in), reader.Options{}, rules.Default())
+		r, err := engine.Analyse(t.Context(), bytes.NewReader(in), reader.Options{}, rules.Default())
 		require.NoError(t, err)
 		findings += len(r.Findings)
 		var out bytes.Buffer

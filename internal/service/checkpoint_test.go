@@ -54,7 +54,7 @@ func TestCheckpoint(t *testing.T) {
 			r = start(t, folder)
 			put(office.Requests(30))
 			put(office.End())
-			want, err := engine.Analyse(bytes.NewReader(all), reader.Options{}, rules.Default())
+			want, err := engine.Analyse(t.Context(), bytes.NewReader(all), reader.Options{}, rules.Default())
 			require.NoError(t, err)
 			var got views.RecordingFindings
 			eventually(t, "the end", func() bool {

@@ -41,7 +41,7 @@ func (m *inMemory) Between(from, to int64, f func(*event.Event) bool) error {
 // local is what views answer of a trace with no service at all.
 func local(t *testing.T, text []byte) *views.Source {
 	t.Helper()
-	list, err := engine.Study(bytes.NewReader(text), reader.Options{}, rules.Default())
+	list, err := engine.Study(t.Context(), bytes.NewReader(text), reader.Options{}, rules.Default())
 	require.NoError(t, err)
 	src := &views.Source{}
 	results := []*engine.Result{}

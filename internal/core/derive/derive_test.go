@@ -17,7 +17,7 @@ import (
 
 func study(t *testing.T, text string) []engine.Studied {
 	t.Helper()
-	list, err := engine.Study(strings.NewReader(text), reader.Options{}, rules.Default())
+	list, err := engine.Study(t.Context(), strings.NewReader(text), reader.Options{}, rules.Default())
 	require.NoError(t, err)
 	for _, s := range list {
 		require.NoError(t, s.Result.Streams[0].Health.Balance())

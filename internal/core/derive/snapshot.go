@@ -26,7 +26,7 @@ func (t *Tracker) State() *State {
 		s.Chunks = []ChunkInfo{}
 	}
 	at := map[*ledger.Registration]int{}
-	for n, r := range w.Regs {
+	for n, r := range w.Registrations() {
 		at[r] = n
 	}
 	index := func(r *ledger.Registration) int {
@@ -38,7 +38,7 @@ func (t *Tracker) State() *State {
 	living, bytes := t.living(s, index)
 	wiring := w.Wiring()
 	containers := int64(max(1, len(w.Containers)))
-	for _, r := range w.Regs {
+	for _, r := range w.Registrations() {
 		s.Registrations = append(s.Registrations, t.registration(r, wiring, index, living[r], bytes[r], containers))
 	}
 	t.handouts(s, wiring, index)
@@ -164,8 +164,11 @@ func (t *Tracker) costsInto(s *State, index func(*ledger.Registration) int) {
 func (t *Tracker) bucketsInto(s *State, index func(*ledger.Registration) int) {
 	n := t.at(t.world.T) + 1
 	s.Buckets = Buckets{WidthNS: 1 << t.shift, Opened: t.opened.used(n), Closed: t.closed.used(n), Regs: []Series{}}
-	for _, r := range t.world.Regs {
+	for _, r := range t.world.Registrations() {
 		one := t.tally(r).series
+		if one == nil {
+			continue
+		}
 		s.Buckets.Regs = append(s.Buckets.Regs, Series{Reg: index(r), Made: one.made.used(n), Ended: one.ended.used(n), OwnNS: one.own.used(n)})
 	}
 }

@@ -56,8 +56,8 @@ func New(w *ledger.World, shared *rules.Shared, full func(Chunk)) *Tracker {
 // tally is what a Tracker hangs on a registration.
 type tally struct {
 	seen
-	series     *series
-	impl       string // as first made, for registrations that do not say it
+	series     *series // nil until one is made
+	impl       string  // as first made, for registrations that do not say it
 	disposed   int64
 	undisposed int64
 	took       int64
@@ -74,10 +74,18 @@ func (t *Tracker) tally(r *ledger.Registration) *tally {
 	if one, ok := r.Tag(tallyTag).(*tally); ok {
 		return one
 	}
-	one := &tally{series: &series{}}
-	t.series = append(t.series, one.series)
+	one := &tally{}
 	r.SetTag(tallyTag, one)
 	return one
+}
+
+// seriesOf returns a registration's counts in time. Only what was made has any.
+func (t *Tracker) seriesOf(one *tally) *series {
+	if one.series == nil {
+		one.series = &series{}
+		t.series = append(t.series, one.series)
+	}
+	return one.series
 }
 
 type costOf struct{ name, kind string }
@@ -159,7 +167,8 @@ func (t *Tracker) made(i *ledger.Instance) {
 	if one.impl == "" {
 		one.impl = i.Impl()
 	}
-	one.series.made[t.at(i.Made)]++
+	at := t.at(i.Made)
+	t.seriesOf(one).made[at]++
 	one.took += i.NS
 	one.max = max(one.max, i.NS)
 	if !i.Scope.Root {
@@ -168,7 +177,7 @@ func (t *Tracker) made(i *ledger.Instance) {
 	one.outside++
 	own := ownOf(i)
 	one.own += own
-	one.series.own[t.at(i.Made)] += own
+	one.series.own[at] += own
 	if c := t.costOf("", "root"); c != nil {
 		r := t.costReg(c, i.Reg)
 		r.Made++
@@ -196,7 +205,8 @@ func (t *Tracker) ended(i *ledger.Instance) {
 		return
 	}
 	one := t.tally(i.Reg)
-	one.series.ended[t.at(i.EndedAt)]++
+	at := t.at(i.EndedAt)
+	t.seriesOf(one).ended[at]++
 	one.seen.add(i)
 	switch {
 	case i.End == ledger.Disposed:
@@ -250,7 +260,7 @@ func (t *Tracker) closing(s *ledger.Scope) {
 		r.MadeSq += float64(r.made) * float64(r.made)
 		r.OwnSq += float64(r.own) * float64(r.own)
 		r.tally.own += r.own
-		r.tally.series.own[at] += r.own
+		t.seriesOf(r.tally).own[at] += r.own
 		r.tally.scopes++
 		if r.made > 1 {
 			r.tally.several++

@@ -21,7 +21,7 @@ const hello = `{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream"
 
 func analyse(t *testing.T, text string) *engine.Result {
 	t.Helper()
-	r, err := engine.Analyse(strings.NewReader(text), reader.Options{}, rules.Default())
+	r, err := engine.Analyse(t.Context(), strings.NewReader(text), reader.Options{}, rules.Default())
 	require.NoError(t, err)
 	for _, s := range r.Streams {
 		require.NoError(t, s.Health.Balance())
@@ -77,12 +77,12 @@ func TestDamage(t *testing.T) {
 	})
 	t.Run("no hello at all", func(t *testing.T) {
 		for _, text := range []string{"", "\n\n", "noise\n", `{"ev":"bye","t":1}`} {
-			_, err := engine.Analyse(strings.NewReader(text), reader.Options{}, rules.Default())
+			_, err := engine.Analyse(t.Context(), strings.NewReader(text), reader.Options{}, rules.Default())
 			assert.ErrorIs(t, err, engine.ErrNoStream)
 		}
 	})
 	t.Run("the input breaks off", func(t *testing.T) {
-		r, err := engine.Analyse(io.MultiReader(strings.NewReader(begin), brokenReader{}), reader.Options{}, rules.Default())
+		r, err := engine.Analyse(t.Context(), io.MultiReader(strings.NewReader(begin), brokenReader{}), reader.Options{}, rules.Default())
 		assert.ErrorIs(t, err, io.ErrClosedPipe)
 		assert.Equal(t, int64(4), r.Streams[0].Health.Used)
 	})

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -9,6 +10,7 @@ import (
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/meter"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/record/event"
@@ -21,6 +23,7 @@ var ErrNoStream = errors.New("no stream in it: no line is a hello, with which ev
 type Splitter struct {
 	Set    rules.Settings                   // for the streams that begin from now on
 	Scopes func(stream int, c derive.Chunk) // where the chunks of the log of scopes go; nil: nowhere
+	Stop   *meter.Stop                      // ends the analysis from outside; nil: nothing does
 
 	streams []*Stream
 	early   []Refusal // before the first hello
@@ -74,6 +77,7 @@ func (f *Splitter) begin() {
 			f.Scopes(n, c)
 		}
 	})
+	s.Obey(f.Stop)
 	if len(f.streams) == 0 {
 		s.health.Lines, s.health.Refused, s.health.Refusals = f.lines, f.lines, f.early
 	}
@@ -81,10 +85,11 @@ func (f *Splitter) begin() {
 }
 
 // Analyse reads a whole file, of one stream or several, plain or compressed. It returns what it could read together
-// with an error where the input broke off in the middle, and ErrNoStream where nothing could be read at all.
-func Analyse(in io.Reader, opts reader.Options, set rules.Settings) (*Result, error) {
+// with an error where the input broke off in the middle, and ErrNoStream where nothing could be read at all. It ends soon
+// after ctx does, with ErrInterrupted.
+func Analyse(ctx context.Context, in io.Reader, opts reader.Options, set rules.Settings) (*Result, error) {
 	results := []*Result{}
-	err := read(in, opts, &Splitter{Set: set}, func(_ int, s *Stream) { results = append(results, s.Result()) })
+	err := read(ctx, in, opts, &Splitter{Set: set}, func(_ int, s *Stream) { results = append(results, s.Result()) })
 	if len(results) == 0 {
 		return nil, err
 	}
@@ -99,7 +104,7 @@ type Studied struct {
 }
 
 // Study is Analyse that keeps the streams apart, with their states and logs of scopes.
-func Study(in io.Reader, opts reader.Options, set rules.Settings) ([]Studied, error) {
+func Study(ctx context.Context, in io.Reader, opts reader.Options, set rules.Settings) ([]Studied, error) {
 	var out []Studied
 	at := func(n int) *Studied {
 		for len(out) <= n {
@@ -108,24 +113,29 @@ func Study(in io.Reader, opts reader.Options, set rules.Settings) ([]Studied, er
 		return &out[n]
 	}
 	f := &Splitter{Set: set, Scopes: func(n int, c derive.Chunk) { at(n).Chunks = append(at(n).Chunks, c) }}
-	err := read(in, opts, f, func(n int, s *Stream) { at(n).Result, at(n).State = s.Result(), s.State() })
+	err := read(ctx, in, opts, f, func(n int, s *Stream) { at(n).Result, at(n).State = s.Result(), s.State() })
 	return out, err
 }
 
 // read reads a whole file into f and gives each stream to done when it has ended.
-func read(in io.Reader, opts reader.Options, f *Splitter, done func(n int, s *Stream)) error {
+func read(ctx context.Context, in io.Reader, opts reader.Options, f *Splitter, done func(n int, s *Stream)) error {
 	plain, err := reader.Decompress(in)
 	if err != nil {
 		return err
 	}
 	defer plain.Close()
+	f.Stop = &meter.Stop{}
+	defer context.AfterFunc(ctx, f.Stop.Call)()
 	finished := 0
-	broken := readAll(reader.New(plain, opts), func(line reader.Line) {
+	broken := readAll(ctx, reader.New(plain, opts), func(line reader.Line) {
 		if f.Put(line); f.Streams() > finished+1 {
 			done(finished, f.Finish(finished))
 			finished++
 		}
 	})
+	if f.Stop.Called() {
+		return ErrInterrupted
+	}
 	if f.Streams() > 0 {
 		done(finished, f.Finish(finished))
 	} else if broken == nil {
@@ -135,11 +145,11 @@ func read(in io.Reader, opts reader.Options, f *Splitter, done func(n int, s *St
 }
 
 // readAll gives all lines to put in order and returns what the input broke off with, nil at its end.
-func readAll(r *reader.Reader, put func(reader.Line)) error {
+func readAll(ctx context.Context, r *reader.Reader, put func(reader.Line)) error {
 	if runtime.GOMAXPROCS(0) > 1 {
-		return readAhead(r, put)
+		return readAhead(ctx, r, put)
 	}
-	for {
+	for ctx.Err() == nil {
 		line, err := r.Next()
 		if errors.Is(err, io.EOF) {
 			return nil
@@ -149,6 +159,7 @@ func readAll(r *reader.Reader, put func(reader.Line)) error {
 		}
 		put(line)
 	}
+	return nil
 }
 
 func brokeOff(line reader.Line, err error) error {
@@ -169,8 +180,9 @@ type ahead struct {
 	err    error // behind the last line
 }
 
-// readAhead is readAll that reads on a core of its own; put runs on the caller's. It returns when its goroutine has ended.
-func readAhead(r *reader.Reader, put func(reader.Line)) error {
+// readAhead is readAll that reads on a core of its own; put runs on the caller's. It returns when its goroutine has ended,
+// or when ctx has: a read that waits for input cannot be interrupted, and its goroutine then ends with it.
+func readAhead(ctx context.Context, r *reader.Reader, put func(reader.Line)) error {
 	free, full := make(chan *ahead, aheadBatches), make(chan *ahead, aheadBatches)
 	for range aheadBatches {
 		free <- &ahead{}
@@ -197,7 +209,14 @@ func readAhead(r *reader.Reader, put func(reader.Line)) error {
 			}
 		}
 	}()
-	for b := range full {
+	for {
+		var b *ahead
+		select {
+		case b = <-full:
+		case <-ctx.Done():
+			close(free)
+			return nil
+		}
 		for n := range b.n {
 			put(b.lines[n])
 		}
@@ -211,7 +230,6 @@ func readAhead(r *reader.Reader, put func(reader.Line)) error {
 		}
 		free <- b
 	}
-	return nil
 }
 
 // Merge puts the results of several streams together: the same mistake in two of them is one finding.

@@ -48,7 +48,7 @@ func FuzzAnalyse(f *testing.F) {
 			}
 		}
 		text := append(bytes.Join(list, nil), edits...)
-		first, err := engine.Analyse(bytes.NewReader(text), reader.Options{MaxLine: 1 << 16}, rules.Default())
+		first, err := engine.Analyse(t.Context(), bytes.NewReader(text), reader.Options{MaxLine: 1 << 16}, rules.Default())
 		if err != nil {
 			require.True(t, errors.Is(err, engine.ErrNoStream), "%v", err)
 			return
@@ -60,7 +60,7 @@ func FuzzAnalyse(f *testing.F) {
 			require.NotEmpty(t, found.Title)
 			require.NotEmpty(t, found.Fix)
 		}
-		second, err := engine.Analyse(bytes.NewReader(text), reader.Options{MaxLine: 1 << 16}, rules.Default())
+		second, err := engine.Analyse(t.Context(), bytes.NewReader(text), reader.Options{MaxLine: 1 << 16}, rules.Default())
 		require.NoError(t, err)
 		a, err := json.Marshal(first)
 		require.NoError(t, err)

@@ -61,7 +61,7 @@ func TestSamples(t *testing.T) {
 			in, err := os.Open(file)
 			require.NoError(t, err)
 			defer in.Close()
-			r, err := engine.Analyse(in, reader.Options{}, rules.Default())
+			r, err := engine.Analyse(t.Context(), in, reader.Options{}, rules.Default())
 			require.NoError(t, err)
 			byID := map[string]*finding.Finding{}
 			for _, f := range r.Findings {

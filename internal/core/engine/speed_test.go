@@ -12,6 +12,7 @@ import (
 
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/internal/core/meter"
 	"keenlantern.example/internal/core/order"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
@@ -176,7 +177,7 @@ func BenchmarkAnalyse(b *testing.B) {
 	run("encoding-json", func() { unmarshalLines(b, text) })
 	run("read", func() { read(func(reader.Line) {}) })
 	run("read-ledger", func() {
-		o, w := order.New(), ledger.New(func(*ledger.Change) {})
+		o, w := order.New(), ledger.New(meter.New(nil), func(*ledger.Change) {})
 		apply := func(e *event.Event) {
 			if err := w.Apply(e); err != nil {
 				b.Fatal(err)
@@ -185,7 +186,7 @@ func BenchmarkAnalyse(b *testing.B) {
 		read(func(line reader.Line) { o.Put(line.Event, apply) })
 	})
 	run("read-ledger-rules", func() {
-		if _, err := engine.Analyse(bytes.NewReader(text), reader.Options{}, rules.Default()); err != nil {
+		if _, err := engine.Analyse(b.Context(), bytes.NewReader(text), reader.Options{}, rules.Default()); err != nil {
 			b.Fatal(err)
 		}
 	})

@@ -7,6 +7,7 @@ import (
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/internal/core/meter"
 	"keenlantern.example/internal/core/order"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
@@ -27,6 +28,11 @@ type Stream struct {
 	health   Health
 	finished bool
 	apply    func(*event.Event) // s.used, bound once
+
+	meter       *meter.Meter
+	line        int64 // that is being looked at
+	broken      *Broken
+	interrupted bool
 }
 
 // NewStream returns a Stream that waits for its hello. NewLive returns one that is still being written: some rules then
@@ -40,8 +46,8 @@ func NewLive(set rules.Settings, scopes func(derive.Chunk)) *Stream {
 }
 
 func newStream(set rules.Settings, live bool, scopes func(derive.Chunk)) *Stream {
-	s := &Stream{order: order.New()}
-	s.world = ledger.New(s.changed)
+	s := &Stream{order: order.New(), meter: meter.New(nil)}
+	s.world = ledger.New(s.meter, s.changed)
 	s.found = newCollector(s.world)
 	s.apply = s.used
 	s.known, s.set = rules.NewShared(s.world), &set
@@ -78,6 +84,12 @@ func (s *Stream) Remember(n int) { s.world.Remember = min(n, ledger.Remembered) 
 // Put takes the next line.
 func (s *Stream) Put(line reader.Line) {
 	s.health.Lines++
+	if s.broken != nil || s.interrupted {
+		return
+	}
+	s.line = line.Number
+	s.meter.Start(lineBudget)
+	defer s.caught()
 	switch {
 	case line.Refused != "":
 		s.refuse(line.Number, line.Refused)
@@ -125,6 +137,11 @@ func (s *Stream) Finish() {
 		return
 	}
 	s.finished = true
+	if s.broken != nil || s.interrupted {
+		return
+	}
+	s.meter.Start(judgeBudget)
+	defer s.caught()
 	for _, w := range s.all {
 		if f, ok := w.(rules.Finisher); ok {
 			f.Finish()
@@ -133,11 +150,26 @@ func (s *Stream) Finish() {
 }
 
 // State returns a copy of what views answer from, as it is now.
-func (s *Stream) State() *derive.State { return s.tracker.State() }
+func (s *Stream) State() *derive.State {
+	state := s.tryState()
+	if s.broken != nil {
+		return derive.Nothing(s.world)
+	}
+	return state
+}
+
+func (s *Stream) tryState() *derive.State {
+	if s.broken != nil || s.interrupted {
+		return nil
+	}
+	s.meter.Start(judgeBudget)
+	defer s.caught()
+	return s.tracker.State()
+}
 
 // Pending calls f for the scopes that are in no chunk of the log yet.
 func (s *Stream) Pending(f func(derive.Scope)) {
-	if !s.finished {
+	if !s.finished && s.broken == nil && !s.interrupted {
 		s.tracker.Pending(f)
 	}
 }
@@ -155,6 +187,11 @@ func (s *Stream) Health() Health {
 		h.Sampled = float64(s.world.ScopesOpened) / float64(s.world.ScopeWeight)
 	}
 	h.Silent = s.silent()
+	h.NamesOver, h.Flattened = s.world.NamesOver(), s.world.Flattened
+	if s.broken != nil {
+		h.Held, h.CutOff = 0, false
+		h.Unread = h.Lines - h.Used - h.Refused - h.UnknownKinds - h.Unresolved
+	}
 	return h
 }
 
@@ -171,6 +208,7 @@ func (s *Stream) silent() []string {
 
 // Result returns a copy of what is known now.
 func (s *Stream) Result() *Result {
+	findings := s.findings() // first: it may break the stream
 	st := s.world.Stream
 	health := s.Health()
 	info := Info{
@@ -179,12 +217,24 @@ func (s *Stream) Result() *Result {
 		Ended: s.world.Ended, Lasted: s.world.T,
 		Figures: Figures{
 			Events: health.Used + health.UnknownKinds, Scopes: s.world.ScopesOpened, Instances: s.world.InstancesMade,
-			Registrations: int64(len(s.world.Regs)), Alive: int64(s.world.Alive()),
+			Registrations: int64(len(s.world.Registrations())), Alive: int64(s.world.Alive()),
 		},
-		Health: health,
+		Health: health, Broken: s.broken,
 	}
+	if s.broken != nil {
+		findings = []*finding.Finding{}
+	}
+	return &Result{Format: Format, Streams: []Info{info}, Findings: findings}
+}
+
+func (s *Stream) findings() []*finding.Finding {
+	if s.broken != nil || s.interrupted {
+		return nil
+	}
+	s.meter.Start(judgeBudget)
+	defer s.caught()
 	s.found.judge(s.judges)
-	return &Result{Format: Format, Streams: []Info{info}, Findings: s.found.findings(health)}
+	return s.found.findings(s.Health())
 }
 
 // Figures say how much a stream holds.
@@ -211,6 +261,7 @@ type Info struct {
 	Lasted      int64             `json:"lasted_ns"`
 	Figures     Figures           `json:"figures"`
 	Health      Health            `json:"health"`
+	Broken      *Broken           `json:"broken,omitempty"`
 }
 
 // Format names the shape of a Result.
@@ -232,7 +283,7 @@ type Refusal struct {
 	Why  string `json:"why"`
 }
 
-// Health says what a reader could not use. Lines = used + Refused + UnknownKinds + Unresolved + Held.
+// Health says what a reader could not use. Lines = used + Refused + UnknownKinds + Unresolved + Held + Unread.
 type Health struct {
 	Lines        int64     `json:"lines"` // that are not empty
 	Used         int64     `json:"used"`
@@ -241,6 +292,9 @@ type Health struct {
 	UnknownKinds int64     `json:"unknown_kinds"`
 	Unresolved   int64     `json:"unresolved"` // lines about an id that never came
 	Held         int64     `json:"held"`       // still waiting for an id
+	Unread       int64     `json:"unread"`     // from where the analysis broke off
+	NamesOver    int64     `json:"names_over"` // names over their bound, which are counted together or left out
+	Flattened    int64     `json:"flattened"`  // scopes nested too deeply, which are taken to lie further out
 	Lost         int64     `json:"lost"`       // events the recorder dropped
 	CutOff       bool      `json:"cut_off"`    // ended without bye
 	Sampled      float64   `json:"sampled"`    // share of scopes recorded
@@ -249,14 +303,14 @@ type Health struct {
 
 // Whole tells whether nothing is missing.
 func (h *Health) Whole() bool {
-	return h.Refused == 0 && h.UnknownKinds == 0 && h.Unresolved == 0 && h.Lost == 0 && !h.CutOff && h.Sampled == 1
+	return h.Refused == 0 && h.UnknownKinds == 0 && h.Unresolved == 0 && h.Unread == 0 && h.NamesOver == 0 && h.Flattened == 0 && h.Lost == 0 && !h.CutOff && h.Sampled == 1
 }
 
-// Balance returns an error if the lines do not add up: each is used, refused, unknown, unresolved or held.
+// Balance returns an error if the lines do not add up: each is used, refused, unknown, unresolved, held or unread.
 func (h *Health) Balance() error {
-	if sum := h.Used + h.Refused + h.UnknownKinds + h.Unresolved + h.Held; sum != h.Lines {
-		return fmt.Errorf("%d lines, but %d used + %d refused + %d unknown + %d unresolved + %d held = %d",
-			h.Lines, h.Used, h.Refused, h.UnknownKinds, h.Unresolved, h.Held, sum)
+	if sum := h.Used + h.Refused + h.UnknownKinds + h.Unresolved + h.Held + h.Unread; sum != h.Lines {
+		return fmt.Errorf("%d lines, but %d used + %d refused + %d unknown + %d unresolved + %d held + %d unread = %d",
+			h.Lines, h.Used, h.Refused, h.UnknownKinds, h.Unresolved, h.Held, h.Unread, sum)
 	}
 	return nil
 }

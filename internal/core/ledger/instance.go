@@ -29,6 +29,7 @@ type Instance struct {
 	ownerSet   bool
 	remembered bool
 	pinned     bool
+	looked     uint8 // while forgetInstances runs
 	homeIndex  int32 // in home.Homed, -1 when not there
 
 	*Particulars
@@ -283,15 +284,4 @@ func (i *Instance) OfferedInto(s *Scope) bool {
 // time.
 func (i *Instance) AliveWhenClosed(s *Scope) bool {
 	return (i.MadeSeq <= s.ClosedSeq || i.Made < s.ClosedAt) && (!i.Ended || i.EndedSeq > s.ClosedSeq)
-}
-
-// keptAlive tells whether something alive keeps i, through any number of steps up to a depth that no application has.
-func (i *Instance) keptAlive(depth int) bool {
-	for _, k := range i.KeptBy {
-		h := k.Holder
-		if !h.Ended || h.pinned || (depth > 0 && h.keptAlive(depth-1)) {
-			return true
-		}
-	}
-	return false
 }

@@ -20,6 +20,8 @@ func (w *World) make(ev *event.Event) error {
 	}
 	if ev.Has.Has(event.FReg) {
 		i.Reg = w.registration(ev.Reg)
+	}
+	if i.Reg != nil {
 		i.Reg.Made++
 		i.Reg.Most = max(i.Reg.Most, i.Reg.Made-i.Reg.Ended)
 		i.Container = i.Reg.Container
@@ -193,7 +195,7 @@ func newInstance(n int) *Instance {
 func (w *World) keepAll(i *Instance, ev *event.Event) {
 	for k := range ev.With {
 		g := &ev.With[k]
-		if g.Inst == 0 || g.Passing || g.Absent || (g.Via != 0 && w.registration(g.Via).Proxy != nil) {
+		if g.Inst == 0 || g.Passing || g.Absent || w.proxied(g.Via) {
 			continue
 		}
 		site := g.Site
@@ -215,6 +217,15 @@ func (w *World) keepAll(i *Instance, ev *event.Event) {
 			w.await(g.Inst, i)
 		}
 	}
+}
+
+// proxied tells whether what was asked for only looks another registration up, so that keeping it keeps nothing.
+func (w *World) proxied(via event.RegID) bool {
+	if via == 0 {
+		return false
+	}
+	r := w.registration(via)
+	return r != nil && r.Proxy != nil
 }
 
 // maxAwaited bounds how many instances to come are waited for.

@@ -37,18 +37,82 @@ func (l *instList) remove(i *Instance) {
 	l.n--
 }
 
-// remember puts an ended instance among the remembered ones and lets the oldest go.
-func (w *World) remember(i *Instance) {
-	w.deadInsts.push(i)
-	for w.deadInsts.n > w.Remember {
-		old := w.deadInsts.first
-		w.deadInsts.remove(old)
-		if old.keptAlive(16) {
-			old.pinned = true
-			w.pinned++
-			continue
+// remember puts an ended instance among the remembered ones; letGo decides which of them stay.
+func (w *World) remember(i *Instance) { w.deadInsts.push(i) }
+
+// letGo forgets what has ended and is over the bound: the instances that nothing alive keeps, and closed scopes. Many are
+// judged at once, so that whoever keeps them is looked at once for all of them.
+func (w *World) letGo() {
+	if over := w.deadInsts.n - w.Remember; over > w.Remember/16 {
+		w.forgetInstances(over)
+	}
+	for w.deadScope.n > w.Remember/2 {
+		w.forgetScope()
+	}
+}
+
+// What forgetInstances knows of an instance.
+const (
+	unlooked uint8 = iota
+	looking        // something that is about to be forgotten, or what keeps it
+	held           // and it is kept by something alive, through any number of steps
+)
+
+// forgetInstances takes the n that ended first out of the remembered ones: those that something alive keeps are pinned,
+// the others are released. Every keeper is looked at once.
+func (w *World) forgetInstances(n int) {
+	all := make([]*Instance, 0, 2*n)
+	see := func(i *Instance) {
+		if i.looked == unlooked {
+			i.looked = looking
+			all = append(all, i)
 		}
-		w.release(old)
+	}
+	for i := w.deadInsts.first; len(all) < n; i = i.next {
+		see(i)
+	}
+	oldest := all[:n:n]
+	for at := 0; at < len(all); at++ {
+		i := all[at]
+		w.Step(1 + len(i.KeptBy))
+		if i.Ended && !i.pinned { // else it is known to be held
+			for _, k := range i.KeptBy {
+				see(k.Holder)
+			}
+		}
+	}
+	var next []*Instance
+	for _, i := range all {
+		if !i.Ended || i.pinned {
+			i.looked = held
+			next = append(next, i)
+		}
+	}
+	for len(next) > 0 {
+		i := next[len(next)-1]
+		next = next[:len(next)-1]
+		w.Step(1 + len(i.Keeps))
+		for e := range i.Keeps {
+			if k := i.Keeps[e].Kept; k != nil && i.Keeps[e].back >= 0 && k.looked == looking {
+				k.looked = held
+				next = append(next, k)
+			}
+		}
+	}
+	for _, i := range oldest {
+		w.deadInsts.remove(i)
+		if i.looked == held {
+			i.pinned = true
+			w.pinned++
+		}
+	}
+	for _, i := range oldest {
+		if !i.pinned {
+			w.release(i)
+		}
+	}
+	for _, i := range all {
+		i.looked = unlooked
 	}
 }
 
@@ -88,7 +152,7 @@ func (w *World) unkeep(holder *Instance, n int) {
 	moved.Holder.Keeps[moved.edge].back = at
 	kept.KeptBy[last] = Keeper{}
 	kept.KeptBy = kept.KeptBy[:last]
-	if kept.pinned && !kept.keptAlive(16) {
+	if kept.pinned { // it may be held by nothing any more: it is looked at again when its turn comes
 		kept.pinned = false
 		w.pinned--
 		w.remember(kept)
@@ -105,15 +169,20 @@ func (w *World) rememberScope(s *Scope) {
 	}
 	l.last = s
 	l.n++
-	for l.n > w.Remember/2 {
-		old := l.first
-		l.first = old.next
-		if l.first != nil {
-			l.first.prev = nil
-		}
-		old.next, old.remembered = nil, false
-		w.tell(Change{What: ScopeForgotten, Scope: old})
-		l.n--
-		w.scopes.drop(uint64(old.ID))
+}
+
+// forgetScope lets go of the scope that closed first.
+func (w *World) forgetScope() {
+	l := &w.deadScope
+	old := l.first
+	l.first = old.next
+	if l.first != nil {
+		l.first.prev = nil
+	} else {
+		l.last = nil
 	}
+	old.next, old.remembered = nil, false
+	l.n--
+	w.tell(Change{What: ScopeForgotten, Scope: old})
+	w.scopes.drop(uint64(old.ID))
 }

@@ -1,32 +1,57 @@
 package ledger
 
 import (
+	"cmp"
+	"fmt"
 	"math"
+	"slices"
+	"unsafe"
 
 	"keenlantern.example/record/event"
 )
 
+// The bounds of what one stream registers. A line over them is refused.
+const (
+	MaxRegistrations = 250_000
+	MaxRegBytes      = 64 << 20 // of their texts
+	maxContainers    = 100_000
+)
+
 func (w *World) container(ev *event.Event) error {
-	w.wiring = nil
 	c := w.conts[ev.Container]
 	fresh := c == nil
+	var parent *Container
+	if ev.Has.Has(event.FIn) {
+		if ev.InCont == ev.Container {
+			return fmt.Errorf("container %d cannot be inside itself", ev.Container)
+		}
+		parent = w.conts[ev.InCont]
+	}
 	switch {
 	case !fresh:
 	case len(w.Containers) == 0:
 		c = w.first
+	case len(w.Containers) == maxContainers:
+		return fmt.Errorf("a stream has at most %d containers", maxContainers)
 	default:
-		c = &Container{Duplicates: "last", Cycles: "refused"}
+		c = newContainer(w.scopes.get(0))
+	}
+	if ev.Has.Has(event.FIn) {
+		if err := c.place(parent); err != nil {
+			return err
+		}
 	}
 	if fresh {
 		c.ID = ev.Container
 		w.conts[ev.Container] = c
 		w.Containers = append(w.Containers, c)
 	}
-	if ev.Has.Has(event.FIn) {
-		c.Parent = w.conts[ev.InCont]
-	}
-	if root := w.rootFor(ev, c); root != nil {
-		c.Root = root
+	w.wiring = nil
+	switch {
+	case ev.Has.Has(event.FScope):
+		c.Root = w.rootFor(ev, c)
+	case c.Parent != nil:
+		c.Root = c.Parent.Root
 	}
 	c.Name, c.At = ev.Name, ev.At
 	if ev.Duplicates != "" {
@@ -38,17 +63,8 @@ func (w *World) container(ev *event.Event) error {
 	return nil
 }
 
-// rootFor returns the root scope that a container line says or implies.
+// rootFor returns the scope that a container line names as the container's root.
 func (w *World) rootFor(ev *event.Event, c *Container) *Scope {
-	if !ev.Has.Has(event.FScope) {
-		if c.Parent != nil {
-			return c.Parent.Root
-		}
-		if c.Root != nil {
-			return c.Root
-		}
-		return w.scopes.get(0)
-	}
 	s := w.scopes.get(uint64(ev.Scope))
 	if s == nil {
 		s = &Scope{ID: ev.Scope, Weight: 1}
@@ -65,27 +81,61 @@ func (w *World) rootFor(ev *event.Event, c *Container) *Scope {
 	return s
 }
 
-// registration returns the one with this id, to be known later if need be.
+// Registrations returns all that have been mentioned, in the order of the times at which they were first registered (of
+// their ids where these are equal), so that a line which comes late, or is mentioned before, changes nothing. It is
+// read-only, and good until the next event.
+func (w *World) Registrations() []*Registration {
+	if w.unsorted {
+		slices.SortFunc(w.regList, func(a, b *Registration) int { return cmp.Or(cmp.Compare(a.First, b.First), cmp.Compare(a.ID, b.ID)) })
+		w.unsorted = false
+	}
+	return w.regList
+}
+
+// registration returns the one with this id, to be known later if need be; nil where there are too many.
 func (w *World) registration(id event.RegID) *Registration {
 	r := w.regs[id]
-	if r == nil {
+	if r == nil && len(w.regList) < MaxRegistrations {
 		r = &Registration{ID: id, Container: w.first, First: math.MaxInt64, Sees: w.Sees}
 		w.regs[id] = r
-		w.Regs = append(w.Regs, r)
+		w.regList = append(w.regList, r)
+		w.unsorted = true
 	}
 	return r
 }
 
-func (w *World) register(ev *event.Event) {
-	w.wiring = nil
+// textOf returns how many bytes of text a register line brings.
+func textOf(ev *event.Event) int {
+	n := len(ev.Service) + len(ev.Impl) + len(ev.Lifetime) + len(ev.Declared) + len(ev.Key) + len(ev.Disposer) + len(ev.At) + len(ev.Module)
+	for k := range ev.Also {
+		n += int(unsafe.Sizeof(ev.Also[k])) + len(ev.Also[k].Service) + len(ev.Also[k].Key)
+	}
+	for k := range ev.Needs {
+		d := &ev.Needs[k]
+		n += int(unsafe.Sizeof(*d)) + len(d.Site) + len(d.Service) + len(d.Key) + len(d.How)
+	}
+	return n
+}
+
+func (w *World) register(ev *event.Event) error {
 	r := w.registration(ev.Reg)
+	if r == nil {
+		return fmt.Errorf("a stream has at most %d registrations", MaxRegistrations)
+	}
+	text := textOf(ev)
+	if w.regBytes+text-r.text > MaxRegBytes {
+		return fmt.Errorf("the texts of a stream's registrations take at most %d MiB", MaxRegBytes>>20)
+	}
+	w.regBytes += text - r.text
 	has := func(f event.Field) bool { return ev.Has.Has(f) }
-	first, tally, early, tags := r.First, r.Tally, r.early, r.tags
+	before := *r
+	first := r.First
 	if !r.Known {
 		first = ev.T
 	}
 	*r = Registration{
-		ID: ev.Reg, Known: true, First: first, Tally: tally, tags: tags, T: ev.T, Line: ev.Line, Container: w.first,
+		ID: ev.Reg, Known: true, First: first, Tally: before.Tally, tags: before.tags, said: before.said, text: text,
+		T: ev.T, Line: ev.Line, Container: w.first,
 		Service: ev.Service, Impl: ev.Impl, Lifetime: Lifetime(ev.Lifetime), Declared: Lifetime(ev.Declared),
 		Key: ev.Key, HasKey: has(event.FKey), Primary: ev.Primary, Local: ev.Local, Internal: ev.Internal,
 		Disposable: ev.Disposable, Disposer: ev.Disposer, Shareable: ev.Shareable, SharingKnown: has(event.FShareable),
@@ -114,25 +164,13 @@ func (w *World) register(ev *event.Event) {
 	if has(event.FSees) {
 		r.Sees = sightOf(ev.Sees, true)
 	}
-	w.order(r)
+	w.unsorted = w.unsorted || !before.Known
+	w.wiring = nil
 	w.tell(Change{What: Registered, Event: ev, Reg: r})
-	for _, i := range early {
+	for _, i := range before.early {
 		w.settle(i)
 	}
-}
-
-// order puts r where its time belongs: a line that came late, or was mentioned before, changes nothing.
-func (w *World) order(r *Registration) {
-	n := len(w.Regs) - 1
-	for n >= 0 && w.Regs[n] != r {
-		n--
-	}
-	for ; n > 0 && w.Regs[n].First < w.Regs[n-1].First; n-- {
-		w.Regs[n], w.Regs[n-1] = w.Regs[n-1], w.Regs[n]
-	}
-	for ; n+1 < len(w.Regs) && w.Regs[n].First > w.Regs[n+1].First; n++ {
-		w.Regs[n], w.Regs[n+1] = w.Regs[n+1], w.Regs[n]
-	}
+	return nil
 }
 
 // Registration returns the registration with this id, nil if no line has mentioned it.

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"fmt"
 	"slices"
 
 	"keenlantern.example/internal/core/finding"
@@ -23,14 +24,33 @@ const (
 // Long tells whether instances of this lifetime live as long as their container.
 func (l Lifetime) Long() bool { return l == Singleton || l == PerConsumer || l == External }
 
-// Container is what builds and shares instances.
+// Container is what builds and shares instances. It always has a Root, and its Parents end with one that has none.
 type Container struct {
 	ID         event.ContainerID
-	Parent     *Container
+	Parent     *Container // at most MaxDepth of them, one around the other
 	Root       *Scope
 	Name, At   string
 	Duplicates string // "last" where the line says nothing
 	Cycles     string // "refused" where the line says nothing
+}
+
+func newContainer(root *Scope) *Container {
+	return &Container{Root: root, Duplicates: "last", Cycles: "refused"}
+}
+
+// place puts c inside parent.
+func (c *Container) place(parent *Container) error {
+	n := 0
+	for p := parent; p != nil; p = p.Parent {
+		if p == c {
+			return fmt.Errorf("container %d cannot be inside itself", c.ID)
+		}
+		if n++; n == MaxDepth {
+			return fmt.Errorf("containers are nested deeper than %d", MaxDepth)
+		}
+	}
+	c.Parent = parent
+	return nil
 }
 
 // Tally counts what became of a registration's instances so far.
@@ -70,6 +90,7 @@ type Registration struct {
 	Tally
 
 	tags tags
+	text int          // bytes of its texts
 	said *Particulars // of the latest instance
 
 	// early holds the instances that were made before the registration was known, until it is.

@@ -31,6 +31,7 @@ type Scope struct {
 	// Built are the instances that were made in it, in order, until the scope has closed.
 	Built []*Instance
 
+	height     int32    // how many scopes lie in it, one in the other, at most
 	children   []*Scope // those open, and those open inside closed ones
 	listed     *Scope   // in whose children it stands
 	childIndex int
@@ -45,6 +46,18 @@ type Scope struct {
 	tags tags
 
 	fewHomed, fewBuilt [4]*Instance // where Homed and Built start
+}
+
+// MaxDepth bounds how many scopes, or containers, lie one in the other: walks outwards are that long at most. A scope that
+// is opened deeper is taken to lie in one further out, and counted (World.Flattened).
+const MaxDepth = 256
+
+// depth returns how many scopes lie around s.
+func (s *Scope) depth() (n int) {
+	for p := s.Parent; p != nil; p = p.Parent {
+		n++
+	}
+	return n
 }
 
 // Inside tells whether s is outer or lies in it.

@@ -44,8 +44,17 @@ func (w *World) nest(s, parent *Scope) {
 	if parent == nil || parent == s || parent.Inside(s) {
 		return
 	}
+	for over := parent.depth() + 1 + int(s.height) - MaxDepth; over > 0 && parent.Parent != nil; over-- {
+		parent = parent.Parent
+		if over == 1 {
+			w.Flattened++
+		}
+	}
 	s.Parent = parent
 	s.list(parent)
+	for at, n := parent, s.height+1; at != nil && at.height < n; at, n = at.Parent, n+1 {
+		at.height = n
+	}
 }
 
 // list puts s among those that end when the root around parent closes.

@@ -5,12 +5,14 @@ import "keenlantern.example/record/event"
 // Wiring is what follows from the registrations alone: which one answers, and which layers lie around which. It is made
 // anew when a registration has changed since.
 type Wiring struct {
-	world    *World
 	named    map[Asked][]*Registration // by service and key, also included, in order
 	services map[string][]*Registration
 	wrappers map[*Registration][]*Registration
 	aliases  map[*Registration][]*Registration
 	declares map[string]bool // services of which some registration wraps
+	answers  map[answerIn]*answer
+	anywhere map[Asked]*Registration // the one that answers in any container; nil where several do
+	reached  map[Asked]map[*Registration]struct{}
 }
 
 // Asked is a service and key as somebody asks for them.
@@ -30,10 +32,11 @@ func (w *World) Wiring() *Wiring {
 
 func newWiring(w *World) *Wiring {
 	g := &Wiring{
-		world: w, named: map[Asked][]*Registration{}, services: map[string][]*Registration{},
+		named: map[Asked][]*Registration{}, services: map[string][]*Registration{},
 		wrappers: map[*Registration][]*Registration{}, aliases: map[*Registration][]*Registration{}, declares: map[string]bool{},
+		answers: map[answerIn]*answer{}, anywhere: map[Asked]*Registration{},
 	}
-	for _, r := range w.Regs {
+	for _, r := range w.Registrations() {
 		if !r.Known {
 			continue
 		}
@@ -51,6 +54,7 @@ func newWiring(w *World) *Wiring {
 			g.aliases[to] = append(g.aliases[to], r)
 		}
 	}
+	g.index()
 	return g
 }
 
@@ -88,56 +92,79 @@ func (r *Registration) Inner() *Registration {
 // Answer returns the registration that answers a single request from container c: looked for in it, in its parents, and
 // then in any other container if exactly one answers there; nil if none does or several would. Aliases are not followed.
 func (g *Wiring) Answer(c *Container, a Asked) *Registration {
-	for p, n := c, 0; p != nil && n < 32; p, n = p.Parent, n+1 {
-		if r := g.answerIn(p, a); r != nil {
+	for p := c; p != nil; p = p.Parent {
+		if r := g.answers[answerIn{p, a}].chosen(p); r != nil {
 			return r
 		}
 	}
-	var found *Registration
-	containers := g.world.Containers
-	if len(containers) == 0 {
-		containers = []*Container{g.world.first}
-	}
-	for _, other := range containers {
-		if r := g.answerIn(other, a); r != nil {
-			if found != nil && found != r {
-				return nil
-			}
-			found = r
-		}
-	}
-	return found
+	return g.anywhere[a]
 }
 
-func (g *Wiring) answerIn(c *Container, a Asked) *Registration {
-	var candidates, wrapped []*Registration
-	for _, r := range g.named[a] {
-		if r.Local || r.Container != c {
-			continue
-		}
-		if len(g.wrappers[r]) > 0 {
-			wrapped = append(wrapped, r)
-		} else {
-			candidates = append(candidates, r)
-		}
+// answerIn is a service and key in one container.
+type answerIn struct {
+	container *Container
+	asked     Asked
+}
+
+// answer says who could answer there, wrapped ones apart: they answer where nothing else does.
+type answer struct{ bare, wrapped candidates }
+
+type candidates struct{ first, last, primary *Registration }
+
+func (c *candidates) add(r *Registration) {
+	if c.first == nil {
+		c.first = r
 	}
-	if len(candidates) == 0 {
-		candidates = wrapped
+	if c.last = r; r.Primary && c.primary == nil {
+		c.primary = r
 	}
-	if len(candidates) == 0 {
+}
+
+// chosen returns the one that the container's rule for duplicates names, nil where there is none.
+func (a *answer) chosen(c *Container) *Registration {
+	if a == nil {
 		return nil
 	}
-	switch c.Duplicates {
-	case "first":
-		return candidates[0]
-	case "primary":
-		for _, r := range candidates {
-			if r.Primary {
-				return r
+	of := &a.bare
+	if of.first == nil {
+		of = &a.wrapped
+	}
+	switch {
+	case c.Duplicates == "first":
+		return of.first
+	case c.Duplicates == "primary" && of.primary != nil:
+		return of.primary
+	}
+	return of.last
+}
+
+// index finds out who answers what, in each container and anywhere.
+func (g *Wiring) index() {
+	for asked, list := range g.named {
+		for _, r := range list {
+			if r.Local {
+				continue
+			}
+			at := answerIn{r.Container, asked}
+			one := g.answers[at]
+			if one == nil {
+				one = &answer{}
+				g.answers[at] = one
+			}
+			if len(g.wrappers[r]) > 0 {
+				one.wrapped.add(r)
+			} else {
+				one.bare.add(r)
 			}
 		}
 	}
-	return candidates[len(candidates)-1]
+	for at, one := range g.answers {
+		r := one.chosen(at.container)
+		if found, seen := g.anywhere[at.asked]; seen && found != r {
+			r = nil // several would
+		}
+		g.anywhere[at.asked] = r
+	}
 }
 
 // All returns the registrations that a request for all of a service and key may reach, in whatever container.
@@ -153,6 +180,36 @@ func (g *Wiring) Services() []string {
 		list = append(list, s)
 	}
 	return list
+}
+
+// GoesBy tells whether r, an alias of it, or what looks it up goes by a service and key.
+func (g *Wiring) GoesBy(r *Registration, a Asked) bool {
+	if g.reached == nil {
+		g.reached = map[Asked]map[*Registration]struct{}{}
+		for asked, list := range g.named {
+			set := map[*Registration]struct{}{}
+			for _, one := range list {
+				set[one] = struct{}{}
+				if one.Alias != nil {
+					set[one.Real()] = struct{}{}
+				}
+			}
+			g.reached[asked] = set
+		}
+	}
+	set := g.reached[a]
+	if _, ok := set[r]; ok {
+		return true
+	}
+	if r.Proxy == nil {
+		return false
+	}
+	for _, named := range r.Proxy.Names() {
+		if named == a {
+			return true
+		}
+	}
+	return false
 }
 
 // Wrappers returns the registrations that wrap r; Aliases those that are answered with r's instance.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"keenlantern.example/internal/core/meter"
 	"keenlantern.example/internal/core/nest"
 	"keenlantern.example/record/event"
 )
@@ -78,12 +79,17 @@ type World struct {
 	Remember int
 
 	Containers []*Container
-	Regs       []*Registration // in the order in which they were first registered
 
 	ScopesOpened  int64 // roots apart
 	ScopeWeight   int64
 	InstancesMade int64
+	Flattened     int64 // scopes that were nested deeper than MaxDepth
 
+	meter     *meter.Meter `freeze:"-"`
+	names     names
+	regList   []*Registration // in no order while unsorted
+	unsorted  bool
+	regBytes  int // of texts that registrations hold
 	first     *Container
 	wiring    *Wiring `freeze:"-"` // nil when it has to be made anew
 	regs      map[event.RegID]*Registration
@@ -106,9 +112,12 @@ type World struct {
 	change Change `freeze:"-"`
 }
 
-// New returns the world of one stream, whose hello it is told first. Every Change goes to listen.
-func New(listen func(*Change)) *World {
+// New returns the world of one stream, whose hello it is told first. Every Change goes to listen. Walks whose length the
+// trace decides are counted by m.
+func New(m *meter.Meter, listen func(*Change)) *World {
 	w := &World{
+		meter:   m,
+		names:   names{known: map[string]string{}},
 		Sees:    SeesAll,
 		regs:    map[event.RegID]*Registration{},
 		conts:   map[event.ContainerID]*Container{},
@@ -120,7 +129,7 @@ func New(listen func(*Change)) *World {
 	root := &Scope{ID: 0, Known: true, Root: true, Weight: 1, Name: "root", Kind: "root"}
 	w.scopes.put(0, root)
 	// A stream that names no container has one all the same.
-	w.first = &Container{Root: root, Duplicates: "last", Cycles: "refused"}
+	w.first = newContainer(root)
 	return w
 }
 
@@ -153,19 +162,36 @@ func (w *World) First() *Container { return w.first }
 // Alive returns how many instances are known and have not ended.
 func (w *World) Alive() int { return w.insts.n - w.deadInsts.n - w.pinned }
 
-// Apply takes the next event. An error says why the event could not be used: it is a duplicate, or about something
-// that ended so long ago that it is no longer remembered.
+// Step counts n steps of a walk whose length the trace decides. It panics with a *meter.Stopped when there have been too
+// many.
+func (w *World) Step(n int) { w.meter.Step(n) }
+
+// NamesOver returns how often a name was met that there was no room for.
+func (w *World) NamesOver() int64 { return w.names.over }
+
+// Apply takes the next event, whose texts it may replace. An error says why the event could not be used: it is a
+// duplicate, or about something that ended so long ago that it is no longer remembered.
+//
+// Nothing is forgotten while an event is being applied: lists that a change shows stay as they are until all have seen
+// it. What is over the bounds goes when the event has been dealt with.
 func (w *World) Apply(ev *event.Event) error {
 	w.Seq++
 	w.T = max(w.T, ev.T)
 	w.Line = max(w.Line, ev.Line)
+	w.names.bound(ev)
+	err := w.apply(ev)
+	w.letGo()
+	return err
+}
+
+func (w *World) apply(ev *event.Event) error {
 	switch ev.Kind {
 	case event.Hello:
 		return w.hello(ev)
 	case event.Container:
 		return w.container(ev)
 	case event.Register:
-		w.register(ev)
+		return w.register(ev)
 	case event.Open:
 		return w.open(ev)
 	case event.Make:

@@ -123,17 +123,18 @@ func (r *captiveScoped) judge(d *ledger.Instance) {
 	if d.Home() != d.Root() && !d.Home().Ended {
 		return
 	}
-	if outlived(d, d, 0) {
+	if r.outlived(d, d, 0) {
 		r.climb(d, d, []*ledger.Instance{d})
 	}
 }
 
 // outlived tells whether a holder that could make d captive is anywhere above it: nearly nothing has one, and looking
 // costs less than noting the way.
-func outlived(d, at *ledger.Instance, depth int) bool {
+func (r *captiveScoped) outlived(d, at *ledger.Instance, depth int) bool {
+	r.world.Step(1 + len(at.KeptBy))
 	for _, k := range at.KeptBy {
 		h := k.Holder
-		if h.Lifetime().Long() || h.Home().Outlasts(d.Home()) || depth < maxSteps && len(h.KeptBy) > 0 && outlived(d, h, depth+1) {
+		if h.Lifetime().Long() || h.Home().Outlasts(d.Home()) || depth < maxSteps && len(h.KeptBy) > 0 && r.outlived(d, h, depth+1) {
 			return true
 		}
 	}
@@ -146,6 +147,7 @@ func (r *captiveScoped) judgeBelow(d *ledger.Instance, depth int) {
 	if depth == maxSteps || captivable(d) || d.Lifetime().Long() {
 		return
 	}
+	r.world.Step(1 + len(d.Keeps))
 	for n := range d.Keeps {
 		if k := d.Keeps[n].Kept; k != nil {
 			r.judgeBelow(k, depth+1)
@@ -160,6 +162,7 @@ func (r *captiveScoped) climb(d, at *ledger.Instance, chain []*ledger.Instance) 
 		return false
 	}
 	fromRoot := d.Home() == d.Root()
+	r.world.Step(1 + len(at.KeptBy))
 	for _, keeper := range at.KeptBy {
 		h := keeper.Holder
 		if slices.Contains(chain, h) {
@@ -276,7 +279,7 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	for _, k := range p.holder.KeptBy {
 		r.contextOf(found, p.holder, k.Holder)
 	}
-	carried(found, p.kept, 0)
+	r.carried(found, p.kept, 0)
 	holds, _ := p.holder.Tag(captiveScopedHoldsTag).([]*captiveHold)
 	for _, h := range holds {
 		if h.found == found {
@@ -336,7 +339,8 @@ func kindOf(s *ledger.Scope) string {
 }
 
 // carried names the scoped instances that an already captive one keeps.
-func carried(found Case, i *ledger.Instance, depth int) {
+func (r *captiveScoped) carried(found Case, i *ledger.Instance, depth int) {
+	r.world.Step(1 + len(i.Keeps))
 	for n := range i.Keeps {
 		k := i.Keeps[n].Kept
 		if k == nil || depth == maxSteps || k.Lifetime().Long() && !captivable(k) {
@@ -345,7 +349,7 @@ func carried(found Case, i *ledger.Instance, depth int) {
 		if captivable(k) {
 			found.Fact("carried", k.Ref().Name())
 		}
-		carried(found, k, depth+1)
+		r.carried(found, k, depth+1)
 	}
 }
 

@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"slices"
 	"strings"
 
 	"keenlantern.example/internal/core/finding"
@@ -162,32 +163,78 @@ var captiveDeclaredRule = Rule{
 func (r *captiveDeclared) See(*ledger.Change) {}
 
 func (r *captiveDeclared) Judge() {
-	g := r.world.Wiring()
-	for _, reg := range r.world.Regs {
+	d := declaredWays{world: r.world, g: r.world.Wiring(), keeps: map[*ledger.Registration][]*ledger.Registration{}, leads: map[*ledger.Registration]bool{}}
+	d.mark()
+	for _, reg := range r.world.Registrations() {
 		if reg.Known && reg.Lifetime.Long() && reg.Alias == nil && reg.Proxy == nil {
-			r.follow(g, []*ledger.Registration{reg})
+			d.left = maxPairs
+			d.follow([]*ledger.Registration{reg}, r.report)
 		}
 	}
 }
 
-func (r *captiveDeclared) follow(g *ledger.Wiring, path []*ledger.Registration) {
-	if len(path) > maxSteps {
-		return
-	}
-	for _, target := range kept(g, path[len(path)-1]) {
-		seen := false
-		for _, p := range path {
-			seen = seen || p == target
-		}
-		if seen || target.Proxy != nil {
+// declaredWays finds the ways on which registrations would keep scoped ones, through transients.
+type declaredWays struct {
+	world *ledger.World
+	g     *ledger.Wiring
+	keeps map[*ledger.Registration][]*ledger.Registration
+	leads map[*ledger.Registration]bool // transients from which a way leads to a scoped one
+	left  int                           // ways that may still be told of one holder
+}
+
+// mark works out leads, so that only ways that come to something are followed.
+func (d *declaredWays) mark() {
+	back := map[*ledger.Registration][]*ledger.Registration{}
+	var next []*ledger.Registration
+	for _, reg := range d.world.Registrations() {
+		if !reg.Known || reg.Lifetime != ledger.Transient && !reg.Lifetime.Long() {
 			continue
 		}
-		way := append(append([]*ledger.Registration{}, path...), target)
-		switch target.Lifetime {
-		case ledger.Scoped:
-			r.report(way)
-		case ledger.Transient:
-			r.follow(g, way)
+		list := kept(d.g, reg)
+		d.keeps[reg] = list
+		d.world.Step(1 + len(list))
+		for _, to := range list {
+			switch {
+			case to.Proxy != nil:
+			case to.Lifetime == ledger.Transient:
+				back[to] = append(back[to], reg)
+			case to.Lifetime == ledger.Scoped && !d.leads[reg]:
+				d.leads[reg] = true
+				next = append(next, reg)
+			}
+		}
+	}
+	for len(next) > 0 {
+		at := next[len(next)-1]
+		next = next[:len(next)-1]
+		for _, from := range back[at] {
+			if !d.leads[from] {
+				d.leads[from] = true
+				next = append(next, from)
+			}
+		}
+	}
+}
+
+func (d *declaredWays) follow(path []*ledger.Registration, report func([]*ledger.Registration)) {
+	at := path[len(path)-1]
+	if len(path) > maxSteps || !d.leads[at] {
+		return
+	}
+	d.world.Step(len(d.keeps[at]))
+	for _, target := range d.keeps[at] {
+		if d.left == 0 {
+			return
+		}
+		if target.Proxy != nil || slices.Contains(path, target) {
+			continue
+		}
+		switch way := append(slices.Clone(path), target); {
+		case target.Lifetime == ledger.Scoped:
+			d.left--
+			report(way)
+		case target.Lifetime == ledger.Transient:
+			d.follow(way, report)
 		}
 	}
 }
@@ -229,6 +276,9 @@ func kept(g *ledger.Wiring, r *ledger.Registration) []*ledger.Registration {
 	return list
 }
 
+// maxAll bounds how many of all registrations of a service one need is followed to.
+const maxAll = 1000
+
 // needed lists the registrations that building r asks for by needs that are not lazy, by constructor or (where properties
 // are meant too) by property: aliases followed, and a layer's need of its own service answered by what it wraps. Own tells
 // whether there is such a need. All of one's own service do not include oneself.
@@ -245,7 +295,8 @@ func needed(g *ledger.Wiring, r *ledger.Registration, properties bool) (list []*
 			own = true
 			list = append(list, inner)
 		case need.All:
-			for _, a := range g.All(asked) {
+			all := g.All(asked)
+			for _, a := range all[:min(len(all), maxAll)] {
 				if real := a.Real(); real != r && !a.Local {
 					list = append(list, real)
 				}

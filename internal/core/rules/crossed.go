@@ -34,7 +34,7 @@ func (r *crossed) See(c *ledger.Change) {
 	if s == nil || home == nil || s.Root || !s.Known || home == i.Root() || home.Root || s == home || s.Inside(home) {
 		return
 	}
-	if i.Sees(r.world)&ledger.SeesWith == 0 || explained(i, s, 0) || i.OfferedInto(s) {
+	if i.Sees(r.world)&ledger.SeesWith == 0 || r.explained(i, s, 0) || i.OfferedInto(s) {
 		return
 	}
 	because := ""
@@ -62,12 +62,13 @@ func (r *crossed) See(c *ledger.Change) {
 }
 
 // explained tells whether a keeper of i, or of its keepers, belongs to s or outlasts it.
-func explained(i *ledger.Instance, s *ledger.Scope, depth int) bool {
+func (r *crossed) explained(i *ledger.Instance, s *ledger.Scope, depth int) bool {
+	r.world.Step(1 + len(i.KeptBy))
 	for _, k := range i.KeptBy {
 		if home := k.Holder.Home(); home != nil && s.Inside(home) {
 			return true
 		}
-		if depth < maxSteps && explained(k.Holder, s, depth+1) {
+		if depth < maxSteps && r.explained(k.Holder, s, depth+1) {
 			return true
 		}
 	}

@@ -198,7 +198,7 @@ func (r *injected) made(c *ledger.Change) {
 }
 
 func (r *injected) Judge() {
-	for _, reg := range r.world.Regs {
+	for _, reg := range r.world.Registrations() {
 		if !reg.Known || reg.Internal {
 			continue
 		}
@@ -251,7 +251,7 @@ func (r *injected) absent(reg *ledger.Registration, slot int, s *site) {
 
 func (r *injected) constructed() {
 	first := map[string]*ledger.Registration{}
-	for _, reg := range r.world.Regs {
+	for _, reg := range r.world.Registrations() {
 		if reg.Known && !reg.Internal && reg.Alias == nil && reg.Impl != "" && first[reg.Impl] == nil {
 			first[reg.Impl] = reg
 		}

@@ -114,10 +114,14 @@ func (r *keyed) implOf(reg *ledger.Registration) string {
 
 func (r *keyed) Judge() {
 	g := r.world.Wiring()
-	asked := map[*ledger.Registration]bool{} // what was handed out, or asked for under that name
-	askedKeys := map[string]bool{}           // services of which some key was asked for
-	forAll := map[string]bool{}              // services of which all were asked for
-	for _, reg := range r.world.Regs {
+	asked := map[*ledger.Registration]bool{}   // what was handed out, or asked for under that name
+	askedKeys := map[string]bool{}             // services of which some key was asked for
+	forAll := map[string]bool{}                // services of which all were asked for
+	proxied := map[*ledger.Registration]bool{} // what something looks up at each call
+	for _, reg := range r.world.Registrations() {
+		if reg.Proxy != nil {
+			proxied[reg.Proxy] = true
+		}
 		for n := range reg.Needs {
 			if reg.Needs[n].All {
 				forAll[reg.Needs[n].Service] = true
@@ -145,11 +149,11 @@ func (r *keyed) Judge() {
 		}
 		r.answered(g, h, a)
 	}
-	for _, reg := range r.world.Regs {
+	for _, reg := range r.world.Registrations() {
 		if !reg.Known || reg.Internal {
 			continue
 		}
-		r.shadowed(g, reg, forAll)
+		r.shadowed(g, reg, forAll, proxied)
 		if reg.HasKey && reg.Alias == nil && !asked[reg] && !r.askedOtherwise(g, reg, asked) && askedKeys[reg.Service] && !forAll[reg.Service] &&
 			reg.Sees&(ledger.SeesWith|ledger.SeesShared) == ledger.SeesWith|ledger.SeesShared {
 			r.out.Report(Occurrence{Rule: &unaskedRule, Subject: reg.Ref(""), Line: reg.Line, T: reg.T}).Count("registrations", 1)
@@ -199,16 +203,8 @@ func (r *keyed) answered(g *ledger.Wiring, h *seenHandout, a ledger.Asked) {
 
 // answers tells whether reg, one of its further names, an alias of it or what it wraps goes by a.
 func answers(g *ledger.Wiring, reg *ledger.Registration, a ledger.Asked) bool {
-	for n := 0; reg != nil && n < 32; n++ {
-		if slices.Contains(reg.Names(), a) {
-			return true
-		}
-		for _, alias := range g.Aliases(reg) {
-			if slices.Contains(alias.Names(), a) {
-				return true
-			}
-		}
-		if reg.Proxy != nil && slices.Contains(reg.Proxy.Names(), a) {
+	for n := 0; reg != nil && n < maxLayers; n++ {
+		if g.GoesBy(reg, a) {
 			return true
 		}
 		reg = reg.Inner()
@@ -216,15 +212,16 @@ func answers(g *ledger.Wiring, reg *ledger.Registration, a ledger.Asked) bool {
 	return false
 }
 
-func (r *keyed) shadowed(g *ledger.Wiring, reg *ledger.Registration, forAll map[string]bool) {
+// maxLayers bounds how far a chain of layers is followed.
+const maxLayers = 32
+
+func (r *keyed) shadowed(g *ledger.Wiring, reg *ledger.Registration, forAll map[string]bool, proxied map[*ledger.Registration]bool) {
 	if reg.Local || reg.Made > 0 || reg.Container.Duplicates == "error" || len(g.Wrappers(reg)) > 0 || len(g.Aliases(reg)) > 0 ||
 		reg.Sees&(ledger.SeesWith|ledger.SeesShared) != ledger.SeesWith|ledger.SeesShared {
 		return
 	}
-	for _, other := range r.world.Regs {
-		if other.Proxy == reg {
-			return
-		}
+	if proxied[reg] {
+		return
 	}
 	var winner *ledger.Registration
 	for _, name := range reg.Names() {
@@ -257,7 +254,7 @@ func (r *keyed) same() {
 		impl      string
 	}
 	first := map[group]*ledger.Registration{}
-	for _, reg := range r.world.Regs {
+	for _, reg := range r.world.Registrations() {
 		impl := r.implOf(reg)
 		if !reg.Known || reg.Internal || !reg.HasKey || reg.Alias != nil || reg.Proxy != nil || impl == "" {
 			continue
@@ -276,20 +273,43 @@ func (r *keyed) same() {
 	}
 }
 
-// nearest sorts names by how near they are to one: the same but for case and spaces first, then by edit distance.
-func nearest(to string, list []string) []string {
-	rank := func(s string) int {
+// nearest returns at most most of the names in list that are like one, the nearest first: the same but for case and
+// spaces, then by edit distance. Names that differ in more than a third of the letters are not like it; where all is set,
+// they follow.
+func nearest(to string, list []string, most int, all bool) []string {
+	type ranked struct {
+		name string
+		rank int
+	}
+	plain := func(s string) string { return strings.ToLower(strings.Join(strings.Fields(s), "")) }
+	lower, bare := strings.ToLower(to), plain(to)
+	var near []ranked
+	seen := map[string]bool{}
+	for _, s := range list {
+		if seen[s] {
+			continue
+		}
+		seen[s] = true
+		far := max(2, len(lower)/3)
 		switch {
 		case strings.EqualFold(s, to):
-			return 0
-		case strings.EqualFold(strings.Join(strings.Fields(s), ""), strings.Join(strings.Fields(to), "")):
-			return 1
+			near = append(near, ranked{s, 0})
+		case plain(s) == bare:
+			near = append(near, ranked{s, 1})
+		case all:
+			near = append(near, ranked{s, 2 + distance(strings.ToLower(s), lower)})
+		case len(s) <= len(to)+far && len(to) <= len(s)+far:
+			if d := distance(strings.ToLower(s), lower); d <= far {
+				near = append(near, ranked{s, 2 + d})
+			}
 		}
-		return 2 + distance(strings.ToLower(s), strings.ToLower(to))
 	}
-	list = slices.Clone(list)
-	slices.SortFunc(list, func(a, b string) int { return cmp.Or(cmp.Compare(rank(a), rank(b)), strings.Compare(a, b)) })
-	return slices.Compact(list)
+	slices.SortFunc(near, func(a, b ranked) int { return cmp.Or(cmp.Compare(a.rank, b.rank), strings.Compare(a.name, b.name)) })
+	var names []string
+	for _, one := range near[:min(len(near), most)] {
+		names = append(names, one.name)
+	}
+	return names
 }
 
 // distance is the Levenshtein distance of two texts, of their first 64 bytes.

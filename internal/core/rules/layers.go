@@ -12,7 +12,8 @@ type layered struct {
 	known *Shared
 	// inferred is what was seen to wrap what, for services that declare nothing; false: something speaks against it.
 	inferred map[[2]*ledger.Registration]bool
-	doubled  map[*ledger.Registration]bool
+	doubled  map[doubledAs]*doubledSeen
+	twices   []*doubledSeen
 
 	// What follows from inferred, made anew for each judging: the wrapper of each inner one (the one registered last),
 	// and which are layers.
@@ -20,9 +21,21 @@ type layered struct {
 	isLayer map[*ledger.Registration]bool
 }
 
+// doubledAs is which layer, and which one further in, have one implementation.
+type doubledAs struct {
+	outer, inner *ledger.Registration
+	impl         string
+}
+
+// doubledSeen is the first time that was seen.
+type doubledSeen struct {
+	holder, inner *ledger.Instance
+	inferred      bool
+}
+
 func newLayered(e *Env) Watcher {
 	return &layered{
-		world: e.World, out: e.Out, known: e.Known, inferred: map[[2]*ledger.Registration]bool{}, doubled: map[*ledger.Registration]bool{},
+		world: e.World, out: e.Out, known: e.Known, inferred: map[[2]*ledger.Registration]bool{}, doubled: map[doubledAs]*doubledSeen{},
 	}
 }
 
@@ -129,6 +142,7 @@ func (r *layered) See(c *ledger.Change) {
 	}
 	n := 0
 	all := false
+	r.world.Step(len(h.Keeps))
 	for k := range h.Keeps {
 		if e := &h.Keeps[k]; e.Kept != nil && e.Kept.Reg != nil && e.Kept.Reg.Service == h.Reg.Service {
 			n++
@@ -148,7 +162,7 @@ func (r *layered) See(c *ledger.Change) {
 // twice walks the observed chain inwards from h.
 func (r *layered) twice(h *ledger.Instance) {
 	impls := map[string]bool{h.Impl(): true}
-	service := h.Reg.Service
+	inferred := false
 	for at, steps := h, 0; steps < maxSteps; steps++ {
 		var inner *ledger.Instance
 		for n := range at.Keeps {
@@ -157,8 +171,10 @@ func (r *layered) twice(h *ledger.Instance) {
 				continue
 			}
 			wrapped := at.Reg.Inner()
-			if wrapped != nil && k.Reg.Real() == wrapped || wrapped == nil && r.inferred[[2]*ledger.Registration{at.Reg, k.Reg.Real()}] && !r.world.Wiring().Declares(service) {
+			if wrapped != nil && k.Reg.Real() == wrapped {
 				inner = k
+			} else if wrapped == nil && r.inferred[[2]*ledger.Registration{at.Reg, k.Reg.Real()}] {
+				inner, inferred = k, true
 			}
 		}
 		if inner == nil {
@@ -166,21 +182,32 @@ func (r *layered) twice(h *ledger.Instance) {
 		}
 		impl := inner.Impl()
 		if impl != "" && impls[impl] {
-			g := r.world.Wiring()
-			outer := g.Outermost(h.Reg)
-			if r.doubled[outer] {
-				return
+			as := doubledAs{h.Reg, inner.Reg, impl}
+			if r.doubled[as] == nil && len(r.twices) < maxCandidates {
+				r.doubled[as] = &doubledSeen{h, inner, inferred}
+				r.twices = append(r.twices, r.doubled[as])
 			}
-			r.doubled[outer] = true
-			subject := chainRef(outer, inner)
-			found := r.out.Report(Occurrence{
-				Rule: &doubledRule, Subject: subject, Scope: h.Scope, Insts: []*ledger.Instance{inner, h}, Roles: []string{"kept", "holder"}, Line: h.MadeLine, T: h.Made,
-			})
-			found.Count("instances", 1)
 			return
 		}
 		impls[impl] = true
 		at = inner
+	}
+}
+
+// sayTwice reports what stands twice in a chain, once for each chain. Which registration is the outermost, and whether
+// anything declares layers of the service, is only clear when all is registered.
+func (r *layered) sayTwice(g *ledger.Wiring) {
+	said := map[*ledger.Registration]bool{}
+	for _, d := range r.twices {
+		outer := g.Outermost(d.holder.Reg)
+		if said[outer] || d.inferred && g.Declares(d.holder.Reg.Service) {
+			continue
+		}
+		said[outer] = true
+		r.out.Report(Occurrence{
+			Rule: &doubledRule, Subject: chainRef(outer, d.inner), Scope: d.holder.Scope, Insts: []*ledger.Instance{d.inner, d.holder},
+			Roles: []string{"kept", "holder"}, Line: d.holder.MadeLine, T: d.holder.Made,
+		}).Count("instances", 1)
 	}
 }
 
@@ -219,8 +246,8 @@ func (r *layered) outer(g *ledger.Wiring, reg *ledger.Registration) (outermost *
 // index sorts what was inferred, so that asking for it does not mean looking through all of it.
 func (r *layered) index() {
 	r.wrapper, r.isLayer = map[*ledger.Registration]*ledger.Registration{}, map[*ledger.Registration]bool{}
-	place := make(map[*ledger.Registration]int, len(r.world.Regs))
-	for n, reg := range r.world.Regs {
+	place := make(map[*ledger.Registration]int, len(r.world.Registrations()))
+	for n, reg := range r.world.Registrations() {
 		place[reg] = n
 	}
 	for pair, good := range r.inferred {
@@ -237,9 +264,10 @@ func (r *layered) index() {
 func (r *layered) Judge() {
 	g := r.world.Wiring()
 	r.index()
+	r.sayTwice(g)
 	layeredServices := map[string]*ledger.Registration{} // by service: the outermost of a chain
 	inner := map[string][]*ledger.Registration{}         // by implementation: inner layers
-	for _, reg := range r.world.Regs {
+	for _, reg := range r.world.Registrations() {
 		if !reg.Known || reg.Internal {
 			continue
 		}
@@ -260,7 +288,7 @@ func (r *layered) Judge() {
 			}
 		}
 	}
-	for _, reg := range r.world.Regs {
+	for _, reg := range r.world.Registrations() {
 		if reg.Known && reg.Impl != "" && len(g.Wrappers(reg)) > 0 {
 			inner[reg.Impl] = append(inner[reg.Impl], reg)
 		}

@@ -110,7 +110,7 @@ func (r *rebuilt) Judge() {
 		if b.scopes < r.set.RebuiltScopes {
 			continue
 		}
-		for _, reg := range r.world.Regs {
+		for _, reg := range r.world.Registrations() {
 			one := b.regs[reg]
 			if one == nil || one.useful || reg.Internal || 2*one.scopes < b.scopes || 2*one.slow < one.scopes || float64(one.own)*100 < r.set.RebuiltPercent*float64(b.total) {
 				continue

@@ -17,6 +17,8 @@ type failures struct {
 	known *Shared
 	seen  map[failure]*seenFailure
 	list  []*seenFailure
+
+	looked int `freeze:"-"` // names compared in this judging
 }
 
 type failure struct {
@@ -203,6 +205,7 @@ func cycleOf(path []string, service string) []string {
 
 func (r *failures) Judge() {
 	g := r.world.Wiring()
+	r.looked = 0
 	clear(r.known.refusedPaths)
 	for _, f := range r.list {
 		o := Occurrence{Scope: f.scope, Line: f.line, T: f.first, Severity: finding.Error}
@@ -266,8 +269,17 @@ func (r *failures) Judge() {
 	}
 }
 
+// The bounds of suggestions: how many keys are shown, and how many names are compared in one judging.
+const (
+	maxShownKeys = 12
+	maxLooked    = 500_000
+)
+
 // near lists the names there are.
 func (r *failures) near(g *ledger.Wiring, f *seenFailure, rule *Rule, found Case) {
+	if r.looked > maxLooked {
+		return
+	}
 	switch rule {
 	case &keysMissingRule:
 		var keys []string
@@ -276,17 +288,17 @@ func (r *failures) near(g *ledger.Wiring, f *seenFailure, rule *Rule, found Case
 				keys = append(keys, reg.Key)
 			}
 		}
-		for _, k := range nearest(f.key, keys) {
+		r.looked += len(keys)
+		for _, k := range nearest(f.key, keys, maxShownKeys, true) {
 			found.Fact("keys", k)
 		}
 		if len(keys) == 0 {
 			found.Fact("keys", "no key at all")
 		}
 	case &missingRule:
-		for n, s := range nearest(f.service, g.Services()) {
-			if n == 3 {
-				return
-			}
+		services := g.Services()
+		r.looked += len(services)
+		for _, s := range nearest(f.service, services, 3, false) {
 			found.Fact("nearest", s)
 		}
 	}
@@ -332,7 +344,7 @@ func (r *cycleDeclared) See(*ledger.Change) {}
 func (r *cycleDeclared) Judge() {
 	g := r.world.Wiring()
 	edges := map[*ledger.Registration][]*ledger.Registration{}
-	for _, reg := range r.world.Regs {
+	for _, reg := range r.world.Registrations() {
 		if !reg.Known || reg.Alias != nil || reg.Proxy != nil || reg.Container.Cycles == "proxied" {
 			continue
 		}
@@ -344,9 +356,13 @@ func (r *cycleDeclared) Judge() {
 		}
 	}
 	done := map[*ledger.Registration]bool{}
-	for _, reg := range r.world.Regs {
-		if !done[reg] {
-			if cycle := shortestBack(edges, reg); cycle != nil {
+	left := maxCycleSteps
+	for _, ring := range rings(r.world.Registrations(), edges) {
+		for _, reg := range ring {
+			if done[reg] || left <= 0 {
+				continue
+			}
+			if cycle := shortestBack(edges, reg, &left); cycle != nil {
 				for _, m := range cycle {
 					done[m] = true
 				}
@@ -356,13 +372,83 @@ func (r *cycleDeclared) Judge() {
 	}
 }
 
-// shortestBack returns the shortest way from start back to it, start first; nil if there is none.
-func shortestBack(edges map[*ledger.Registration][]*ledger.Registration, start *ledger.Registration) []*ledger.Registration {
+// maxCycleSteps bounds how many needs are followed in one judging to find the shortest way round.
+const maxCycleSteps = 4_000_000
+
+// rings returns the registrations that lie on a cycle, those that can reach each other together, all in order. It is
+// Tarjan's algorithm for strongly connected components (SIAM Journal on Computing 1, 1972), with a stack of its own.
+func rings(all []*ledger.Registration, edges map[*ledger.Registration][]*ledger.Registration) [][]*ledger.Registration {
+	type frame struct {
+		reg  *ledger.Registration
+		next int
+	}
+	place := make(map[*ledger.Registration]int, len(all))
+	for n, reg := range all {
+		place[reg] = n
+	}
+	index, low := map[*ledger.Registration]int{}, map[*ledger.Registration]int{}
+	open := map[*ledger.Registration]bool{}
+	var stack []*ledger.Registration
+	var found [][]*ledger.Registration
+	for _, start := range all {
+		if index[start] != 0 || len(edges[start]) == 0 {
+			continue
+		}
+		work := []frame{{reg: start}}
+		for len(work) > 0 {
+			f := &work[len(work)-1]
+			if f.next == 0 {
+				index[f.reg] = len(index) + 1
+				low[f.reg] = index[f.reg]
+				stack, open[f.reg] = append(stack, f.reg), true
+			}
+			if f.next < len(edges[f.reg]) {
+				to := edges[f.reg][f.next]
+				f.next++
+				if index[to] == 0 {
+					work = append(work, frame{reg: to})
+				} else if open[to] {
+					low[f.reg] = min(low[f.reg], index[to])
+				}
+				continue
+			}
+			reg := f.reg
+			work = work[:len(work)-1]
+			if len(work) > 0 {
+				above := work[len(work)-1].reg
+				low[above] = min(low[above], low[reg])
+			}
+			if low[reg] != index[reg] {
+				continue
+			}
+			at := len(stack) - 1
+			for stack[at] != reg {
+				at--
+			}
+			ring := slices.Clone(stack[at:])
+			for _, m := range ring {
+				open[m] = false
+			}
+			stack = stack[:at]
+			if len(ring) > 1 || slices.Contains(edges[reg], reg) {
+				slices.SortFunc(ring, func(a, b *ledger.Registration) int { return place[a] - place[b] })
+				found = append(found, ring)
+			}
+		}
+	}
+	slices.SortFunc(found, func(a, b []*ledger.Registration) int { return place[a[0]] - place[b[0]] })
+	return found
+}
+
+// shortestBack returns the shortest way from start back to it, start first; nil if there is none, or no step is left to
+// find it with.
+func shortestBack(edges map[*ledger.Registration][]*ledger.Registration, start *ledger.Registration, left *int) []*ledger.Registration {
 	from := map[*ledger.Registration]*ledger.Registration{}
 	queue := []*ledger.Registration{start}
-	for len(queue) > 0 {
+	for len(queue) > 0 && *left > 0 {
 		at := queue[0]
 		queue = queue[1:]
+		*left -= 1 + len(edges[at])
 		for _, to := range edges[at] {
 			if to == start {
 				var cycle []*ledger.Registration

@@ -60,7 +60,7 @@ func TestRules(t *testing.T) {
 // outline analyses a trace and writes a line for each finding.
 func outline(t *testing.T, in io.Reader, lines bool) string {
 	t.Helper()
-	result, err := engine.Analyse(in, reader.Options{}, rules.Default())
+	result, err := engine.Analyse(t.Context(), in, reader.Options{}, rules.Default())
 	require.NoError(t, err)
 	for _, s := range result.Streams {
 		require.NoError(t, s.Health.Balance())

@@ -209,7 +209,7 @@ var narrowedRule = Rule{
 func (r *narrowed) See(*ledger.Change) {}
 
 func (r *narrowed) Judge() {
-	for _, reg := range r.world.Regs {
+	for _, reg := range r.world.Registrations() {
 		if reg.Known && reg.Declared != "" && reg.Lifetime != "" && reg.Declared != reg.Lifetime {
 			k := r.out.Report(Occurrence{Rule: &narrowedRule, Subject: reg.Ref(""), Line: reg.Line, T: reg.T})
 			k.Count("registrations", 1)
@@ -292,7 +292,7 @@ func (r *split) Judge() {
 	}
 	groups := map[group][]*ledger.Registration{}
 	var order []group
-	for _, reg := range r.world.Regs {
+	for _, reg := range r.world.Registrations() {
 		if reg.Alias != nil || reg.Proxy != nil || reg.Lifetime != ledger.Singleton {
 			continue
 		}

@@ -1,0 +1,79 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"runtime/debug"
+
+	"keenlantern.example/internal/core/meter"
+	"keenlantern.example/internal/core/rules"
+)
+
+// The budgets of work, in steps of what walks through the graph that a trace draws. A line of the largest real trace that
+// was seen takes some thousands; a step takes some nanoseconds.
+const (
+	lineBudget  = 20_000_000
+	judgeBudget = 500_000_000 // of all judges, each time results are wanted
+)
+
+// Broken says why the analysis of a stream ended before the stream did. Nothing is said of such a stream but that: what
+// was found up to there would be taken for all there is.
+type Broken struct {
+	Line  int64  `json:"line"` // of the stream, at which it happened; 0: where that is not known
+	Why   string `json:"why"`
+	Stack string `json:"-"` // where a fault of our own happened, for the log
+}
+
+// Error says it in a sentence.
+func (b *Broken) Error() string {
+	if b.Line == 0 {
+		return "the analysis broke off: " + b.Why
+	}
+	return fmt.Sprintf("the analysis broke off at line %d: %s", b.Line, b.Why)
+}
+
+// ErrInterrupted says that an analysis was stopped from outside.
+var ErrInterrupted = errors.New("the analysis was interrupted")
+
+// caught is deferred around all that looks at a trace's events: whatever goes wrong there concerns this stream alone.
+func (s *Stream) caught() {
+	fault := recover()
+	if fault == nil {
+		return
+	}
+	why := fmt.Sprintf("a fault in the program (%v)", fault)
+	stack := ""
+	if stopped, ok := fault.(*meter.Stopped); ok {
+		if stopped.Interrupted {
+			s.interrupted = true
+			return
+		}
+		why = stopped.Error()
+	} else {
+		stack = string(debug.Stack())
+	}
+	s.Break(&Broken{Line: s.line, Why: why, Stack: stack})
+}
+
+// Break ends the analysis of a stream, whose lines cannot be relied on. The first reason stands.
+func (s *Stream) Break(b *Broken) {
+	if s.broken == nil {
+		s.broken = b
+	}
+}
+
+// Broken returns why the analysis has ended before the stream did, nil while it goes on.
+func (s *Stream) Broken() *Broken { return s.broken }
+
+// Interrupted tells whether the analysis was stopped from outside. Nothing that the stream says then means anything.
+func (s *Stream) Interrupted() bool { return s.interrupted }
+
+// Obey has the analysis stop, between lines and within one, when stop is called.
+func (s *Stream) Obey(stop *meter.Stop) { s.meter.Obey(stop) }
+
+// BrokenStream returns what is said of a stream of which nothing can be analysed.
+func BrokenStream(set rules.Settings, b *Broken) *Stream {
+	s := NewStream(set, nil)
+	s.Break(b)
+	return s
+}
