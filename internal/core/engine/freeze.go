@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/freeze"
 	"keenlantern.example/internal/core/ledger"
 	"keenlantern.example/internal/core/rules"
@@ -34,7 +35,7 @@ func (s *Stream) Thaw(b []byte) error {
 func (s *Stream) frozen() freeze.Set {
 	f := freeze.Set{
 		Roots: []any{s.order, s.world, s.found, s.tracker, s.known, &s.health, &s.finished},
-		Fixed: append(ledger.Fixed(), s.set),
+		Fixed: append(slices.Concat(ledger.Fixed(), facts.Fixed()), s.set),
 		Types: slices.Concat([]any{&kase{}}, rules.Hung(), derive.Hung()),
 	}
 	for _, w := range s.all {

@@ -10,8 +10,12 @@ import (
 // Window is for how many lines a line is held, as the trace format asks of a reader.
 const Window = 65_536
 
-// maxHeld bounds what is held whatever the window: past it, the oldest is given up early.
-const maxHeld = Window
+// What is held is bounded whatever the window: past it, the oldest is given up early. The bytes are enough for a window
+// full of lines with short texts.
+const (
+	maxHeld      = Window
+	maxHeldBytes = 80 << 20
+)
 
 // Order holds lines back. It is not safe for use by several goroutines.
 type Order struct {
@@ -19,6 +23,7 @@ type Order struct {
 	waiting map[event.Ref][]*held
 	queue   []*held // by age; released ones stay until they reach the front
 	held    int
+	bytes   int // of what is held
 	lines   int64
 	refs    []event.Ref
 
@@ -27,6 +32,7 @@ type Order struct {
 
 type held struct {
 	ev       *event.Event
+	size     int
 	since    int64
 	released bool
 }
@@ -59,7 +65,7 @@ func (o *Order) Put(ev *event.Event, emit func(*event.Event)) {
 // GiveUp drops all that is still waiting, at the end of a stream, and counts it.
 func (o *Order) GiveUp() {
 	o.unresolved += int64(o.held)
-	o.held = 0
+	o.held, o.bytes = 0, 0
 	o.queue = nil
 	clear(o.waiting)
 }
@@ -86,6 +92,7 @@ func (o *Order) release(ev *event.Event, emit func(*event.Event)) {
 			}
 			h.released = true
 			o.held--
+			o.bytes -= h.size
 			emit(h.ev)
 			defined = append(defined, o.define(h.ev)...)
 		}
@@ -122,10 +129,13 @@ func (o *Order) missing(ev *event.Event) (event.Ref, bool) {
 }
 
 func (o *Order) hold(ev *event.Event, missing event.Ref) {
-	h := &held{ev: ev, since: o.lines}
+	h := &held{ev: ev, size: ev.Held(), since: o.lines}
 	o.waiting[missing] = append(o.waiting[missing], h)
 	o.queue = append(o.queue, h)
 	o.held++
+	if o.bytes += h.size; o.bytes > maxHeldBytes {
+		o.expire()
+	}
 }
 
 // expire gives up what has waited for longer than the window, or is over the bound.
@@ -133,11 +143,12 @@ func (o *Order) expire() {
 	for len(o.queue) > 0 {
 		h := o.queue[0]
 		if !h.released {
-			if o.lines-h.since <= Window && o.held <= maxHeld {
+			if o.lines-h.since <= Window && o.held <= maxHeld && o.bytes <= maxHeldBytes {
 				return
 			}
 			h.released = true
 			o.held--
+			o.bytes -= h.size
 			o.unresolved++
 			o.forget(h)
 		}

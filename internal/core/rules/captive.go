@@ -3,6 +3,7 @@ package rules
 import (
 	"slices"
 
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 )
@@ -66,15 +67,9 @@ func (r *captiveScoped) See(c *ledger.Change) {
 	if len(r.pending) > 0 {
 		r.settle(c)
 	}
+	r.known.keeping.See(c, r.pair)
 	switch c.What {
-	case ledger.ScopeClosed:
-		for _, i := range c.Scope.Homed {
-			r.judge(i)
-		}
-	case ledger.HomeKnown:
-		r.judge(c.Inst)
 	case ledger.Bound:
-		r.judgeBelow(c.Inst, 0)
 		r.context(c.Inst, c.Holder)
 		r.handedOut(c)
 	case ledger.Given:
@@ -101,103 +96,17 @@ func (r *captiveScoped) Finish() {
 	clear(r.pending)
 }
 
-// captivable tells whether i is something that a holder could outlive.
-func captivable(i *ledger.Instance) bool {
-	if i.Home() == nil || i.Proxy() {
-		return false
-	}
-	switch i.Lifetime() {
-	case ledger.Scoped:
-		return true
-	case ledger.External:
-		return i.Home() != i.Root()
-	}
-	return false
-}
-
-// judge looks for holders of d, now that something about it has changed.
-func (r *captiveScoped) judge(d *ledger.Instance) {
-	if len(d.KeptBy) == 0 || !captivable(d) {
-		return
-	}
-	if d.Home() != d.Root() && !d.Home().Ended {
-		return
-	}
-	if r.outlived(d, d, 0) {
-		r.climb(d, d, []*ledger.Instance{d})
-	}
-}
-
-// outlived tells whether a holder that could make d captive is anywhere above it: nearly nothing has one, and looking
-// costs less than noting the way.
-func (r *captiveScoped) outlived(d, at *ledger.Instance, depth int) bool {
-	r.world.Step(1 + len(at.KeptBy))
-	for _, k := range at.KeptBy {
-		h := k.Holder
-		if h.Lifetime().Long() || h.Home().Outlasts(d.Home()) || depth < maxSteps && len(h.KeptBy) > 0 && r.outlived(d, h, depth+1) {
-			return true
-		}
-	}
-	return false
-}
-
-// judgeBelow judges d and what it keeps: a new edge above may complete a chain to something further down.
-func (r *captiveScoped) judgeBelow(d *ledger.Instance, depth int) {
-	r.judge(d)
-	if depth == maxSteps || captivable(d) || d.Lifetime().Long() {
-		return
-	}
-	r.world.Step(1 + len(d.Keeps))
-	for n := range d.Keeps {
-		if k := d.Keeps[n].Kept; k != nil {
-			r.judgeBelow(k, depth+1)
-		}
-	}
-}
-
-// climb follows the keepers of at upwards until one outlasts d by its own lifetime. The chain runs from there down.
-// Found tells whether a holder was reported.
-func (r *captiveScoped) climb(d, at *ledger.Instance, chain []*ledger.Instance) (found bool) {
-	if len(chain) > maxSteps || at != d && at.Proxy() {
-		return false
-	}
-	fromRoot := d.Home() == d.Root()
-	r.world.Step(1 + len(at.KeptBy))
-	for _, keeper := range at.KeptBy {
-		h := keeper.Holder
-		if slices.Contains(chain, h) {
-			continue
-		}
-		up := append([]*ledger.Instance{h}, chain...)
-		transient := h.Lifetime() == ledger.Transient
-		outlasts := h.Home().Outlasts(d.Home())
-		switch {
-		case fromRoot && h.Lifetime().Long(), outlasts && !transient && !fromRoot:
-			r.pair(d, up, fromRoot)
-			found = true
-		case captivable(h):
-			// It is captive itself or belongs where d belongs; d is carried by its finding.
-		default:
-			above := r.climb(d, h, up)
-			if !above && transient && outlasts && !fromRoot && len(h.KeptBy) == 0 {
-				// A transient of an outer scope that nothing keeps lives by its own home.
-				r.pair(d, up, false)
-				above = true
-			}
-			found = found || above
-		}
-	}
-	return found
-}
-
-// pair notes that path's first instance holds d, once.
-func (r *captiveScoped) pair(d *ledger.Instance, path []*ledger.Instance, fromRoot bool) {
-	holder := path[0]
+// pair notes a way, once.
+func (r *captiveScoped) pair(w facts.Way) {
+	holder, d, path, fromRoot := w.Holder(), w.Kept(), w.Path, w.FromRoot
 	closed := d.Home().ClosedSeq
 	if !fromRoot && !holder.AliveWhenClosed(d.Home()) {
 		return
 	}
 	pairs, _ := d.Tag(captiveScopedTag).([]*captivePair)
+	if len(pairs) == maxPairs {
+		return
+	}
 	for _, p := range pairs {
 		if slices.Equal(p.path, path) {
 			return
@@ -207,9 +116,7 @@ func (r *captiveScoped) pair(d *ledger.Instance, path []*ledger.Instance, fromRo
 		holder: holder, kept: d, path: path, fromRoot: fromRoot, line: max(holder.MadeLine, d.MadeLine),
 		t: r.world.T, scope: d.Scope,
 	}
-	if len(pairs) < maxPairs {
-		d.SetTag(captiveScopedTag, append(pairs, p))
-	}
+	d.SetTag(captiveScopedTag, append(pairs, p))
 	if fromRoot || holder.Home().ActiveSince(closed) {
 		r.confirm(p)
 		return
@@ -279,7 +186,7 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	for _, k := range p.holder.KeptBy {
 		r.contextOf(found, p.holder, k.Holder)
 	}
-	r.carried(found, p.kept, 0)
+	r.known.keeping.Carried(p.kept, func(i *ledger.Instance) { found.Fact("carried", i.Ref().Name()) })
 	holds, _ := p.holder.Tag(captiveScopedHoldsTag).([]*captiveHold)
 	for _, h := range holds {
 		if h.found == found {
@@ -336,21 +243,6 @@ func kindOf(s *ledger.Scope) string {
 		return "scope"
 	}
 	return s.Kind
-}
-
-// carried names the scoped instances that an already captive one keeps.
-func (r *captiveScoped) carried(found Case, i *ledger.Instance, depth int) {
-	r.world.Step(1 + len(i.Keeps))
-	for n := range i.Keeps {
-		k := i.Keeps[n].Kept
-		if k == nil || depth == maxSteps || k.Lifetime().Long() && !captivable(k) {
-			continue
-		}
-		if captivable(k) {
-			found.Fact("carried", k.Ref().Name())
-		}
-		r.carried(found, k, depth+1)
-	}
 }
 
 // context names what keeps a holder: it is no finding of its own.

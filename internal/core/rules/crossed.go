@@ -9,6 +9,7 @@ import (
 type crossed struct {
 	world *ledger.World
 	out   Reporter
+	known *Shared
 }
 
 var crossedRule = Rule{
@@ -17,7 +18,7 @@ var crossedRule = Rule{
 	Not:   "Instances of the root; what somebody keeps who belongs to that scope or outlasts it (captive/scoped speaks of that).",
 	Needs: ledger.SeesWith,
 	Sees:  []ledger.Happening{ledger.Used, ledger.Given},
-	New:   func(e *Env) Watcher { return &crossed{e.World, e.Out} },
+	New:   func(e *Env) Watcher { return &crossed{e.World, e.Out, e.Known} },
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		n := f.Counts["instances"]
@@ -34,7 +35,7 @@ func (r *crossed) See(c *ledger.Change) {
 	if s == nil || home == nil || s.Root || !s.Known || home == i.Root() || home.Root || s == home || s.Inside(home) {
 		return
 	}
-	if i.Sees(r.world)&ledger.SeesWith == 0 || r.explained(i, s, 0) || i.OfferedInto(s) {
+	if i.Sees(r.world)&ledger.SeesWith == 0 || r.known.keeping.KeptInto(i, s) || i.OfferedInto(s) {
 		return
 	}
 	because := ""
@@ -59,20 +60,6 @@ func (r *crossed) See(c *ledger.Change) {
 	} else {
 		found.Fact("used_in", nameOf(s))
 	}
-}
-
-// explained tells whether a keeper of i, or of its keepers, belongs to s or outlasts it.
-func (r *crossed) explained(i *ledger.Instance, s *ledger.Scope, depth int) bool {
-	r.world.Step(1 + len(i.KeptBy))
-	for _, k := range i.KeptBy {
-		if home := k.Holder.Home(); home != nil && s.Inside(home) {
-			return true
-		}
-		if depth < maxSteps && r.explained(k.Holder, s, depth+1) {
-			return true
-		}
-	}
-	return false
 }
 
 // sharedAtOnce reports sharing/at-once: an instance that must not be shared is used by two scopes at the same time.

@@ -15,6 +15,12 @@ type layered struct {
 	doubled  map[doubledAs]*doubledSeen
 	twices   []*doubledSeen
 
+	// The latest holder, and how many of its own service it keeps, for the keepings that one line tells of.
+	latest    *ledger.Instance `freeze:"-"`
+	latestSeq int64            `freeze:"-"`
+	sameN     int              `freeze:"-"`
+	sameAll   bool             `freeze:"-"` // some of them were asked for among all
+
 	// What follows from inferred, made anew for each judging: the wrapper of each inner one (the one registered last),
 	// and which are layers.
 	wrapper map[*ledger.Registration]*ledger.Registration
@@ -140,23 +146,33 @@ func (r *layered) See(c *ledger.Change) {
 	if h.Reg == d.Reg || h.Reg.Service != d.Reg.Service || h.Reg.Internal || d.Reg.Internal {
 		return
 	}
-	n := 0
-	all := false
-	r.world.Step(len(h.Keeps))
-	for k := range h.Keeps {
-		if e := &h.Keeps[k]; e.Kept != nil && e.Kept.Reg != nil && e.Kept.Reg.Service == h.Reg.Service {
-			n++
-			all = all || e.All
-			if need := h.Reg.AskedAt(int(e.Slot)); e.Slot >= 0 && need != nil && need.All {
-				all = true
-			}
-		}
+	first := r.latest != h || r.latestSeq != r.world.Seq
+	if first {
+		r.same(h)
 	}
+	n, all := r.sameN, r.sameAll
 	pair := [2]*ledger.Registration{h.Reg, d.Reg.Real()}
 	if good, seen := r.inferred[pair]; (!seen || good) && h.Sees(r.world)&ledger.SeesWith != 0 {
 		r.inferred[pair] = n == 1 && !all
 	}
-	r.twice(h)
+	if first {
+		r.twice(h)
+	}
+}
+
+// same counts what h keeps of its own service.
+func (r *layered) same(h *ledger.Instance) {
+	r.latest, r.latestSeq, r.sameN, r.sameAll = h, r.world.Seq, 0, false
+	r.world.Step(len(h.Keeps))
+	for k := range h.Keeps {
+		if e := &h.Keeps[k]; e.Kept != nil && e.Kept.Reg != nil && e.Kept.Reg.Service == h.Reg.Service {
+			r.sameN++
+			r.sameAll = r.sameAll || e.All
+			if need := h.Reg.AskedAt(int(e.Slot)); e.Slot >= 0 && need != nil && need.All {
+				r.sameAll = true
+			}
+		}
+	}
 }
 
 // twice walks the observed chain inwards from h.

@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 )
@@ -31,6 +32,7 @@ type Env struct {
 // Shared is what rules tell each other within one stream.
 type Shared struct {
 	handouts      *handouts
+	keeping       *facts.Keeping
 	captivePaths  map[string]bool   // the ends of every observed captive path, by registrations
 	refusedPaths  map[string]string // the ends of paths that the container refused, by services: the finding's id
 	cycleServices map[string]bool   // members of observed cycles
@@ -39,7 +41,7 @@ type Shared struct {
 // NewShared returns an empty Shared.
 func NewShared(w *ledger.World) *Shared {
 	return &Shared{
-		handouts: newHandouts(w), captivePaths: map[string]bool{}, refusedPaths: map[string]string{}, cycleServices: map[string]bool{},
+		handouts: newHandouts(w), keeping: facts.NewKeeping(w), captivePaths: map[string]bool{}, refusedPaths: map[string]string{}, cycleServices: map[string]bool{},
 	}
 }
 

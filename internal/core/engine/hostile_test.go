@@ -1,0 +1,105 @@
+package engine_test
+
+import (
+	"runtime"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"keenlantern.example/internal/attack/traces"
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
+)
+
+// TestHostileTraces analyses traces that are made to crash or stop an analysis. What is asked is that each comes to an
+// end within the test's time, with lines that add up and nothing broken.
+func TestHostileTraces(t *testing.T) {
+	for name, text := range map[string]string{
+		"66,000 makes in one scope":           traces.OneScope("h", 66_000),
+		"a container inside itself":           traces.Ring("h", 1),
+		"seven containers in a ring":          traces.Ring("h", 7),
+		"a ladder of 12 by 6":                 traces.Ladder("h", 12, 6, 1),
+		"a ladder of 14 by 8, three times":    traces.Ladder("h", 14, 8, 3),
+		"one service registered 20,000 times": traces.SameService("h", 20_000),
+		"80,000 services":                     traces.Services("h", 80_000),
+		"60,000 nested scopes":                traces.Nested("h", 60_000),
+		"100,000 singletons":                  traces.Singletons("h", 100_000),
+		"one given 5,000":                     traces.Composite("h", 5_000),
+	} {
+		t.Run(name, func(t *testing.T) {
+			r, err := engine.Analyse(t.Context(), strings.NewReader(text), reader.Options{}, rules.Default())
+			require.NoError(t, err)
+			require.NoError(t, r.Streams[0].Health.Balance())
+			if b := r.Streams[0].Broken; b != nil {
+				t.Fatal(b, b.Stack)
+			}
+		})
+	}
+}
+
+// TestFewAreRemembered has the service's smallest memory for what has ended.
+func TestFewAreRemembered(t *testing.T) {
+	s := engine.NewStream(rules.Default(), nil)
+	s.Remember(512)
+	in := reader.New(strings.NewReader(traces.OneScope("h", 5000)), reader.Options{})
+	for {
+		line, err := in.Next()
+		if err != nil {
+			break
+		}
+		s.Put(line)
+	}
+	s.Finish()
+	require.Nil(t, s.Broken())
+	assert.EqualValues(t, 5000, s.Result().Streams[0].Figures.Instances)
+}
+
+// TestNamesAreBounded holds that names which never repeat cost what the bounds say, and that health tells of it.
+func TestNamesAreBounded(t *testing.T) {
+	for name, text := range map[string]string{
+		"scopes, entry points and failed services": traces.Names("h", 20_000, 4000),
+		"lines that wait":                          traces.Held("h", 40_000, 4000),
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := engine.NewStream(rules.Default(), nil)
+			in := reader.New(strings.NewReader(text), reader.Options{})
+			before := heap()
+			for {
+				line, err := in.Next()
+				if err != nil {
+					break
+				}
+				s.Put(line)
+			}
+			assert.Less(t, heap()-before, int64(120<<20))
+			s.Finish()
+			health := s.Health()
+			require.NoError(t, health.Balance())
+			assert.False(t, health.Whole())
+			require.Nil(t, s.Broken())
+		})
+	}
+}
+
+func heap() int64 {
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return int64(m.HeapAlloc)
+}
+
+// TestRandomTraces analyses traces in which anything may follow anything.
+func TestRandomTraces(t *testing.T) {
+	for seed := range uint64(400) {
+		text := traces.Random("h", seed, 400)
+		r, err := engine.Analyse(t.Context(), strings.NewReader(text), reader.Options{}, rules.Default())
+		require.NoError(t, err)
+		require.NoError(t, r.Streams[0].Health.Balance())
+		if b := r.Streams[0].Broken; b != nil {
+			t.Fatalf("seed %d: %v\n%s", seed, b, b.Stack)
+		}
+	}
+}

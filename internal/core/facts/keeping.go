@@ -1,0 +1,320 @@
+package facts
+
+import (
+	"slices"
+
+	"keenlantern.example/internal/core/ledger"
+)
+
+// The bounds of one event's search.
+const (
+	maxVisits = 4096    // instances looked at, upwards and downwards each
+	maxTries  = 100_000 // keepings followed to list ways one by one
+	maxWays   = 64      // ways told of one kept instance
+	maxSteps  = 64      // keepings in one way
+)
+
+// BelongsToScope tells whether i is something that a holder could outlive: a scoped instance, or an external one of a
+// scope. A proxy looks its instance up at each call, so that keeping it keeps nothing.
+func BelongsToScope(i *ledger.Instance) bool {
+	if i.Home() == nil || i.Proxy() {
+		return false
+	}
+	switch i.Lifetime() {
+	case ledger.Scoped:
+		return true
+	case ledger.External:
+		return i.Home() != i.Root()
+	}
+	return false
+}
+
+// Way is how a holder keeps an instance that it outlives, or could not have been built to keep.
+type Way struct {
+	Path     []*ledger.Instance // from the holder to the kept one, both included
+	FromRoot bool               // the kept one's home is the root
+}
+
+// Holder and Kept are the ends of the way.
+func (w *Way) Holder() *ledger.Instance { return w.Path[0] }
+func (w *Way) Kept() *ledger.Instance   { return w.Path[len(w.Path)-1] }
+
+// Keeping finds the ways on which instances of scopes are kept by what outlives them (captive/scoped in
+// docs/findings.md). It sees changes before its readers do.
+type Keeping struct {
+	world *ledger.World
+
+	up, down walk                                  `freeze:"-"`
+	next     map[*ledger.Instance]*ledger.Instance `freeze:"-"` // the nearest keeper on a way to a holder
+	queue    []*ledger.Instance                    `freeze:"-"`
+	tries    int                                   `freeze:"-"`
+}
+
+// NewKeeping returns the fact for one stream.
+func NewKeeping(w *ledger.World) *Keeping {
+	return &Keeping{world: w}
+}
+
+var ripeBelowTag = ledger.NewTag()
+
+// mark is what a tag holds that says yes.
+type mark struct{ _ byte }
+
+var isRipe = &mark{}
+
+// Fixed returns pointers to what every stream's facts share.
+func Fixed() []any { return []any{isRipe} }
+
+// ripe tells whether d could be captive by now: its home has closed, or is the root.
+func ripe(d *ledger.Instance) bool {
+	return BelongsToScope(d) && (d.Home().Ended || d.Home() == d.Root())
+}
+
+// through tells whether what an instance keeps is looked at from above it: what belongs to a scope, or lives as long as its
+// container, is judged by itself.
+func through(i *ledger.Instance) bool { return !BelongsToScope(i) && !i.Lifetime().Long() }
+
+func ripeBelow(i *ledger.Instance) bool { return i.Tag(ripeBelowTag) != nil }
+
+// ripened notes above d that there is something below to be judged when a keeping is added further up. Each instance is
+// noted once.
+func (k *Keeping) ripened(d *ledger.Instance) {
+	k.queue = append(k.queue[:0], d)
+	for len(k.queue) > 0 {
+		at := k.queue[len(k.queue)-1]
+		k.queue = k.queue[:len(k.queue)-1]
+		k.world.Step(1 + len(at.KeptBy))
+		for _, keeper := range at.KeptBy {
+			if h := keeper.Holder; through(h) && !ripeBelow(h) {
+				h.SetTag(ripeBelowTag, isRipe)
+				k.queue = append(k.queue, h)
+			}
+		}
+	}
+}
+
+// See takes a change and calls tell for each way that has come to light by it. A way may be told again.
+func (k *Keeping) See(c *ledger.Change, tell func(Way)) {
+	k.tries = maxTries
+	switch c.What {
+	case ledger.ScopeClosed:
+		k.judge(c.Scope.Homed, c.Scope, tell)
+	case ledger.HomeKnown:
+		k.judge([]*ledger.Instance{c.Inst}, c.Scope, tell)
+	case ledger.Bound:
+		k.bound(c.Holder, c.Inst, tell)
+	}
+}
+
+// bound looks at what a new keeping of d by h completes.
+func (k *Keeping) bound(h, d *ledger.Instance, tell func(Way)) {
+	if !ripe(d) && !ripeBelow(d) {
+		return
+	}
+	if through(h) && !ripeBelow(h) {
+		h.SetTag(ripeBelowTag, isRipe)
+		k.ripened(h)
+	}
+	if len(h.KeptBy) == 0 && through(h) && h.Lifetime() == ledger.Transient && h.Home() == h.Root() && d.Home() == d.Root() {
+		return // nothing outlives a transient that nothing keeps
+	}
+	byHome := map[*ledger.Scope][]*ledger.Instance{}
+	var homes []*ledger.Scope
+	k.down.start(k.world, maxVisits)
+	k.down.visit(d)
+	list := []*ledger.Instance{d}
+	for n := 0; n < len(list); n++ {
+		at := list[n]
+		if ripe(at) {
+			if byHome[at.Home()] == nil {
+				homes = append(homes, at.Home())
+			}
+			byHome[at.Home()] = append(byHome[at.Home()], at)
+		}
+		if !through(at) || !ripeBelow(at) {
+			continue
+		}
+		k.world.Step(len(at.Keeps))
+		for e := range at.Keeps {
+			if below := at.Keeps[e].Kept; below != nil && (ripe(below) || ripeBelow(below)) && k.down.visit(below) {
+				list = append(list, below)
+			}
+		}
+	}
+	for _, home := range homes {
+		k.judge(byHome[home], home, tell)
+	}
+}
+
+// what a keeper is for something whose home is given.
+type role uint8
+
+const (
+	passed role = iota // it lives as long as whoever keeps it: who does?
+	holds              // it outlives what it keeps by its own lifetime
+	stops              // it belongs to a scope itself: its own finding carries what it keeps
+)
+
+func roleOf(h *ledger.Instance, home *ledger.Scope, fromRoot bool) role {
+	transient := h.Lifetime() == ledger.Transient
+	outlasts := !fromRoot && h.Home().Outlasts(home)
+	switch {
+	case fromRoot && h.Lifetime().Long(), outlasts && !transient:
+		return holds
+	case BelongsToScope(h):
+		return stops
+	case outlasts && len(h.KeptBy) == 0:
+		return holds // a transient of an outer scope that nothing keeps lives by its own home
+	}
+	return passed
+}
+
+// judge tells the ways that lead to those of list that belong to a scope, whose home all of them share.
+func (k *Keeping) judge(list []*ledger.Instance, home *ledger.Scope, tell func(Way)) {
+	// Upwards: everything that lives by what keeps it, each once; the holders at the ends.
+	k.up.start(k.world, maxVisits)
+	var reached, holders []*ledger.Instance
+	for _, d := range list {
+		if len(d.KeptBy) > 0 && ripe(d) && k.up.visit(d) {
+			k.ripened(d)
+			reached = append(reached, d)
+		}
+	}
+	kept := len(reached)
+	for n := 0; n < len(reached); n++ {
+		at := reached[n]
+		if n >= kept && at.Proxy() {
+			continue
+		}
+		fromRoot := home == at.Root()
+		k.world.Step(len(at.KeptBy))
+		for _, keeper := range at.KeptBy {
+			h := keeper.Holder
+			r := roleOf(h, home, fromRoot)
+			if r == stops || !k.up.visit(h) {
+				continue
+			}
+			if r == holds {
+				holders = append(holders, h)
+			} else {
+				reached = append(reached, h)
+			}
+		}
+	}
+	if len(holders) == 0 {
+		return
+	}
+	// Downwards from the holders: which of these lead to one, and by which keeper soonest.
+	k.next = map[*ledger.Instance]*ledger.Instance{}
+	reachable := map[*ledger.Instance]bool{}
+	for _, i := range reached {
+		reachable[i] = true
+	}
+	queue := holders
+	for n := 0; n < len(queue); n++ {
+		at := queue[n]
+		if n >= len(holders) && (BelongsToScope(at) || at.Proxy()) {
+			continue // one of list that others of it keep
+		}
+		k.world.Step(len(at.Keeps))
+		for e := range at.Keeps {
+			below := at.Keeps[e].Kept
+			if below != nil && reachable[below] && k.next[below] == nil {
+				k.next[below] = at
+				queue = append(queue, below)
+			}
+		}
+	}
+	for _, d := range reached[:kept] {
+		if k.next[d] != nil {
+			k.list(d, home, tell)
+		}
+	}
+}
+
+// list tells the ways to d one by one, as many as there is room for; the nearest one in any case.
+func (k *Keeping) list(d *ledger.Instance, home *ledger.Scope, tell func(Way)) {
+	left := maxWays
+	fromRoot := home == d.Root()
+	var climb func(at *ledger.Instance, chain []*ledger.Instance)
+	climb = func(at *ledger.Instance, chain []*ledger.Instance) {
+		if len(chain) > maxSteps || at != d && at.Proxy() {
+			return
+		}
+		for _, keeper := range at.KeptBy {
+			if k.tries--; k.tries < 0 || left == 0 {
+				return
+			}
+			h := keeper.Holder
+			r := roleOf(h, home, fromRoot)
+			if r == stops || r == passed && k.next[h] == nil || slices.Contains(chain, h) {
+				continue
+			}
+			up := append([]*ledger.Instance{h}, chain...)
+			if r == holds {
+				left--
+				tell(Way{up, fromRoot})
+				continue
+			}
+			climb(h, up)
+		}
+	}
+	climb(d, []*ledger.Instance{d})
+	if left < maxWays {
+		return
+	}
+	var path []*ledger.Instance
+	for at := d; at != nil && len(path) <= maxSteps; at = k.next[at] {
+		path = append(path, at)
+	}
+	slices.Reverse(path)
+	if roleOf(path[0], home, fromRoot) == holds {
+		tell(Way{path, fromRoot})
+	}
+}
+
+// Carried calls f for the instances of scopes that i keeps, directly or through others: they come with it when it is
+// captive. What lives as long as its container is left out, with what it keeps.
+func (k *Keeping) Carried(i *ledger.Instance, f func(*ledger.Instance)) {
+	k.down.start(k.world, maxVisits)
+	k.down.visit(i)
+	list := []*ledger.Instance{i}
+	for n := 0; n < len(list); n++ {
+		at := list[n]
+		k.world.Step(len(at.Keeps))
+		for e := range at.Keeps {
+			below := at.Keeps[e].Kept
+			if below == nil || below.Lifetime().Long() && !BelongsToScope(below) || !k.down.visit(below) {
+				continue
+			}
+			if BelongsToScope(below) {
+				f(below)
+			}
+			list = append(list, below)
+		}
+	}
+}
+
+// KeptInto tells whether something that keeps i, directly or through others, belongs to scope s or outlasts it.
+func (k *Keeping) KeptInto(i *ledger.Instance, s *ledger.Scope) bool {
+	if len(i.KeptBy) == 0 {
+		return false
+	}
+	k.up.start(k.world, maxVisits)
+	k.up.visit(i)
+	list := append(k.queue[:0], i)
+	defer func() { k.queue = list }()
+	for n := 0; n < len(list); n++ {
+		for _, keeper := range list[n].KeptBy {
+			h := keeper.Holder
+			if home := h.Home(); home != nil && s.Inside(home) {
+				return true
+			}
+			if k.up.visit(h) {
+				list = append(list, h)
+			}
+		}
+		k.world.Step(len(list[n].KeptBy))
+	}
+	return false
+}
