@@ -14,16 +14,19 @@ import (
 
 // mayImport is the picture of docs/architecture.md: what each of our packages may import of the others.
 var mayImport = map[string]string{
-	"internal/core/finding": "record/event",
-	"internal/core/reader":  "record/event",
-	"internal/core/order":   "record/event",
-	"internal/core/nest":    "",
-	"internal/core/ledger":  "record/event internal/core/finding internal/core/nest",
-	"internal/core/rules":   "record/event internal/core/finding internal/core/ledger",
-	"internal/core/derive":  "record/event internal/core/finding internal/core/ledger internal/core/rules",
-	"internal/core/freeze":  "",
+	"internal/core/finding":  "record/event",
+	"internal/core/reader":   "record/event",
+	"internal/core/order":    "record/event",
+	"internal/core/nest":     "",
+	"internal/core/meter":    "",
+	"internal/core/facts":    "internal/core/ledger",
+	"internal/attack/traces": "",
+	"internal/core/ledger":   "record/event internal/core/finding internal/core/nest internal/core/meter",
+	"internal/core/rules":    "record/event internal/core/facts internal/core/finding internal/core/ledger",
+	"internal/core/derive":   "record/event internal/core/finding internal/core/ledger internal/core/rules",
+	"internal/core/freeze":   "",
 	"internal/core/engine": "record/event internal/core/finding internal/core/reader internal/core/order internal/core/ledger internal/core/rules " +
-		"internal/core/derive internal/core/freeze",
+		"internal/core/facts internal/core/meter internal/core/derive internal/core/freeze",
 	"internal/core/conform": "record/event internal/core/finding internal/core/ledger internal/core/reader internal/core/rules",
 	"internal/core/views":   "record/event internal/core/finding internal/core/nest internal/core/rules internal/core/derive internal/core/engine",
 	"internal/store":        "",

@@ -114,7 +114,8 @@ func (r *keyed) implOf(reg *ledger.Registration) string {
 
 func (r *keyed) Judge() {
 	g := r.world.Wiring()
-	asked := map[*ledger.Registration]bool{}   // what was handed out, or asked for under that name
+	asked := map[*ledger.Registration]bool{} // what was handed out, or asked for under that name
+	askedNames := map[ledger.Asked]bool{}
 	askedKeys := map[string]bool{}             // services of which some key was asked for
 	forAll := map[string]bool{}                // services of which all were asked for
 	proxied := map[*ledger.Registration]bool{} // what something looks up at each call
@@ -141,8 +142,11 @@ func (r *keyed) Judge() {
 		if h.via != nil {
 			asked[h.via] = true
 		}
-		for _, reg := range g.All(a) {
-			asked[reg] = true
+		if !askedNames[a] {
+			askedNames[a] = true
+			for _, reg := range g.All(a) {
+				asked[reg] = true
+			}
 		}
 		if h.given.HasKey {
 			askedKeys[h.given.Service] = true
