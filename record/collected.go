@@ -3,10 +3,10 @@ package record
 import "runtime"
 
 // watch waits for the runtime to collect the object at first and then says that the instance is forgotten.
-func watch(first *byte, r *Recorder, at uintptr, inst InstID) {
-	runtime.AddCleanup(first, func(at uintptr) {
-		if r.objects.drop(at, inst) {
+func watch(first *byte, r *Recorder, id identity, inst InstID) {
+	runtime.AddCleanup(first, func(id identity) {
+		if r.objects.drop(id, inst) {
 			r.Forget(inst, "runtime")
 		}
-	}, at)
+	}, id)
 }

@@ -1,13 +1,12 @@
 package record
 
 import (
+	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 )
@@ -21,47 +20,72 @@ type order struct {
 	Bytes   int64   `json:"bytes"`
 }
 
-// The waits between questions that failed.
+// doing is how a recorder is doing, as it tells the service.
+type doing struct {
+	Version     string  `json:"version"`
+	Environment string  `json:"environment"`
+	Stream      string  `json:"stream"`
+	On          bool    `json:"on"`
+	Share       float64 `json:"share"`
+	Events      int64   `json:"events"`
+	Lost        int64   `json:"lost"`
+	Knows       int64   `json:"knows"` // the version of the order it follows
+}
+
+// The waits between questions. A service answers when it has news, or after some 25 seconds; one that answers sooner
+// without news is not asked again at once.
 const (
 	firstAskAgain = time.Second
 	lastAskAgain  = 30 * time.Second
+	patience      = 20 * time.Second
 )
 
-// listen asks the service again and again whether to record; it answers when that has changed, or after a while.
+// listen tells the service again and again how the recorder is doing, and does what it wants.
 func (r *Recorder) listen(with *http.Client) {
 	seen, wait := int64(0), firstAskAgain
 	for {
+		asked := time.Now()
 		o, err := r.ask(with, seen)
-		if err != nil {
+		news := err == nil && o.Version > 0 && o.Version != seen
+		if err == nil {
+			// A service that lost its orders, or another one in its place, counts from the start again.
+			seen = o.Version
+		}
+		if news {
+			r.Set(Setting{On: o.On, Share: o.Share, For: time.Duration(o.ForNS), Bytes: o.Bytes})
+		}
+		if news || err == nil && time.Since(asked) >= patience {
+			wait = firstAskAgain
+		} else {
 			select {
 			case <-r.ctx.Done():
 				return
-			case <-time.After(wait):
+			case <-time.After(jitter(wait)):
 			}
 			wait = min(2*wait, lastAskAgain)
-			continue
 		}
-		wait = firstAskAgain
-		if o.Version != seen && o.Version > 0 {
-			seen = o.Version
-			r.Set(Setting{On: o.On, Share: o.Share, For: time.Duration(o.ForNS), Bytes: o.Bytes})
+		if r.ctx.Err() != nil {
+			return
 		}
 	}
 }
 
-// ask asks once, and says how the recorder is doing.
+// ask says once how the recorder is doing, and returns what the service wants.
 func (r *Recorder) ask(with *http.Client, seen int64) (o order, err error) {
 	state, totals := r.State(), r.Totals()
-	q := url.Values{
-		"recorder": {r.id}, "seen": {strconv.FormatInt(seen, 10)}, "on": {strconv.FormatBool(state.On)},
-		"share": {strconv.FormatFloat(state.Share, 'g', -1, 64)}, "events": {strconv.FormatInt(totals.Events, 10)},
-		"lost": {strconv.FormatInt(totals.Lost, 10)}, "version": {r.cfg.Version}, "environment": {r.cfg.Environment}, "stream": {r.Stream()},
-	}
-	at := fmt.Sprintf("%s/api/v1/applications/%s/order?%s", strings.TrimSuffix(r.cfg.Service, "/"), url.PathEscape(r.cfg.App), q.Encode())
-	req, err := http.NewRequestWithContext(r.ctx, http.MethodGet, at, nil)
+	body, err := json.Marshal(doing{
+		Version: r.cfg.Version, Environment: r.cfg.Environment, Stream: r.Stream(), On: state.On, Share: state.Share,
+		Events: totals.Events, Lost: totals.Lost, Knows: seen,
+	})
 	if err != nil {
 		return o, err
 	}
+	at := fmt.Sprintf("%s/api/v1/applications/%s/recorders/%s", strings.TrimSuffix(r.cfg.Service, "/"), url.PathEscape(r.cfg.App), r.id)
+	req, err := http.NewRequestWithContext(r.ctx, http.MethodPut, at, bytes.NewReader(body))
+	if err != nil {
+		return o, err
+	}
+	req.Header.Set("Content-Type", "application/json")
 	if r.cfg.Token != "" {
 		req.Header.Set("Authorization", "Bearer "+r.cfg.Token)
 	}
@@ -70,9 +94,15 @@ func (r *Recorder) ask(with *http.Client, seen int64) (o order, err error) {
 		return o, err
 	}
 	defer res.Body.Close()
-	if res.StatusCode != http.StatusOK {
-		return o, errors.New(res.Status)
+	said, err := io.ReadAll(io.LimitReader(res.Body, 64<<10))
+	if err != nil {
+		return o, err
 	}
-	err = json.NewDecoder(io.LimitReader(res.Body, 64<<10)).Decode(&o)
-	return o, err
+	if err := answered(res); err != nil {
+		return o, err
+	}
+	if err := json.Unmarshal(said, &o); err != nil {
+		return o, fmt.Errorf("the answer is no order: %w", err)
+	}
+	return o, nil
 }

@@ -3,11 +3,15 @@ package record
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
+	"mime"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -153,7 +157,7 @@ func (s *sender) one(batch queued, stopping bool) error {
 			stop = nil
 		}
 		select {
-		case <-time.After(max(wait, after)):
+		case <-time.After(max(jitter(wait), after)):
 		case <-stop:
 			stopping = true
 		}
@@ -177,15 +181,57 @@ func (s *sender) put(batch queued) (time.Duration, error) {
 		return 0, err
 	}
 	defer res.Body.Close()
-	said, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
-	switch {
-	case res.StatusCode < 300:
-		return 0, nil
-	case res.StatusCode == http.StatusTooManyRequests || res.StatusCode >= 500:
-		seconds, _ := time.ParseDuration(res.Header.Get("Retry-After") + "s")
-		return min(seconds, lastRetry), fmt.Errorf("%s: %s", res.Status, said)
+	said, err := io.ReadAll(io.LimitReader(res.Body, 4<<10))
+	if err != nil {
+		return 0, err
 	}
-	return 0, fmt.Errorf("%w: %s: %s", errRefused, res.Status, said)
+	switch {
+	case res.StatusCode == http.StatusTooManyRequests || res.StatusCode >= 500:
+		seconds, _ := strconv.Atoi(res.Header.Get("Retry-After")) // absent, or a date, which no service of ours sends: none
+		return min(max(0, time.Duration(seconds)*time.Second), lastRetry), fmt.Errorf("%s: %s", res.Status, said)
+	case res.StatusCode >= 400:
+		return 0, fmt.Errorf("%w: %s: %s", errRefused, res.Status, said)
+	}
+	if err := answered(res); err != nil {
+		return lastRetry, err
+	}
+	// Only the service's own word that it has just this batch counts: a proxy's page is no acknowledgement.
+	var accepted struct {
+		Stream string `json:"stream"`
+		Batch  int64  `json:"batch"`
+	}
+	if err := json.Unmarshal(said, &accepted); err != nil || accepted.Stream != batch.of.stream || accepted.Batch != batch.of.sent+1 {
+		return lastRetry, fmt.Errorf("what answers at %s does not acknowledge the batch; is that a Keen Lantern service?", s.r.cfg.Service)
+	}
+	return 0, nil
+}
+
+// answered tells whether an answer is one of the service's API.
+func answered(res *http.Response) error {
+	if to := res.Header.Get("Location"); res.StatusCode >= 300 && res.StatusCode < 400 {
+		if at, err := url.Parse(to); err == nil {
+			to = at.Host + at.Path
+		}
+		return fmt.Errorf("%s to %q, which is not followed; set Config.Service to where the service is", res.Status, to)
+	}
+	kind, _, _ := mime.ParseMediaType(res.Header.Get("Content-Type")) // what cannot be read is another kind
+	if res.StatusCode != http.StatusOK || kind != "application/json" {
+		return fmt.Errorf("the answer is %s with content type %q; is that a Keen Lantern service?", res.Status, kind)
+	}
+	return nil
+}
+
+// here returns a client that goes nowhere else: a redirect would take the token along, and what answers there would be
+// believed.
+func here(c *http.Client) *http.Client {
+	own := *c
+	own.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	return &own
+}
+
+// jitter spreads a wait over half of its length, so that many recorders do not try again at the same moment.
+func jitter(wait time.Duration) time.Duration {
+	return wait/2 + time.Duration(rand.Int64N(int64(wait)))
 }
 
 // problem tells of trouble, at most once a second.

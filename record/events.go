@@ -2,9 +2,7 @@ package record
 
 import (
 	"fmt"
-	"maps"
 	"math/rand/v2"
-	"slices"
 	"time"
 
 	"keenlantern.example/record/event"
@@ -43,12 +41,15 @@ func (r *Recorder) Container(name string, root ScopeID, in ContainerID) Containe
 	}
 	r.setup.Lock()
 	defer r.setup.Unlock()
-	roots := maps.Clone(*r.roots.Load())
-	roots[root] = struct{}{}
-	r.roots.Store(&roots)
+	if r.rootCount.Add(1) <= maxRoots {
+		r.roots.Store(root, struct{}{})
+	}
 	r.tell(e)
 	return id
 }
+
+// maxRoots bounds how many containers' roots outlive sessions.
+const maxRoots = 10_000
 
 // Register says what is registered and returns the registration's id.
 func (r *Recorder) Register(g Registration) RegID {
@@ -87,23 +88,17 @@ func (r *Recorder) Register(g Registration) RegID {
 	flag(e, event.FLocal, &e.Local, g.Local)
 	flag(e, event.FInternal, &e.Internal, g.Internal)
 	flag(e, event.FDisposable, &e.Disposable, g.Disposable)
-	long := slices.Clone(*r.long.Load())
-	for len(long) <= int(id) {
-		long = append(long, false)
-	}
 	switch g.Lifetime {
 	case "singleton", "per-consumer", "external":
-		long[id] = true
+		r.long.set(uint64(id))
 	}
-	r.long.Store(&long)
 	r.tell(e)
 	return id
 }
 
 // outlives tells whether the instances of a registration outlive scopes.
 func (r *Recorder) outlives(reg RegID) bool {
-	long := *r.long.Load()
-	return int(reg) < len(long) && long[reg]
+	return r.long.has(uint64(reg))
 }
 
 // Scope is a stretch of work with its own instances.
@@ -194,14 +189,14 @@ func (r *Recorder) makeForGood(m Making) InstID {
 		kind: event.Make, inst: id, scope: scope, reg: m.Reg, ns: m.Took.Nanoseconds(), disposable: m.Disposable,
 		text: [5]string{m.By, m.Impl, m.Module},
 	}
-	if len(r.kept) < maxKept {
-		// The scope it was built in may be gone by the time it is told, and what it was given too.
-		e := &event.Event{}
-		later := n
-		later.scope = 0
-		later.fill(e, nil)
-		e.T = time.Now().UnixNano()
-		r.kept[id] = e
+	// The scope it was built in may be gone by the time it is told, and what it was given too.
+	k := kept{
+		reg: m.Reg, at: time.Now().UnixNano(), ns: m.Took.Nanoseconds(), by: short(m.By), impl: short(m.Impl), module: short(m.Module), disposable: m.Disposable,
+	}
+	if r.remember(k.cost()) {
+		r.kept[id] = k
+	} else {
+		r.untold++
 	}
 	if s != nil {
 		r.add(s, &n, m.With)
@@ -212,7 +207,10 @@ func (r *Recorder) makeForGood(m Making) InstID {
 // gone forgets what was remembered to be told again.
 func (r *Recorder) gone(inst InstID) {
 	r.setup.Lock()
-	delete(r.kept, inst)
+	if k, ok := r.kept[inst]; ok {
+		delete(r.kept, inst)
+		r.forgot(k.cost())
+	}
 	r.setup.Unlock()
 }
 

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"net/http"
+	"reflect"
 	"strings"
 )
 
@@ -32,7 +33,7 @@ func Named(r *Recorder, next http.Handler, name func(*http.Request) string) http
 			called = pattern(next, req)
 		}
 		if called == "" {
-			called = req.Method
+			called = methodOf(req)
 		}
 		trace := traceID(req.Header.Get(traceparent))
 		if trace == "" {
@@ -95,7 +96,8 @@ func random(bytes int) string {
 	return hex.EncodeToString(b)
 }
 
-// pattern returns what will serve a request, "" where that is not known.
+// pattern returns the pattern that will serve a request, "" where that is not known. For a redirect of its own making, a
+// ServeMux returns the client's path in place of a pattern.
 func pattern(next http.Handler, req *http.Request) string {
 	mux, ok := next.(interface {
 		Handler(*http.Request) (http.Handler, string)
@@ -103,11 +105,26 @@ func pattern(next http.Handler, req *http.Request) string {
 	if !ok {
 		return ""
 	}
-	_, pattern := mux.Handler(req)
-	if pattern == "" || strings.Contains(pattern, " ") {
+	handler, pattern := mux.Handler(req)
+	if pattern == "" || reflect.TypeOf(handler) == redirects {
+		return ""
+	}
+	if strings.Contains(pattern, " ") {
 		return pattern
 	}
-	return req.Method + " " + pattern
+	return methodOf(req) + " " + pattern
+}
+
+var redirects = reflect.TypeOf(http.RedirectHandler("/", http.StatusMovedPermanently))
+
+// methodOf returns a request's method if it is one that HTTP has: a client may invent others, without end.
+func methodOf(req *http.Request) string {
+	switch req.Method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete,
+		http.MethodConnect, http.MethodOptions, http.MethodTrace:
+		return req.Method
+	}
+	return "OTHER"
 }
 
 // traceID returns the trace-id of a traceparent header, "" if it has none that is valid.

@@ -37,7 +37,7 @@ func (r *Recorder) draw() {
 func (r *Recorder) drawOnce(flush bool) (over bool) {
 	s := r.session.Load()
 	// While there is no room, notes wait where they are, and what does not fit there is dropped there.
-	if r.room() < r.cfg.Memory/8 {
+	if r.room() < r.most.lines/4 {
 		r.crowded.Store(true)
 		return s.over()
 	}
@@ -46,7 +46,7 @@ func (r *Recorder) drawOnce(flush bool) (over bool) {
 	if flush || len(r.batch) >= r.cfg.BatchSize {
 		r.cut()
 	}
-	r.crowded.Store(t.lost > 0 || r.room() < r.cfg.Memory/4)
+	r.crowded.Store(t.lost > 0 || r.room() < r.most.lines/2)
 	return s.over()
 }
 
@@ -54,7 +54,7 @@ func (r *Recorder) drawOnce(flush bool) (over bool) {
 func (r *Recorder) room() int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.cfg.Memory/2 - r.held - len(r.batch)
+	return r.most.lines - r.held - len(r.batch)
 }
 
 // write appends lines for what was taken, and before them one that says what was lost. The caller holds encode.
@@ -104,6 +104,18 @@ func (r *Recorder) tellGap(t int64) {
 func (r *Recorder) put(e *event.Event, room *int) {
 	before := len(r.batch)
 	r.batch = event.AppendLine(r.batch, e)
+	r.putBatch(before, room)
+}
+
+// putLine is put for a line that is there already.
+func (r *Recorder) putLine(line []byte, room *int) {
+	before := len(r.batch)
+	r.batch = append(r.batch, line...)
+	r.putBatch(before, room)
+}
+
+// putBatch keeps the line that begins at before, if there is room for it.
+func (r *Recorder) putBatch(before int, room *int) {
 	size := len(r.batch) - before
 	if size > *room || size > maxLine {
 		r.batch = r.batch[:before]

@@ -3,8 +3,10 @@ package record
 import (
 	"math/rand/v2"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 	"unsafe"
 
 	"keenlantern.example/record/event"
@@ -43,13 +45,14 @@ type shard struct {
 	uses []use
 	rest []note
 	with []event.With
+	text int // bytes of the texts in rest and with
 	lost int64
 
 	_ [64]byte // keeps neighbours out of its cache line
 }
 
 // limits are how many notes one shard takes.
-type limits struct{ uses, rest, with int }
+type limits struct{ uses, rest, with, text int }
 
 const (
 	maxShards = 16
@@ -65,14 +68,43 @@ func (r *Recorder) makeShards() {
 	r.shards, r.spare = make([]shard, n), make([]shard, n)
 }
 
-// limit returns how many notes a shard may hold: all shards and their spare buffers together take half of the memory.
+// limit returns how many notes a shard may hold: all shards and their spare buffers together take their share of the
+// memory.
 func (r *Recorder) limit() limits {
-	each := r.cfg.Memory / 4 / len(r.shards)
+	each := r.most.notes / 2 / len(r.shards)
 	return limits{
-		uses: max(leastUses, each/3/int(unsafe.Sizeof(use{}))),
-		rest: max(leastRest, each/3/int(unsafe.Sizeof(note{}))),
-		with: max(leastRest, each/3/int(unsafe.Sizeof(event.With{}))),
+		uses: max(leastUses, each/4/int(unsafe.Sizeof(use{}))),
+		rest: max(leastRest, each/2/int(unsafe.Sizeof(note{}))),
+		with: max(leastRest, each/8/int(unsafe.Sizeof(event.With{}))),
+		text: max(8<<10, each/8),
 	}
+}
+
+// longestText is how much of a text is kept while it waits to be written; event.AppendLine cuts no later.
+const longestText = event.MaxText + utf8.UTFMax
+
+// short cuts a text that is longer than is ever written, so that it does not hold what cannot be of use.
+func short(s string) string {
+	if len(s) > longestText {
+		return strings.Clone(s[:longestText])
+	}
+	return s
+}
+
+// texts returns how many bytes of text a note and what it lists hold.
+func (n *note) texts(with []event.With) int {
+	size := 0
+	for k := range n.text {
+		n.text[k] = short(n.text[k])
+		size += len(n.text[k])
+	}
+	for k := range with {
+		size += len(with[k].Site) + len(with[k].Service) + len(with[k].Key)
+	}
+	if n.ev != nil {
+		size += n.ev.Held()
+	}
+	return size
 }
 
 // shard returns one by chance, locked: two goroutines rarely meet in the same.
@@ -84,12 +116,13 @@ func (r *Recorder) shard() *shard {
 
 // add notes n in session of, unless that has ended.
 func (r *Recorder) add(of *session, n *note, with []event.With) {
+	text := n.texts(with)
 	s := r.shard()
 	if r.session.Load() != of {
 		s.mu.Unlock()
 		return
 	}
-	if len(s.rest) >= of.limit.rest || len(s.with)+len(with) > of.limit.with && len(with) > 0 {
+	if len(s.rest) >= of.limit.rest || len(s.with)+len(with) > of.limit.with && len(with) > 0 || s.text+text > of.limit.text {
 		s.lost++
 		s.mu.Unlock()
 		r.crowd()
@@ -102,7 +135,8 @@ func (r *Recorder) add(of *session, n *note, with []event.With) {
 	}
 	n.t = time.Since(of.start).Nanoseconds()
 	s.rest = append(s.rest, *n)
-	full := len(s.rest) == of.limit.rest/2
+	full := len(s.rest) == of.limit.rest/2 || s.text <= of.limit.text/2 && s.text+text > of.limit.text/2
+	s.text += text
 	s.mu.Unlock()
 	if full {
 		r.hurry()
@@ -164,7 +198,7 @@ func (r *Recorder) take(between func()) taken {
 		s.rest, spare.rest = spare.rest[:0], s.rest
 		s.with, spare.with = spare.with[:0], s.with
 		t.lost += s.lost
-		s.lost = 0
+		s.lost, s.text = 0, 0
 	}
 	if between != nil {
 		between()

@@ -39,7 +39,7 @@ type Config struct {
 
 	Service string       // base URL of a Keen Lantern service
 	Token   string       // sent as a bearer token where the service asks for one
-	Client  *http.Client // nil: one with a time-out of 10 s for batches, and of a minute for being told what to do
+	Client  *http.Client // nil: one with a time-out of 10 s for batches, and of a minute for being told what to do; redirects are not followed
 	Output  io.Writer    // instead of Service: lines go here, in order; the caller closes it after Close
 
 	// Off begins without recording; Set, or the service, switches it on. Setting is how it records otherwise.
@@ -70,17 +70,21 @@ type Recorder struct {
 
 	session                         atomic.Pointer[session] // nil: off
 	scopes, insts, regs, containers atomic.Uint64
-	roots                           atomic.Pointer[map[ScopeID]struct{}] // of containers; they outlive sessions
-	long                            atomic.Pointer[[]bool]               // by RegID: registrations whose instances outlive scopes
-	crowded                         atomic.Bool                          // memory is getting short: new scopes are left out
-	skipped                         atomic.Int64                         // events of scopes that were left out for want of memory
+	roots                           sync.Map     // ScopeID: of containers; they outlive sessions
+	rootCount                       atomic.Int64 // of them
+	long                            bits         // by RegID: registrations whose instances outlive scopes
+	most                            shares
+	remembered                      atomic.Int64 // bytes
+	crowded                         atomic.Bool  // memory is getting short: new scopes are left out
+	skipped                         atomic.Int64 // events of scopes that were left out for want of memory
 
 	shards []shard
 	spare  []shard // buffers that are not in use; guarded by encode
 
-	setup sync.Mutex // guards what is told again at the start of each session
-	told  []*event.Event
-	kept  map[InstID]*event.Event // makes of what is alive and outlives scopes
+	setup  sync.Mutex // guards what is told again at the start of each session
+	told   []byte     // lines
+	untold int64      // what there was no room for
+	kept   map[InstID]kept
 
 	encode sync.Mutex // one turns notes into lines at a time
 	ev     event.Event
@@ -142,13 +146,12 @@ func Start(cfg Config) (*Recorder, error) {
 	if cfg.Client == nil {
 		cfg.Client, patient = &http.Client{Timeout: 10 * time.Second}, &http.Client{Timeout: time.Minute}
 	}
+	cfg.Client, patient = here(cfg.Client), here(patient)
 	r := &Recorder{
-		cfg: cfg, id: newUUID(), kept: map[InstID]*event.Event{},
+		cfg: cfg, id: newUUID(), kept: map[InstID]kept{}, most: sharesOf(cfg.Memory),
 		wake: make(chan struct{}, 1), ready: make(chan struct{}, 1), stop: make(chan struct{}), drawn: make(chan struct{}), done: make(chan struct{}),
 	}
 	r.ctx, r.cancel = context.WithCancel(context.Background())
-	r.roots.Store(&map[ScopeID]struct{}{})
-	r.long.Store(&[]bool{})
 	r.objects.init(r)
 	r.makeShards()
 	if !cfg.Off {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -112,12 +113,24 @@ func newService(t *testing.T) *service {
 			return
 		}
 		body, _ := io.ReadAll(r.Body)
+		var stream string
+		var batch int
+		if n, _ := fmt.Sscanf(strings.ReplaceAll(r.URL.Path, "/", " "), " api v1 streams %s batches %d", &stream, &batch); n != 2 {
+			w.WriteHeader(http.StatusNotFound) // how it is doing
+			return
+		}
 		s.text.Write(body)
 		s.next++
-		w.WriteHeader(http.StatusOK)
+		acknowledge(w, stream, batch)
 	}))
 	t.Cleanup(s.Close)
 	return s
+}
+
+// acknowledge answers as the service does when it has stored a batch.
+func acknowledge(w http.ResponseWriter, stream string, batch int) {
+	w.Header().Set("Content-Type", "application/json; charset=utf-8")
+	fmt.Fprintf(w, `{"recording":"abcdefgh","stream":%q,"batch":%d,"lines":1}`, stream, batch)
 }
 
 func (s *service) set(status int) {
@@ -213,7 +226,7 @@ func TestCloseIsBounded(t *testing.T) {
 
 func TestManyAtOnce(t *testing.T) {
 	s := newService(t)
-	rec, err := record.Start(record.Config{App: "harbour", Service: s.URL, FlushWait: time.Millisecond, BatchSize: 4 << 10})
+	rec, err := record.Start(record.Config{App: "harbour", Service: s.URL, FlushWait: time.Millisecond, BatchSize: 4 << 10, Memory: 64 << 20})
 	must(t, err)
 	var wg sync.WaitGroup
 	for range 8 {
@@ -254,6 +267,11 @@ func TestHandler(t *testing.T) {
 		h.ServeHTTP(httptest.NewRecorder(), req)
 	}
 	h.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", "/made/up/by/a/client", nil))
+	mux.HandleFunc("GET /tides/{gauge}/{$}", func(http.ResponseWriter, *http.Request) {})
+	mux.HandleFunc("GET /berths/{berth}/", func(http.ResponseWriter, *http.Request) {})
+	mux.HandleFunc("/pilots", func(http.ResponseWriter, *http.Request) {})
+	h.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", "/berths/made-up", nil)) // a redirect to the path and a slash
+	h.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("MADEUP", "/pilots", nil))
 	must(t, closing(t, rec))
 	var names, traces []any
 	for _, e := range events(t, out.String()) {
@@ -261,7 +279,7 @@ func TestHandler(t *testing.T) {
 			names, traces = append(names, e["name"]), append(traces, e["trace"])
 		}
 	}
-	if len(names) != 4 || names[0] != "GET /tides/{gauge}" || names[3] != "GET" {
+	if len(names) != 6 || names[0] != "GET /tides/{gauge}" || names[3] != "GET" || names[4] != "GET" || names[5] != "OTHER /pilots" {
 		t.Errorf("got %v", names)
 	}
 	if traces[0] != "4bf92f3577b34da6a3ce929d0e0e4736" || len(traces[1].(string)) != 32 || traces[1] == traces[2] {

@@ -1,6 +1,7 @@
 package record
 
 import (
+	"bytes"
 	"errors"
 	"maps"
 	"math"
@@ -125,7 +126,7 @@ func (r *Recorder) bye(s *session) {
 
 // begin writes the hello of a session, and what it has to know of before. The caller holds encode and setup.
 func (r *Recorder) begin(s *session) {
-	room := max(r.room(), r.cfg.Memory/8)
+	room := max(r.room(), r.most.lines/4)
 	host, _ := os.Hostname()
 	e := &event.Event{
 		Kind: event.Hello, Format: event.Format, App: r.cfg.App, Stream: s.stream,
@@ -145,14 +146,13 @@ func (r *Recorder) begin(s *session) {
 		e.Has.Set(event.FSees)
 	}
 	r.put(e, &room)
-	for _, e := range r.told {
-		e.T = 0
-		r.put(e, &room)
+	for line := range bytes.Lines(r.told) {
+		r.putLine(line, &room)
 	}
+	r.gap += r.untold
 	for _, id := range slices.Sorted(maps.Keys(r.kept)) {
-		made := *r.kept[id]
-		made.T = time.Unix(0, made.T).Sub(s.start).Nanoseconds()
-		r.put(&made, &room)
+		k := r.kept[id]
+		r.put(k.event(id, s.start.UnixNano()), &room)
 	}
 }
 
@@ -174,22 +174,19 @@ func (r *Recorder) in(s *session, scope ScopeID) bool {
 		r.skipped.Add(1)
 		return false
 	}
-	_, root := (*r.roots.Load())[scope]
+	_, root := r.roots.Load(scope)
 	return root
 }
 
 // tell notes a rare event in full, and keeps it for the sessions to come. The caller holds setup.
 func (r *Recorder) tell(e *event.Event) {
-	if len(r.told) < maxTold {
-		r.told = append(r.told, e.Clone())
+	line := event.AppendLine(nil, e)
+	if len(line) <= maxLine && r.remember(int64(len(line))) {
+		r.told = append(r.told, line...)
+	} else {
+		r.untold++
 	}
 	if s := r.session.Load(); s != nil {
 		r.add(s, &note{ev: e}, nil)
 	}
 }
-
-// The bounds of what is told again.
-const (
-	maxTold = 100_000
-	maxKept = 100_000
-)

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -220,16 +221,21 @@ func TestOrders(t *testing.T) {
 	var asked []string
 	var text bytes.Buffer
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method == http.MethodPut {
+		if strings.Contains(r.URL.Path, "/batches/") {
 			body, _ := io.ReadAll(r.Body)
 			mu.Lock()
 			text.Write(body)
 			mu.Unlock()
+			parts := strings.Split(r.URL.Path, "/")
+			n, _ := strconv.Atoi(parts[6])
+			acknowledge(w, parts[4], n)
 			return
 		}
+		var doing struct{ Knows any }
+		_ = json.NewDecoder(r.Body).Decode(&doing)
 		mu.Lock()
-		asked = append(asked, r.URL.Path+"?"+r.URL.RawQuery)
-		wait := fmt.Sprint(order["version"]) == r.URL.Query().Get("seen")
+		asked = append(asked, r.Method+" "+r.URL.Path)
+		wait := fmt.Sprint(order["version"]) == fmt.Sprint(doing.Knows)
 		mu.Unlock()
 		if wait {
 			select {
@@ -240,6 +246,7 @@ func TestOrders(t *testing.T) {
 		}
 		mu.Lock()
 		defer mu.Unlock()
+		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(order)
 	}))
 	defer s.Close()
@@ -269,7 +276,7 @@ func TestOrders(t *testing.T) {
 	if got := kinds(events(t, text.String())); got != "hello bye" {
 		t.Errorf("got %s", got)
 	}
-	if !strings.HasPrefix(asked[0], "/api/v1/applications/harbour%20office/order?") && !strings.HasPrefix(asked[0], "/api/v1/applications/harbour office/order?") {
+	if !strings.HasPrefix(asked[0], "PUT /api/v1/applications/harbour office/recorders/") {
 		t.Errorf("asked %s", asked[0])
 	}
 }

@@ -46,13 +46,21 @@ const (
 type Gate struct {
 	store *store.Store
 
-	mu     sync.RWMutex
-	byHash map[string]store.Token
+	mu       sync.RWMutex
+	byHash   map[string]store.Token
+	sessions map[string]session // by the hash of what the browser keeps
+	changed  chan struct{}      // closed and made anew when somebody loses what they could do
+}
+
+// Who is somebody who showed a token, or a session that was begun with one.
+type Who struct {
+	Token string // its id
+	Kind  Kind
 }
 
 // New returns a Gate with the tokens that are stored.
 func New(ctx context.Context, s *store.Store) (*Gate, error) {
-	g := &Gate{store: s, byHash: map[string]store.Token{}}
+	g := &Gate{store: s, byHash: map[string]store.Token{}, sessions: map[string]session{}, changed: make(chan struct{})}
 	list, err := s.Tokens(ctx)
 	if err != nil {
 		return nil, err
@@ -135,17 +143,36 @@ func (g *Gate) Revoke(ctx context.Context, id string) error {
 			delete(g.byHash, hash)
 		}
 	}
+	for hash, s := range g.sessions {
+		if s.token == id {
+			delete(g.sessions, hash)
+		}
+	}
+	g.tell()
 	return nil
 }
 
-// Check returns the kind of the token with this secret, false if there is none. It compares hashes only, so that how
-// long it takes says nothing of secrets.
-func (g *Gate) Check(secret string) (Kind, bool) {
+// tell wakes those who wait for Changed. The caller holds mu.
+func (g *Gate) tell() {
+	close(g.changed)
+	g.changed = make(chan struct{})
+}
+
+// Changed returns a channel that is closed when a token has been revoked or a session has ended since the call.
+func (g *Gate) Changed() <-chan struct{} {
+	g.mu.RLock()
+	defer g.mu.RUnlock()
+	return g.changed
+}
+
+// Check returns whose token has this secret, false if there is none. It compares hashes only, so that how long it takes
+// says nothing of secrets.
+func (g *Gate) Check(secret string) (Who, bool) {
 	if !strings.HasPrefix(secret, "lantern-") {
-		return "", false
+		return Who{}, false
 	}
 	g.mu.RLock()
 	defer g.mu.RUnlock()
 	t, ok := g.byHash[hash(secret)]
-	return Kind(t.Kind), ok
+	return Who{t.ID, Kind(t.Kind)}, ok
 }

@@ -64,6 +64,8 @@ func commands() []command {
 		{"export", "write a recording's trace to a file", export},
 		{"pin", "keep a recording from being deleted, and name it", pin},
 		{"delete", "delete recordings for good", deleteRecording},
+		{"analyse", "have the service analyse a recording again", analyseAgain},
+		{"retention", "what the service deletes by itself, and whether it does", retention},
 		{"token", "make, list and revoke tokens", token},
 		{"rules", "list the rules with their conditions", listRules},
 		{"version", "print the version", version},

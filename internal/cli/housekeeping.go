@@ -9,9 +9,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 
+	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/report"
 )
 
@@ -80,6 +82,70 @@ func deleteRecording(ctx context.Context, std IO, args []string) error {
 	return nil
 }
 
+// exported warns of what an export had to leave out.
+func exported(std IO) func(damaged int, err error) error {
+	return func(damaged int, err error) error {
+		if damaged > 0 {
+			fmt.Fprintf(std.Err, "keenlantern: %s could not be read from the service's store; gap lines in the trace stand for what was in them\n", finding.Count(int64(damaged), "batch", "batches"))
+		}
+		return err
+	}
+}
+
+func analyseAgain(ctx context.Context, std IO, args []string) error {
+	f := newFlags(std, "analyse", "analyse RECORDING [options]",
+		"Has the service analyse a recording again from its stored batches, in the background: after its analysis broke off,\nor to see what a newer version finds. What is shown until then is what was found before.",
+		"keenlantern analyse latest")
+	server := f.serverFlag()
+	words, err := f.parse(args, 1, 1)
+	if err != nil {
+		return err
+	}
+	n, err := ask(*server).Again(ctx, words[0])
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(std.Out, "analysing %s again\n", finding.Count(int64(n), "stream", "streams"))
+	return nil
+}
+
+func retention(ctx context.Context, std IO, args []string) error {
+	f := newFlags(std, "retention", "retention [resume] [options]",
+		"Shows which recordings the service deletes by itself. Where its clock has leapt it deletes none until you say, with\n'resume', that the clock is right.",
+		"keenlantern retention resume")
+	server := f.serverFlag()
+	words, err := f.parse(args, 0, 1)
+	if err != nil {
+		return err
+	}
+	tell := ask(*server).Retention
+	if len(words) == 1 {
+		if words[0] != "resume" {
+			return &usageError{fmt.Sprintf("retention takes 'resume' or nothing, not %q", words[0])}
+		}
+		tell = ask(*server).ResumeRetention
+	}
+	r, err := tell(ctx)
+	if err != nil {
+		return err
+	}
+	switch {
+	case r.KeepForNS == 0 && r.KeepBytes == 0:
+		fmt.Fprintln(std.Out, "recordings are kept until somebody deletes them")
+	default:
+		if r.KeepForNS > 0 {
+			fmt.Fprintf(std.Out, "recordings are deleted %s after they were last written\n", time.Duration(r.KeepForNS))
+		}
+		if r.KeepBytes > 0 {
+			fmt.Fprintf(std.Out, "the oldest recordings are deleted when all take more than %d bytes\n", r.KeepBytes)
+		}
+	}
+	if r.Held {
+		fmt.Fprintf(std.Out, "on hold, because %s; when the clock is right, 'keenlantern retention resume' goes on\n", r.Why)
+	}
+	return nil
+}
+
 func export(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "export", "export RECORDING [FILE] [options]",
 		"Writes a recording's trace as it came: to a new FILE, compressed where its name ends in .gz or .zst, or to\nstandard output.",
@@ -90,7 +156,7 @@ func export(ctx context.Context, std IO, args []string) error {
 		return err
 	}
 	if len(words) == 1 || words[1] == "-" {
-		return ask(*server).Export(ctx, words[0], std.Out)
+		return exported(std)(ask(*server).Export(ctx, words[0], std.Out))
 	}
 	path := words[1]
 	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
@@ -109,7 +175,7 @@ func export(ctx context.Context, std IO, args []string) error {
 			return errors.Join(fmt.Errorf("write %s: %w", path, err), file.Close())
 		}
 	}
-	err = ask(*server).Export(ctx, words[0], out)
+	err = exported(std)(ask(*server).Export(ctx, words[0], out))
 	if out != io.WriteCloser(file) {
 		err = errors.Join(err, out.Close())
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -12,7 +13,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"golang.org/x/net/netutil"
 	"golang.org/x/sync/errgroup"
 
 	"keenlantern.example/console"
@@ -94,8 +94,7 @@ type server struct {
 	http     *http.Server
 	log      *slog.Logger
 	keep     ingest.Keep
-	cert     string // "" is no TLS
-	key      string
+	certs    *certificates // nil: no TLS
 }
 
 // openServer opens all that a service needs, so that what is wrong shows before anything runs.
@@ -110,7 +109,8 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 	if err != nil {
 		return nil, fmt.Errorf("listen on %s: %w; another service may be running there, --listen names another address", listen, err)
 	}
-	listener = netutil.LimitListener(listener, maxConnections)
+	doors := service.NewDoors(service.MaxConnections, service.MaxPerAddress)
+	listener = doors.Listen(listener)
 	st, err := store.Open(ctx, data)
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), listener.Close())
@@ -134,17 +134,22 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 	if err != nil {
 		return nil, errors.Join(err, st.Close(), listener.Close())
 	}
+	var certs *certificates
+	if o.cert != "" {
+		if certs, err = loadCertificates(o.cert, o.key, log); err != nil {
+			return nil, errors.Join(err, st.Close(), listener.Close())
+		}
+	}
 	return &server{
-		url: map[bool]string{true: "https://", false: "http://"}[o.cert != ""] + listener.Addr().String(), cert: o.cert, key: o.key, keep: o.keep, listener: listener, store: st, hub: hub, desk: desk, log: log,
+		url: map[bool]string{true: "https://", false: "http://"}[o.cert != ""] + listener.Addr().String(), certs: certs, keep: o.keep, listener: listener, store: st, hub: hub, desk: desk, log: log,
 		http: &http.Server{
-			Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
-			ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+			Handler: handler, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 32 << 10,
+			ErrorLog:  slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+			ConnState: doors.State, ConnContext: doors.Context,
+			HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 32},
 		},
 	}, nil
 }
-
-// maxConnections bounds those that are open at once; what comes beyond waits until one ends.
-const maxConnections = 4096
 
 // graceful is how long requests may take to finish once the service is told to end.
 const graceful = 5 * time.Second
@@ -159,8 +164,9 @@ func (s *server) run(ctx context.Context) error {
 	s.http.BaseContext = func(net.Listener) context.Context { return ctx }
 	group.Go(func() error {
 		serve := s.http.Serve
-		if s.cert != "" {
-			serve = func(l net.Listener) error { return s.http.ServeTLS(l, s.cert, s.key) }
+		if s.certs != nil {
+			s.http.TLSConfig = &tls.Config{GetCertificate: s.certs.get, MinVersion: tls.VersionTLS12}
+			serve = func(l net.Listener) error { return s.http.ServeTLS(l, "", "") }
 		}
 		if err := serve(s.listener); !errors.Is(err, http.ErrServerClosed) {
 			return fmt.Errorf("serve: %w", err)

@@ -92,6 +92,9 @@ func (c *Client) do(ctx context.Context, method, path string, body io.Reader, in
 		if _, err := io.Copy(out, res.Body); err != nil {
 			return fmt.Errorf("the service's answer breaks off: %w", err)
 		}
+		if e, ok := out.(interface{ ended(http.Header) }); ok {
+			e.ended(res.Trailer)
+		}
 		return nil
 	}
 	if into == nil {

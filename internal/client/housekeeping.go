@@ -7,6 +7,8 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
+	"strings"
 
 	"keenlantern.example/internal/core/views"
 )
@@ -26,9 +28,42 @@ func (c *Client) Delete(ctx context.Context, recording string) error {
 	return c.do(ctx, http.MethodDelete, "/api/v1/recordings/"+url.PathEscape(recording), nil, nil)
 }
 
-// Export writes a recording's trace, however long it is.
-func (c *Client) Export(ctx context.Context, recording string, out io.Writer) error {
+// Export writes a recording's trace, however long it is. It returns how many batches the service could not read: gap lines
+// stand for them.
+func (c *Client) Export(ctx context.Context, recording string, out io.Writer) (damaged int, err error) {
 	long := *c
 	long.HTTP = &http.Client{}
-	return long.do(ctx, http.MethodGet, "/api/v1/recordings/"+url.PathEscape(recording)+"/export", nil, out)
+	into := &exported{Writer: out}
+	err = long.do(ctx, http.MethodGet, "/api/v1/recordings/"+url.PathEscape(recording)+"/export", nil, into)
+	damaged, _ = strconv.Atoi(into.trailer.Get("Keenlantern-Damaged-Batches")) // absent is none
+	return damaged, err
+}
+
+// exported is where an export goes, and what stands behind it.
+type exported struct {
+	io.Writer
+	trailer http.Header
+}
+
+func (e *exported) ended(trailer http.Header) { e.trailer = trailer }
+
+// Again has the streams of a recording analysed anew, in the background, and returns how many there are.
+func (c *Client) Again(ctx context.Context, recording string) (int, error) {
+	var said struct {
+		Streams int `json:"streams"`
+	}
+	err := c.do(ctx, http.MethodPost, "/api/v1/recordings/"+url.PathEscape(recording)+"/analysis", nil, &said)
+	return said.Streams, err
+}
+
+// Retention returns what the service deletes, and whether it does.
+func (c *Client) Retention(ctx context.Context) (r views.Retention, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/service/retention", nil, &r)
+	return r, err
+}
+
+// ResumeRetention says that the service's clock is right: old recordings are deleted again.
+func (c *Client) ResumeRetention(ctx context.Context) (r views.Retention, err error) {
+	err = c.do(ctx, http.MethodPut, "/api/v1/service/retention", strings.NewReader(`{"held":false}`), &r)
+	return r, err
 }

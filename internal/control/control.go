@@ -16,6 +16,7 @@ import (
 	"slices"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/store"
@@ -47,6 +48,8 @@ type recorder struct {
 const (
 	maxApplications = 1000
 	maxRecorders    = 1000 // of one application
+	maxAll          = 5000 // of all of them
+	maxText         = 200  // bytes of a name, an id, a version …
 	forgetAfter     = 2 * time.Minute
 	waitFor         = 25 * time.Second
 )
@@ -127,14 +130,17 @@ func (d *Desk) Give(ctx context.Context, name string, o views.Order) (views.Appl
 	if err := check(&o); err != nil {
 		return views.Application{}, err
 	}
-	if name == "" || len(name) > 200 {
-		return views.Application{}, &Unusable{"an application's name has 1 to 200 bytes"}
+	if name == "" || len(name) > maxText {
+		return views.Application{}, &Unusable{fmt.Sprintf("an application's name has 1 to %d bytes", maxText)}
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	app, err := d.app(name)
 	if err != nil {
 		return views.Application{}, err
+	}
+	if app.order.Version == 0 && len(app.recorders) == 0 {
+		defer d.tidyOne(name, app) // it is only there if the order is stored
 	}
 	next := stored{Order: o}
 	next.Version = app.order.Version + 1
@@ -152,6 +158,23 @@ func (d *Desk) Give(ctx context.Context, name string, o views.Order) (views.Appl
 	close(app.changed)
 	app.changed = make(chan struct{})
 	return app.view(name), nil
+}
+
+// Order returns what the recorders of an application shall do; a name that nobody knows has an order that says nothing.
+func (d *Desk) Order(name string) views.Order {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if app := d.apps[name]; app != nil {
+		return app.order.now()
+	}
+	return views.Order{}
+}
+
+// tidyOne forgets an application of which there is nothing. The caller holds mu.
+func (d *Desk) tidyOne(name string, app *application) {
+	if len(app.recorders) == 0 && app.order.Version == 0 {
+		delete(d.apps, name)
+	}
 }
 
 // app returns an application, new if need be. The caller holds mu.
@@ -175,9 +198,7 @@ func (d *Desk) app(name string) (*application, error) {
 func (d *Desk) tidy() {
 	for name, app := range d.apps {
 		app.tidy()
-		if len(app.recorders) == 0 && app.order.Version == 0 {
-			delete(d.apps, name)
-		}
+		d.tidyOne(name, app)
 	}
 }
 
@@ -192,8 +213,8 @@ func (a *application) tidy() {
 // Ask notes how a recorder is doing, and returns the order of its application: at once if it is not the one it has seen,
 // else when it changes or after a while.
 func (d *Desk) Ask(ctx context.Context, name string, r views.Recorder) (views.Order, error) {
-	if r.ID == "" || len(r.ID) > 200 || name == "" || len(name) > 200 {
-		return views.Order{}, &Unusable{"a recorder asks with its application's name and an id of its own, of at most 200 bytes each"}
+	if err := checkRecorder(name, &r); err != nil {
+		return views.Order{}, err
 	}
 	wait := time.NewTimer(waitFor)
 	defer wait.Stop()
@@ -201,7 +222,8 @@ func (d *Desk) Ask(ctx context.Context, name string, r views.Recorder) (views.Or
 		d.mu.Lock()
 		app, err := d.app(name)
 		if err == nil && first {
-			err = app.note(r)
+			err = d.note(name, app, r)
+			d.tidyOne(name, app)
 		}
 		if err != nil {
 			d.mu.Unlock()
@@ -224,11 +246,38 @@ func (d *Desk) Ask(ctx context.Context, name string, r views.Recorder) (views.Or
 	}
 }
 
-func (a *application) note(r views.Recorder) error {
-	if a.recorders[r.ID] == nil && len(a.recorders) >= maxRecorders {
-		if a.tidy(); len(a.recorders) >= maxRecorders {
+// checkRecorder says what is wrong with how a recorder says it is doing.
+func checkRecorder(app string, r *views.Recorder) error {
+	for _, text := range []string{app, r.ID, r.Version, r.Environment, r.Stream} {
+		if len(text) > maxText || !utf8.ValidString(text) {
+			return &Unusable{fmt.Sprintf("an application's name, and a recorder's id, version, environment and stream have at most %d bytes of UTF-8 each", maxText)}
+		}
+	}
+	switch {
+	case app == "" || r.ID == "":
+		return &Unusable{"a recorder says how it is doing with its application's name and an id of its own"}
+	case !(r.Share >= 0 && r.Share <= 1): // no number neither
+		return &Unusable{"share is from 0 to 1: the part of the scopes that is recorded"}
+	case r.Events < 0 || r.Lost < 0 || r.Knows < 0:
+		return &Unusable{"events, lost and knows are 0 or more"}
+	}
+	return nil
+}
+
+// note remembers how a recorder is doing. The caller holds mu.
+func (d *Desk) note(name string, a *application, r views.Recorder) error {
+	full := func() bool {
+		all := 0
+		for _, app := range d.apps {
+			all += len(app.recorders)
+		}
+		return len(a.recorders) >= maxRecorders || all >= maxAll
+	}
+	if a.recorders[r.ID] == nil && full() {
+		if d.tidy(); full() {
 			return ErrFull
 		}
+		d.apps[name] = a // it had no recorders yet
 	}
 	now := time.Now()
 	r.Asked = now.UTC().Format(time.RFC3339)

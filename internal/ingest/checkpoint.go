@@ -73,7 +73,7 @@ func (h *Hub) begin(ctx context.Context, st store.Stream, chunk func(derive.Chun
 	if !st.Live {
 		return engine.NewStream(h.set, chunk), 0
 	}
-	if program := programOf(&h.set); program != "" {
+	if program := h.program; program != "" && st.ID != 0 {
 		body, batches, err := h.store.Checkpoint(ctx, st.ID, program)
 		if err == nil && body != nil && batches <= st.Batches {
 			s := engine.NewLive(h.set, chunk)
@@ -102,7 +102,7 @@ func (r *runner) ended(ctx context.Context) {
 // rested keeps the analysis if little is going on, or much has passed since it was last kept.
 func (r *runner) rested(ctx context.Context) {
 	since := r.stored.Lines - r.frozen
-	resting := time.Since(time.Unix(0, r.received.Load())) > restAfter
+	resting := r.silent() > restAfter
 	if since >= checkpointLines || resting && since >= restLines {
 		r.checkpoint(ctx)
 	}
@@ -117,8 +117,8 @@ func (r *runner) checkpoint(ctx context.Context) {
 }
 
 func (r *runner) tryCheckpoint(ctx context.Context) error {
-	program := programOf(&r.hub.set)
-	if program == "" || r.stream.Ended() {
+	program := r.hub.program
+	if program == "" || r.stream.Ended() || r.stream.Broken() != nil || r.stream.Interrupted() {
 		return nil
 	}
 	if err := r.saveScopes(ctx); err != nil { // what is in a chunk is not in the analysis any more

@@ -11,7 +11,20 @@ var (
 	ErrBusy = errors.New("busy: the batches before this one are still being stored")
 	// ErrClosed says that the hub is shutting down.
 	ErrClosed = errors.New("the service is shutting down")
+	// ErrDeleted says that the recording was deleted while it was being imported.
+	ErrDeleted = errors.New("the recording was deleted while its file was being imported; send the file again if it is wanted")
 )
+
+// Conflict says that a batch's number was taken with other lines.
+type Conflict struct {
+	Stream string
+	Batch  int64
+}
+
+// Error says which one.
+func (e *Conflict) Error() string {
+	return fmt.Sprintf("batch %d of stream %q was taken before with other lines; a stream has one sender, which numbers its batches from 1", e.Batch, e.Stream)
+}
 
 // OutOfTurn says that a batch skips one.
 type OutOfTurn struct {

@@ -2,13 +2,16 @@ package ingest
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"time"
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/meter"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/store"
@@ -18,41 +21,130 @@ import (
 // chunk is how many bytes of a file are stored as one batch.
 const chunk = 256 << 10
 
+// The bounds of files.
+const (
+	maxImports  = 8        // that are read at once
+	easyRatio   = 200      // a file may unpack to so many times its size
+	easyBytes   = 16 << 20 // or to so much, whatever its size
+	maxBlankRun = 64       // empty lines that are kept, to be exported again
+)
+
 // PutFile takes a whole trace, plain, gzip or zstd, of any length, as a recording of its own. It returns once all of it
-// is stored and analysed. A file without any stream, or whose input breaks off, leaves nothing behind.
-func (h *Hub) PutFile(ctx context.Context, in io.Reader) (views.Summary, error) {
-	plain, err := reader.Decompress(in)
+// is stored and analysed. A file without any stream, or whose input breaks off, leaves nothing behind. The same bytes again
+// are the same recording: fresh tells whether they are new. What it unpacks to is at most most bytes.
+func (h *Hub) PutFile(ctx context.Context, in io.Reader, most int64) (sum views.Summary, fresh bool, err error) {
+	read := &counted{in: in}
+	plain, err := reader.Decompress(read)
 	if err != nil {
-		return views.Summary{}, &Unusable{err.Error()}
+		return sum, false, &Unusable{err.Error()}
 	}
 	defer plain.Close()
-	f := &fileImport{hub: h, lines: reader.New(plain, reader.Options{})}
-	f.split = &engine.Splitter{Set: h.set, Scopes: func(n int, c derive.Chunk) { f.putChunk(ctx, n, c) }}
-	if err := f.run(ctx); err != nil {
-		if f.recording != "" {
-			err = errors.Join(err, h.store.DeleteRecording(context.WithoutCancel(ctx), f.recording))
-		}
-		return views.Summary{}, err
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	f := &fileImport{hub: h, stop: &meter.Stop{}, cancel: cancel, gone: make(chan struct{}), hash: sha256.New()}
+	defer context.AfterFunc(ctx, f.stop.Call)()
+	defer context.AfterFunc(h.ctx, func() { cancel(ErrClosed) })()
+	if err := h.enter(f); err != nil {
+		return sum, false, err
+	}
+	f.lines = reader.New(io.TeeReader(&easy{plain: plain, packed: read, most: most}, f.hash), reader.Options{})
+	f.split = &engine.Splitter{Set: h.set, Stop: f.stop, Scopes: func(n int, c derive.Chunk) { f.putChunk(ctx, n, c) }}
+	same, err := f.run(ctx)
+	if cause := context.Cause(ctx); err != nil && cause != nil && cause != ctx.Err() {
+		err = cause // why it was ended, rather than what that made fail
+	}
+	if (err != nil || same != "") && f.recording != "" {
+		err = errors.Join(err, h.store.DeleteRecording(context.WithoutCancel(ctx), f.recording))
+	}
+	h.left(f)
+	if err != nil {
+		return sum, false, err
+	}
+	if same != "" {
+		sum, err = h.Summary(ctx, same)
+		return sum, false, err
 	}
 	h.tell(f.recording)
-	return h.Summary(ctx, f.recording)
+	sum, err = h.Summary(ctx, f.recording)
+	return sum, true, err
+}
+
+// enter counts a file in, if there is room for one.
+func (h *Hub) enter(f *fileImport) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.closed {
+		return ErrClosed
+	}
+	if h.reading >= maxImports {
+		h.stats.busy.Add(1)
+		return ErrBusy
+	}
+	h.reading++
+	return nil
+}
+
+func (h *Hub) left(f *fileImport) {
+	h.mu.Lock()
+	h.reading--
+	delete(h.imports, f.recording)
+	h.mu.Unlock()
+	close(f.gone)
+}
+
+// counted counts the bytes of a file as it came.
+type counted struct {
+	in io.Reader
+	n  int64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.in.Read(p)
+	c.n += int64(n)
+	return n, err
+}
+
+// easy gives a file's unpacked bytes as long as they stand in proportion to what came: what unpacks to thousands of times
+// its size is meant to take up memory and time.
+type easy struct {
+	plain  io.Reader
+	packed *counted
+	n      int64
+	most   int64
+}
+
+func (e *easy) Read(p []byte) (int, error) {
+	n, err := e.plain.Read(p)
+	e.n += int64(n)
+	switch {
+	case e.n > e.most:
+		return 0, &Unusable{fmt.Sprintf("it unpacks to more than %d bytes; send it in pieces", e.most)}
+	case e.n > easyBytes && e.n > easyRatio*e.packed.n:
+		return 0, &Unusable{fmt.Sprintf("it unpacks to more than %d times its size; send it as it is, without packing it", easyRatio)}
+	}
+	return n, err
 }
 
 // fileImport is one file on its way in.
 type fileImport struct {
 	hub       *Hub
+	stop      *meter.Stop
+	cancel    context.CancelCauseFunc
+	gone      chan struct{} // closed when it has ended
+	hash      hash.Hash     // of its plain bytes
 	lines     *reader.Reader
 	split     *engine.Splitter
 	recording string
 	stream    int64 // the store's id of the stream that is being read; 0 before the first hello
 	begun     int   // streams
-	ids       []int64
+	ids       []store.Stream
 	failed    error // of what was stored while a line was analysed
 	batch     store.Batch
 	next      int64 // the number of the line after the last one in batch
 }
 
-func (f *fileImport) run(ctx context.Context) error {
+// run reads the file to its end. Same is the recording of the same bytes, if there is one.
+func (f *fileImport) run(ctx context.Context) (same string, err error) {
 	f.next = 1
 	f.batch.FirstLine = 1
 	for {
@@ -60,38 +152,49 @@ func (f *fileImport) run(ctx context.Context) error {
 		if errors.Is(err, io.EOF) {
 			break
 		}
+		if err == nil {
+			err = ctx.Err()
+		}
+		if unusable := (*Unusable)(nil); errors.As(err, &unusable) {
+			return "", unusable
+		}
 		if err != nil {
-			return &Unusable{fmt.Sprintf("the file breaks off behind line %d: %v", line.Number, err)}
+			return "", &Unusable{fmt.Sprintf("the file breaks off behind line %d: %v", line.Number, err)}
 		}
 		f.split.Put(line)
 		if f.failed != nil {
-			return f.failed
+			return "", f.failed
 		}
 		if f.split.Streams() > f.begun {
 			if err := f.begin(ctx, line.Event); err != nil {
-				return err
+				return "", err
 			}
 		}
-		f.add(&line)
+		if err := f.add(ctx, &line); err != nil {
+			return "", err
+		}
 		if len(f.batch.Body) >= chunk && f.stream != 0 {
 			if err := f.flush(ctx); err != nil {
-				return err
+				return "", err
 			}
 		}
 		if len(f.batch.Body) > maxBeforeHello && f.stream == 0 {
-			return &Unusable{engine.ErrNoStream.Error()}
+			return "", &Unusable{engine.ErrNoStream.Error()}
 		}
 	}
 	if f.stream == 0 {
-		return &Unusable{engine.ErrNoStream.Error()}
+		return "", &Unusable{engine.ErrNoStream.Error()}
 	}
 	if err := f.flush(ctx); err != nil {
-		return err
+		return "", err
 	}
 	if err := f.finish(ctx); err != nil {
-		return err
+		return "", err
 	}
-	return f.hub.summarise(ctx, f.recording)
+	if same, err = f.hub.store.Imported(ctx, f.recording, f.hash.Sum(nil)); err != nil || same != "" {
+		return same, err
+	}
+	return "", f.hub.summarise(ctx, f.recording)
 }
 
 // maxBeforeHello bounds what may stand before the first hello.
@@ -107,11 +210,9 @@ func (f *fileImport) begin(ctx context.Context, hello *event.Event) error {
 			return err
 		}
 	} else {
-		id, err := f.hub.addRecording(ctx, hello.App, hello.Version, hello.Environment, "file")
-		if err != nil {
+		if err := f.beginRecording(ctx, hello); err != nil {
 			return err
 		}
-		f.recording = id
 	}
 	f.begun++
 	id, err := f.hub.store.AddStream(ctx, f.recording, hello.Stream, false)
@@ -119,13 +220,44 @@ func (f *fileImport) begin(ctx context.Context, hello *event.Event) error {
 		return err
 	}
 	f.stream = id
-	f.ids = append(f.ids, id)
+	f.ids = append(f.ids, store.Stream{ID: id, Recording: f.recording, Name: hello.Stream})
 	f.batch.N = 0
 	return nil
 }
 
-// add puts a line into the batch, and the empty ones before it, so that line numbers stay true.
-func (f *fileImport) add(line *reader.Line) {
+// beginRecording stores the recording that the file becomes.
+func (f *fileImport) beginRecording(ctx context.Context, hello *event.Event) error {
+	for {
+		rec := newRecording(hello.App, hello.Version, hello.Environment, "file")
+		rec.Importing = true
+		f.hub.mu.Lock()
+		f.hub.imports[rec.ID] = f
+		f.hub.mu.Unlock()
+		err := f.hub.store.AddRecording(ctx, rec)
+		if err == nil {
+			f.recording = rec.ID
+			return nil
+		}
+		f.hub.mu.Lock()
+		delete(f.hub.imports, rec.ID)
+		f.hub.mu.Unlock()
+		if !errors.Is(err, store.ErrSpent) {
+			return err
+		}
+	}
+}
+
+// add puts a line into the batch, and the empty ones before it, so that line numbers stay true. A long run of empty lines
+// is left out: the next batch says at which line it begins.
+func (f *fileImport) add(ctx context.Context, line *reader.Line) error {
+	if line.Number-f.next > maxBlankRun && len(f.batch.Body) > 0 {
+		if f.stream == 0 {
+			return &Unusable{engine.ErrNoStream.Error()}
+		}
+		if err := f.flush(ctx); err != nil {
+			return err
+		}
+	}
 	if len(f.batch.Body) == 0 {
 		f.batch.FirstLine, f.next = line.Number, line.Number
 	}
@@ -139,6 +271,7 @@ func (f *fileImport) add(line *reader.Line) {
 	}
 	f.batch.Body = append(f.batch.Body, '\n')
 	f.next++
+	return nil
 }
 
 func (f *fileImport) flush(ctx context.Context) error {
@@ -161,12 +294,17 @@ func (f *fileImport) finish(ctx context.Context) error {
 	if f.failed != nil {
 		return f.failed
 	}
-	return f.hub.keep(ctx, f.stream, f.batch.N, s.Result(), s.State())
+	result, state := s.Result(), s.State()
+	if s.Interrupted() {
+		return engine.ErrInterrupted
+	}
+	f.hub.noteBroken(s, f.ids[f.begun-1])
+	return f.hub.keep(ctx, f.stream, f.batch.N, result, state)
 }
 
 // putChunk stores a part of the log of scopes of the n-th stream.
 func (f *fileImport) putChunk(ctx context.Context, n int, c derive.Chunk) {
 	if f.failed == nil {
-		f.failed = f.hub.store.PutChunks(ctx, f.ids[n], []store.Chunk{{N: c.Info.N, Body: c.Body}})
+		f.failed = f.hub.store.PutChunks(ctx, f.ids[n].ID, []store.Chunk{{N: c.Info.N, Body: c.Body}})
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/store"
+	"keenlantern.example/record/event"
 )
 
 // ErrRunning says that a recording is being written.
@@ -59,60 +60,109 @@ func (h *Hub) Change(ctx context.Context, name string, c views.Change) (views.Su
 	return h.Summary(ctx, rec.ID)
 }
 
-// Delete removes the recording that name means, unless it is being written.
+// Delete removes the recording that name means, unless it is being written live. An import of it is ended.
 func (h *Hub) Delete(ctx context.Context, name string) error {
 	rec, err := h.store.Recording(ctx, name)
 	if err != nil {
 		return err
 	}
-	if h.running(rec.ID) {
-		return ErrRunning
-	}
+	return h.delete(ctx, rec.ID, true)
+}
+
+// delete removes a recording. From when it is marked until it is gone, no stream of it is loaded and none joins it. Where
+// imports is not set, a file that is being read is running, too.
+func (h *Hub) delete(ctx context.Context, id string, imports bool) error {
 	h.mu.Lock()
+	_, going := h.deleting[id]
+	file := h.imports[id]
+	running := file != nil && !imports
 	var loaded []*runner
 	for _, r := range h.runners {
-		if r.stored.Recording == rec.ID {
+		if r.stored.Recording == id {
+			running = running || r.live()
 			loaded = append(loaded, r)
-			delete(h.runners, r.stored.Name)
 		}
 	}
-	h.mu.Unlock()
-	for _, r := range loaded {
-		close(r.quit)
-		<-r.gone
+	if going || running {
+		h.mu.Unlock()
+		if going {
+			return store.ErrNotFound
+		}
+		return ErrRunning
 	}
-	if err := h.store.DeleteRecording(ctx, rec.ID); err != nil {
+	h.deleting[id] = struct{}{}
+	h.mu.Unlock()
+	defer func() {
+		h.mu.Lock()
+		delete(h.deleting, id)
+		delete(h.versions, id)
+		h.mu.Unlock()
+	}()
+	for _, r := range loaded {
+		r.end(store.ErrNotFound)
+	}
+	if file != nil {
+		file.cancel(ErrDeleted)
+		select {
+		case <-file.gone: // it has deleted what there was
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	if err := h.store.DeleteRecording(ctx, id); err != nil {
 		return err
 	}
-	h.tell(rec.ID)
+	h.tell(id)
 	return nil
 }
 
-// Export writes all lines of the recording that name means, one stream behind the other, as they came.
-func (h *Hub) Export(ctx context.Context, name string, out io.Writer) error {
+// Export writes all lines of the recording that name means, one stream behind the other, as they came. Batches that cannot
+// be read are left out: a gap line says how many lines that are, and their number is returned. A stream whose first one is
+// among them gets a hello that says so.
+func (h *Hub) Export(ctx context.Context, name string, out io.Writer) (damaged int, err error) {
 	rec, err := h.store.Recording(ctx, name)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	list, err := h.store.Streams(ctx, rec.ID)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	for _, st := range list {
 		for n := int64(1); n <= st.Batches; n++ {
 			b, err := h.store.Batch(ctx, st.ID, n)
-			if err != nil {
-				return err
+			if errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrNotFound) {
+				damaged++
+				b.Body = lostBatch(rec, st, b)
+				h.log.Error("a batch cannot be exported", "stream", st.Name, "batch", n, "error", err)
+			} else if err != nil {
+				return damaged, err
 			}
 			if size := len(b.Body); size > 0 && b.Body[size-1] != '\n' {
 				b.Body = append(b.Body, '\n')
 			}
 			if _, err := out.Write(b.Body); err != nil {
-				return err
+				return damaged, err
 			}
 		}
 	}
-	return nil
+	return damaged, nil
+}
+
+// lostBatch returns the lines that stand for a batch that cannot be read.
+func lostBatch(rec store.Recording, st store.Stream, b store.Batch) []byte {
+	var lines []byte
+	if b.N == 1 {
+		hello := event.Event{
+			Kind: event.Hello, Format: event.Format, App: rec.App, Stream: st.Name, Version: rec.Version, Environment: rec.Environment,
+			Start: time.Unix(0, rec.CreatedNS).UTC().Format(time.RFC3339Nano), Labels: map[string]string{"keenlantern": "the first batch could not be read; the start is when the recording began"},
+			Has: event.Of(event.FFormat, event.FApp, event.FStream, event.FStart, event.FVersion, event.FEnvironment, event.FLabels),
+		}
+		lines = event.AppendLine(lines, &hello)
+	}
+	gap := event.Event{Kind: event.Gap, Lost: max(1, b.Lines), Why: fmt.Sprintf("batch %d could not be read from the store", b.N), Has: event.Of(event.FLost, event.FWhy)}
+	return event.AppendLine(lines, &gap)
 }
 
 // Keep says for how long recordings are kept, and how much of them; 0 is without bound.
@@ -138,14 +188,18 @@ func (h *Hub) Tidy(ctx context.Context, keep Keep) ([]string, error) {
 	for _, r := range list {
 		total += r.Bytes
 	}
+	if h.Retention().Held {
+		return nil, nil
+	}
 	var gone []string
+	now := time.Now().UnixNano()
 	for _, r := range list {
-		old := keep.For > 0 && time.Since(time.Unix(0, r.LastNS)) > keep.For
+		old := keep.For > 0 && now-r.LastNS > keep.For.Nanoseconds()
 		if r.Pinned || !old && (keep.Bytes <= 0 || total <= keep.Bytes) {
 			continue
 		}
-		err := h.Delete(ctx, r.ID)
-		if errors.Is(err, ErrRunning) {
+		err := h.delete(ctx, r.ID, false)
+		if errors.Is(err, ErrRunning) || errors.Is(err, store.ErrNotFound) {
 			continue
 		}
 		if err != nil {
@@ -162,6 +216,7 @@ const tidyEvery = time.Minute
 
 // Housekeep tidies again and again until ctx ends.
 func (h *Hub) Housekeep(ctx context.Context, keep Keep) {
+	h.watchClock(ctx)
 	tick := time.NewTicker(tidyEvery)
 	defer tick.Stop()
 	for {
@@ -174,6 +229,7 @@ func (h *Hub) Housekeep(ctx context.Context, keep Keep) {
 		}
 		select {
 		case <-tick.C:
+			h.watchClock(ctx)
 		case <-ctx.Done():
 			return
 		}

@@ -1,6 +1,7 @@
 package ingest
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base32"
@@ -16,6 +17,7 @@ import (
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/internal/core/meter"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/store"
 )
@@ -29,17 +31,26 @@ type Hub struct {
 	stop  context.CancelFunc
 	wg    sync.WaitGroup
 
-	pieces *pieces
-	stats  struct{ batches, bytes, lines, busy atomic.Int64 }
-	ready  atomic.Bool
+	pieces  *pieces
+	stats   struct{ batches, bytes, lines, busy, broken atomic.Int64 }
+	ready   atomic.Bool
+	program string    // this program with these settings; what another one derived is derived again
+	began   time.Time // what lately means goes by the time since: clocks jump
+	repairs chan struct{}
 
 	closing atomic.Int64 // Unix ns of Close
 	waiting atomic.Int64 // bytes of batches that are not analysed yet
 
-	mu      sync.Mutex
-	closed  bool
-	runners map[string]*runner // live streams that are loaded, by name
-	news    map[*Listener]struct{}
+	mu       sync.Mutex
+	closed   bool
+	runners  map[string]*runner     // live streams that are loaded, by name
+	imports  map[string]*fileImport // files that are being read, by recording
+	reading  int                    // files that are being read, those of no recording yet too
+	deleting map[string]struct{}    // recordings
+	repaired map[int64]struct{}     // streams that are being analysed again
+	news     map[*Listener]struct{}
+	versions map[string]uint64 // of recordings: how often something of one has changed
+	retained retention
 }
 
 // maxRunners bounds how many live streams are loaded at once.
@@ -49,52 +60,14 @@ const maxRunners = 1000
 func New(s *store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
 	return &Hub{
-		store: s, set: set, log: log, ctx: ctx, stop: stop, runners: map[string]*runner{}, news: map[*Listener]struct{}{},
-		pieces: newPieces(s),
+		store: s, set: set, log: log, ctx: ctx, stop: stop, pieces: newPieces(s), program: programOf(&set), began: time.Now(), repairs: make(chan struct{}, 1),
+		runners: map[string]*runner{}, imports: map[string]*fileImport{}, deleting: map[string]struct{}{}, repaired: map[int64]struct{}{},
+		news: map[*Listener]struct{}{}, versions: map[string]uint64{},
 	}
 }
 
-// Resume analyses what was accepted and not analysed when the last process ended. It returns when that is done.
-func (h *Hub) Resume(ctx context.Context) error {
-	list, err := h.store.Unfinished(ctx)
-	if err != nil {
-		return fmt.Errorf("look for unfinished streams: %w", err)
-	}
-	var waiting []*runner
-	for _, st := range list {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		h.log.Info("analysing again what was accepted before the last stop", "stream", st.Name, "batches", st.Batches)
-		if st.Live {
-			r, err := h.load(ctx, st.Name, nil)
-			if err != nil {
-				return err
-			}
-			waiting = append(waiting, r)
-			continue
-		}
-		s, err := h.replay(ctx, st)
-		if err != nil {
-			return err
-		}
-		s.Finish()
-		if err := h.keep(ctx, st.ID, st.Batches, s.Result(), s.State()); err != nil {
-			return err
-		}
-		if err := h.summarise(ctx, st.Recording); err != nil {
-			return err
-		}
-	}
-	for _, r := range waiting {
-		r.ask(ctx) // it answers when it has read its stream again
-	}
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	h.ready.Store(true)
-	return nil
-}
+// now returns the time since the hub began, in ns: it goes on evenly, whatever the clock does.
+func (h *Hub) now() int64 { return time.Since(h.began).Nanoseconds() }
 
 // What streams that are being recorded remember of what has ended, all together and each at least.
 const (
@@ -109,22 +82,46 @@ func (h *Hub) share() int {
 	return max(rememberEach, rememberAll/max(1, len(h.runners)))
 }
 
-// Reserve makes room for so many bytes of a batch that is about to be read or analysed, and tells whether there is any;
-// Unreserve gives it back. A batch that is alone always has room.
-func (h *Hub) Reserve(bytes int64) bool {
-	if now := h.waiting.Add(bytes); now > maxWaiting && now > bytes {
-		h.waiting.Add(-bytes)
-		h.stats.busy.Add(1)
+// Room is memory that is held for what is being taken in, and accounted for until Free.
+type Room struct {
+	hub   *Hub
+	bytes int64
+}
+
+// Room makes room for so many bytes, and tells whether there is any. Whoever is alone always has room.
+func (h *Hub) Room(bytes int64) (*Room, bool) {
+	r := &Room{hub: h}
+	return r, r.Grow(bytes)
+}
+
+// Grow makes it so many bytes in all, and tells whether there is room for that. What there was stays in any case.
+func (r *Room) Grow(bytes int64) bool {
+	more := bytes - r.bytes
+	if more <= 0 {
+		return true
+	}
+	if now := r.hub.waiting.Add(more); now > maxWaiting && now > bytes {
+		r.hub.waiting.Add(-more)
+		r.hub.stats.busy.Add(1)
 		return false
 	}
+	r.bytes = bytes
 	return true
 }
-func (h *Hub) Unreserve(bytes int64) { h.waiting.Add(-bytes) }
+
+// Free gives it back. It may be called more than once.
+func (r *Room) Free() {
+	r.hub.waiting.Add(-r.bytes)
+	r.bytes = 0
+}
 
 // Stats count what was taken in since the start.
 type Stats struct {
 	Batches, Bytes, Lines, Busy int64
-	Streams                     int // that are loaded
+	Broken                      int64 // streams whose analysis broke off
+	Streams                     int   // that are loaded
+	Imports                     int   // files that are being read
+	Waiting                     int64 // bytes held for what is being taken in
 }
 
 // Stats returns them as they are now.
@@ -133,9 +130,12 @@ func (h *Hub) Stats() Stats {
 	defer h.mu.Unlock()
 	return Stats{
 		Batches: h.stats.batches.Load(), Bytes: h.stats.bytes.Load(), Lines: h.stats.lines.Load(), Busy: h.stats.busy.Load(),
-		Streams: len(h.runners),
+		Streams: len(h.runners), Imports: h.reading, Broken: h.stats.broken.Load(), Waiting: h.waiting.Load(),
 	}
 }
+
+// Context ends when the hub does.
+func (h *Hub) Context() context.Context { return h.ctx }
 
 // Ready tells whether Resume has come to its end.
 func (h *Hub) Ready() bool { return h.ready.Load() }
@@ -176,6 +176,7 @@ type Batch struct {
 	N      int64  // from 1
 	Lines  []byte // plain
 	Packed []byte // the same as zstd where it came so, which spares packing it; nil otherwise
+	Owner  string // the id of the token it was sent with, "" if none is wanted
 	Free   func() // called once, when Lines and Packed may be used for something else; may be nil
 }
 
@@ -196,7 +197,7 @@ func (h *Hub) PutBatch(ctx context.Context, stream string, b Batch) (Accepted, e
 	if b.N == 1 {
 		first = b.Lines
 	}
-	r, err := h.load(ctx, stream, first)
+	r, err := h.load(ctx, stream, first, b.Owner)
 	if err != nil {
 		b.free()
 	}
@@ -215,15 +216,15 @@ const unnumbered = 0
 // Append takes lines for a live stream from a sender that does not number its batches. It returns once they are on disk.
 // The same lines again, as a sender repeats them that did not hear the answer, count nothing twice as long as they are
 // among the latest.
-func (h *Hub) Append(ctx context.Context, stream string, lines []byte) error {
+func (h *Hub) Append(ctx context.Context, stream, owner string, lines []byte) error {
 	if len(stream) > maxStream {
 		return &Unusable{fmt.Sprintf("a stream's name has at most %d bytes", maxStream)}
 	}
-	r, err := h.load(ctx, stream, lines)
+	r, err := h.load(ctx, stream, lines, owner)
 	if err != nil {
 		return err
 	}
-	_, err = r.put(ctx, Batch{N: unnumbered, Lines: lines})
+	_, err = r.put(ctx, Batch{N: unnumbered, Lines: lines, Owner: owner})
 	return err
 }
 
@@ -240,7 +241,7 @@ func (h *Hub) Started(ctx context.Context, stream string) (time.Time, bool) {
 			return time.Time{}, false
 		}
 		var err error
-		if r, err = h.load(ctx, stream, nil); err != nil {
+		if r, err = h.load(ctx, stream, nil, ""); err != nil {
 			return time.Time{}, false
 		}
 	}
@@ -255,7 +256,7 @@ func (h *Hub) Started(ctx context.Context, stream string) (time.Time, bool) {
 }
 
 // load returns the runner of a live stream, begun with the lines of its first batch if it is new.
-func (h *Hub) load(ctx context.Context, name string, first []byte) (*runner, error) {
+func (h *Hub) load(ctx context.Context, name string, first []byte, owner string) (*runner, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.closed {
@@ -265,62 +266,81 @@ func (h *Hub) load(ctx context.Context, name string, first []byte) (*runner, err
 		return r, nil
 	}
 	if len(h.runners) >= maxRunners {
+		h.retireOne()
 		return nil, ErrBusy
 	}
 	st, err := h.store.LiveStream(ctx, name)
-	if errors.Is(err, store.ErrNotFound) && first != nil {
-		st, err = h.beginStream(ctx, name, first)
+	var rec store.Recording
+	fresh := false
+	switch {
+	case errors.Is(err, store.ErrNotFound) && first != nil:
+		st, rec, fresh, err = h.newStream(name, first, owner)
+	case err == nil:
+		rec, err = h.store.Recording(ctx, st.Recording)
 	}
 	if err != nil {
 		return nil, err
 	}
-	rec, err := h.store.Recording(ctx, st.Recording)
-	if err != nil {
-		return nil, err
+	if _, going := h.deleting[rec.ID]; going {
+		return nil, ErrBusy
 	}
 	r := &runner{
-		hub: h, stored: st, of: rec, jobs: make(chan job, queueLength), asks: make(chan chan<- known), quit: make(chan struct{}), gone: make(chan struct{}),
-		log: h.log.With("stream", name, "recording", st.Recording),
+		hub: h, stored: st, of: rec, fresh: fresh, stop: &meter.Stop{},
+		jobs: make(chan job, queueLength), asks: make(chan chan<- known), quit: make(chan struct{}), retire: make(chan struct{}, 1), gone: make(chan struct{}),
+		log: h.log.With("stream", name, "recording", rec.ID),
+	}
+	r.heard.Store(h.now() - max(0, min(time.Now().UnixNano()-st.ReceivedNS, unloadAfter.Nanoseconds())))
+	if fresh {
+		r.heard.Store(h.now())
 	}
 	h.runners[name] = r
 	h.wg.Go(r.run)
 	return r, nil
 }
 
-// beginStream stores a new live stream, in the recording it belongs to. The caller holds mu.
-func (h *Hub) beginStream(ctx context.Context, name string, lines []byte) (store.Stream, error) {
-	hello, err := helloOf(lines)
-	if err != nil {
-		return store.Stream{}, err
-	}
-	if hello.Stream != name {
-		return store.Stream{}, &Unusable{fmt.Sprintf("the hello is of stream %q, and was sent to stream %q", hello.Stream, name)}
-	}
-	recording := ""
+// retireOne has the stream that has been silent longest leave memory, if any has been silent for a while. The caller holds
+// mu.
+func (h *Hub) retireOne() {
+	var silent *runner
 	for _, r := range h.runners {
-		// A replica or a quick restart joins the recording that its application is writing.
-		if r.of.App == hello.App && r.of.Environment == hello.Environment && r.of.Version == hello.Version && r.live() {
-			recording = r.stored.Recording
+		if !r.live() && (silent == nil || r.heard.Load() < silent.heard.Load()) {
+			silent = r
 		}
 	}
-	if recording == "" {
-		if recording, err = h.addRecording(ctx, hello.App, hello.Version, hello.Environment, "live"); err != nil {
-			return store.Stream{}, err
-		}
+	if silent != nil {
+		silent.leave()
 	}
-	id, err := h.store.AddStream(ctx, recording, name, true)
-	if err != nil {
-		return store.Stream{}, err
-	}
-	return store.Stream{ID: id, Recording: recording, Name: name, Live: true}, nil
 }
 
-func (h *Hub) addRecording(ctx context.Context, app, version, environment, source string) (string, error) {
-	id := newID()
-	return id, h.store.AddRecording(ctx, store.Recording{
-		ID: id, App: app, Version: version, Environment: environment, Source: source,
+// newStream returns what will be stored of a new live stream with its first batch, and the recording it belongs to. The
+// recording's row is its own where no batch of it has been stored yet. The caller holds mu.
+func (h *Hub) newStream(name string, lines []byte, owner string) (store.Stream, store.Recording, bool, error) {
+	hello, err := helloOf(lines)
+	if err != nil {
+		return store.Stream{}, store.Recording{}, false, err
+	}
+	if hello.Stream != name {
+		return store.Stream{}, store.Recording{}, false, &Unusable{fmt.Sprintf("the hello is of stream %q, and was sent to stream %q", hello.Stream, name)}
+	}
+	st := store.Stream{Name: name, Live: true, Owner: owner}
+	for _, r := range h.runners {
+		// A replica or a quick restart joins the recording that its application is writing.
+		_, going := h.deleting[r.of.ID]
+		if !going && r.of.App == hello.App && r.of.Environment == hello.Environment && r.of.Version == hello.Version && r.live() {
+			st.Recording = r.of.ID
+			return st, r.of, true, nil
+		}
+	}
+	rec := newRecording(hello.App, hello.Version, hello.Environment, "live")
+	st.Recording = rec.ID
+	return st, rec, true, nil
+}
+
+func newRecording(app, version, environment, source string) store.Recording {
+	return store.Recording{
+		ID: newID(), App: app, Version: version, Environment: environment, Source: source,
 		CreatedNS: time.Now().UnixNano(), Summary: []byte("{}"),
-	})
+	}
 }
 
 // newID returns a recording's id: eight letters and digits that are hard to mistake for each other.
@@ -354,7 +374,8 @@ func (h *Hub) together(list []store.Stream) (*engine.Result, error) {
 	return engine.Merge(results), nil
 }
 
-// streamResult returns what a runner last made known, or what is stored; nil if there is neither.
+// streamResult returns what a runner last made known, or what is stored; nil if there is neither. What is stored and cannot
+// be read is made again meanwhile.
 func (h *Hub) streamResult(st store.Stream) (*engine.Result, error) {
 	h.mu.Lock()
 	run := h.runners[st.Name]
@@ -364,14 +385,26 @@ func (h *Hub) streamResult(st store.Stream) (*engine.Result, error) {
 			return now, nil
 		}
 	}
-	if st.Result == nil {
+	packed, err := h.store.Result(&st)
+	if err == nil && packed == nil {
 		return nil, nil
 	}
 	r := &engine.Result{}
-	if err := json.Unmarshal(st.Result, r); err != nil {
-		return nil, fmt.Errorf("read the result of stream %s: %w", st.Name, err)
+	if err == nil {
+		if err = json.Unmarshal(packed, r); err == nil {
+			return r, nil
+		}
+		err = fmt.Errorf("read the result of stream %s: %w", st.Name, err)
 	}
-	return r, nil
+	h.repair(st, err)
+	return h.brokenResult(st, "", &engine.Broken{Why: "its stored result is damaged; it is being analysed again"}), nil
+}
+
+// brokenResult is what is said of a stream of which nothing can be said.
+func (h *Hub) brokenResult(st store.Stream, app string, b *engine.Broken) *engine.Result {
+	r := engine.BrokenStream(h.set, b).Result()
+	r.Streams[0].App, r.Streams[0].Stream = app, st.Name
+	return r
 }
 
 // keep stores what was found in a stream, and what views answer from.
@@ -384,5 +417,14 @@ func (h *Hub) keep(ctx context.Context, stream, batches int64, r *engine.Result,
 	if err != nil {
 		return fmt.Errorf("pack the state of stream %d: %w", stream, err)
 	}
-	return h.store.SetResult(ctx, stream, batches, r.Streams[0].Ended, result, state)
+	brokenBy := ""
+	if r.Streams[0].Broken != nil {
+		brokenBy = cmp.Or(h.program, "?")
+	}
+	if err := h.store.SetResult(ctx, stream, batches, r.Streams[0].Ended, brokenBy, result, state); err != nil {
+		return err
+	}
+	n, err := h.store.Broken(ctx)
+	h.stats.broken.Store(n)
+	return err
 }

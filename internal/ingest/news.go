@@ -45,9 +45,17 @@ func (l *Listener) Changed() []string {
 	return list
 }
 
+// Version returns a number that grows whenever something of a recording has changed.
+func (h *Hub) Version(recording string) uint64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.versions[recording]
+}
+
 func (h *Hub) tell(recording string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	h.versions[recording]++
 	for l := range h.news {
 		l.mu.Lock()
 		l.changed[recording] = struct{}{}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
-	"fmt"
 	"io"
 	"log/slog"
 	"slices"
@@ -15,6 +14,7 @@ import (
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/meter"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/store"
 	"keenlantern.example/record/event"
@@ -40,16 +40,22 @@ type runner struct {
 	stored store.Stream // batches, lines and received change in run only; id, recording and name never do
 	jobs   chan job
 	asks   chan chan<- known
-	quit   chan struct{} // closed when its recording is deleted
+	fresh  bool          // nothing of it is stored yet
+	stop   *meter.Stop   // ends its analysis
+	quit   chan struct{} // closed when it has to end, because
+	why    error
+	ending sync.Once
+	retire chan struct{} // has it leave memory, if nothing is going on
 	gone   chan struct{} // closed when run has ended
 
-	stream   *engine.Stream
-	dirty    bool                          // more was analysed than latest covers
-	latest   atomic.Pointer[engine.Result] // what is known, for anybody
-	received atomic.Int64                  // Unix ns of the last batch
+	stream *engine.Stream
+	dirty  bool                          // more was analysed than latest covers
+	latest atomic.Pointer[engine.Result] // what is known, for anybody
+	heard  atomic.Int64                  // when the last batch came, as Hub.now has it
 
 	latestSums [][sha256.Size]byte // of batches from senders that do not count
 	recalled   bool                // latestSums holds those of before a restart
+	publishAt  time.Time           // when what was found may be made known again
 	asked      known               // what was last told to a view
 	askedAt    time.Time
 	unsaved    []store.Chunk // full chunks of the log of scopes that are not stored yet
@@ -69,6 +75,7 @@ type job struct {
 	lines  []byte
 	packed []byte // the same as zstd, if it came so
 	free   func() // called when lines and packed are needed no longer; may be nil
+	room   *Room
 	answer chan answer
 }
 
@@ -80,16 +87,20 @@ type answer struct {
 // put hands a batch to the runner and waits for it to be on disk.
 func (r *runner) put(ctx context.Context, b Batch) (Accepted, error) {
 	j := job{n: b.N, lines: b.Lines, packed: b.Packed, free: b.Free, answer: make(chan answer, 1)}
-	size := int64(len(j.lines) + len(j.packed))
-	if !r.hub.Reserve(size) {
+	if r.stored.Owner != "" && b.Owner != "" && r.stored.Owner != b.Owner {
+		b.free()
+		return Accepted{}, store.ErrNotOwner
+	}
+	room, ok := r.hub.Room(int64(len(j.lines) + len(j.packed)))
+	if !ok {
 		b.free()
 		return Accepted{}, ErrBusy
 	}
+	j.room = room
 	select {
 	case r.jobs <- j:
 	default:
-		r.hub.Unreserve(size)
-		b.free()
+		r.done(j)
 		r.hub.stats.busy.Add(1)
 		return Accepted{}, ErrBusy
 	}
@@ -124,7 +135,28 @@ func (r *runner) live() bool {
 	if i == nil {
 		return !r.stored.Ended
 	}
-	return !i.Ended && time.Since(time.Unix(0, r.received.Load())) < silentAfter
+	return !i.Ended && r.silent() < silentAfter
+}
+
+// silent returns for how long no batch has come.
+func (r *runner) silent() time.Duration { return time.Duration(r.hub.now() - r.heard.Load()) }
+
+// leave has it store what was found and leave memory, unless batches are coming.
+func (r *runner) leave() {
+	select {
+	case r.retire <- struct{}{}:
+	default:
+	}
+}
+
+// end has it end at once, whatever it is doing, and waits for that. What waits in it is refused with why.
+func (r *runner) end(why error) {
+	r.ending.Do(func() {
+		r.why = why
+		r.stop.Call()
+		close(r.quit)
+	})
+	<-r.gone
 }
 
 // run takes batches until the hub closes or nothing has come for long.
@@ -132,15 +164,23 @@ func (r *runner) run() {
 	defer close(r.gone)
 	// What was accepted is finished even when the hub is closing; the store stays open until then.
 	ctx := context.WithoutCancel(r.hub.ctx)
-	stream, frozen, err := r.hub.replayInto(ctx, r.stored, r.chunk)
+	closing := context.AfterFunc(r.hub.ctx, r.stop.Call)
+	stream, frozen, err := r.hub.replayInto(ctx, r.stored, r.stop, r.chunk)
+	closing()
 	if err != nil {
-		r.log.Error("read the stream again", "error", err)
-		r.hub.unload(r)
+		if errors.Is(err, engine.ErrInterrupted) {
+			err = ErrClosed
+		} else {
+			r.log.Error("read the stream again", "error", err)
+		}
+		r.hub.drop(r)
 		r.refuseWaiting(err)
 		return
 	}
 	r.stream = stream
-	r.received.Store(r.stored.ReceivedNS)
+	r.hub.noteBroken(stream, r.stored)
+	// At the end there is time for what was accepted, and not for ever: the rest is analysed at the next start.
+	defer context.AfterFunc(r.hub.ctx, func() { time.AfterFunc(closingTime, r.stop.Call) })()
 	kept := r.stored.Analysed
 	r.frozen = frozen
 	if r.stored.Batches > 0 {
@@ -165,6 +205,11 @@ func (r *runner) run() {
 		case j := <-r.jobs:
 			r.stream.Remember(r.hub.share())
 			r.take(ctx, j)
+			if r.fresh { // its first batch could not be stored: nothing of it is there
+				r.hub.drop(r)
+				r.refuseWaiting(ErrBusy)
+				return
+			}
 			if r.stored.Lines-r.frozen >= checkpointLines {
 				r.checkpoint(ctx)
 			}
@@ -172,20 +217,32 @@ func (r *runner) run() {
 				r.publish()
 			}
 		case <-r.quit:
-			r.refuseWaiting(store.ErrNotFound)
+			r.hub.drop(r)
+			r.refuseWaiting(r.why)
+			return
+		case <-r.retire:
+			if r.live() || !r.hub.unload(r) {
+				continue
+			}
+			r.stream.Finish()
+			r.dirty, kept = true, -1
+			save()
 			return
 		case answer := <-r.asks:
 			answer <- r.known()
 		case <-publish.C:
-			if r.dirty {
+			if r.dirty && !time.Now().Before(r.publishAt) {
 				r.publish()
 			}
-			if i := r.info(); i != nil && i.Ended {
+			if i := r.info(); i != nil && i.Ended && !r.dirty {
 				save()
 				r.ended(ctx)
+				if kept == r.stored.Batches && r.hub.unload(r) {
+					return // another batch has it read again
+				}
 			}
 		case <-keep.C:
-			if time.Since(time.Unix(0, r.received.Load())) > unloadAfter && r.hub.unload(r) {
+			if r.silent() > unloadAfter && r.hub.unload(r) {
 				r.stream.Finish()
 				r.dirty, kept = true, -1
 				save()
@@ -228,7 +285,9 @@ func (r *runner) refuseWaiting(err error) {
 
 // done says that a batch waits no longer.
 func (r *runner) done(j job) {
-	r.hub.Unreserve(int64(len(j.lines) + len(j.packed)))
+	if j.room != nil {
+		j.room.Free()
+	}
 	if j.free != nil {
 		j.free()
 	}
@@ -243,9 +302,13 @@ func (r *runner) take(ctx context.Context, j job) {
 		return
 	}
 	r.dirty = true
+	whole := r.stream.Broken() == nil
 	analyse(r.stream, j.lines, r.stored.Lines-accepted.Lines+1)
 	if r.stream.Ended() {
 		r.stream.Finish()
+	}
+	if whole {
+		r.hub.noteBroken(r.stream, r.stored)
 	}
 	if err := r.saveScopes(ctx); err != nil {
 		r.log.Error("store the log of scopes", "error", err)
@@ -277,6 +340,9 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 		return a, false, &OutOfTurn{Stream: r.stored.Name, Expected: next, Got: j.n}
 	case j.n < next:
 		b, err := r.hub.store.Batch(ctx, r.stored.ID, j.n)
+		if err == nil && !bytes.Equal(b.Body, j.lines) {
+			err = &Conflict{r.stored.Name, j.n}
+		}
 		a.Lines = b.Lines
 		return a, false, err
 	}
@@ -291,13 +357,41 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 	}
 	now := time.Now().UnixNano()
 	b := store.Batch{N: j.n, FirstLine: r.stored.Lines + 1, Lines: a.Lines, Body: j.lines, Packed: j.packed}
-	if err := r.hub.store.AppendBatch(ctx, r.stored.ID, b, now); err != nil {
+	if r.fresh {
+		err = r.begin(ctx, b, now)
+	} else {
+		err = r.hub.store.AppendBatch(ctx, r.stored.ID, b, now)
+	}
+	if err != nil {
 		return a, false, err
 	}
+	a.Recording = r.stored.Recording
 	r.stored.Batches, r.stored.Lines = j.n, r.stored.Lines+a.Lines
-	r.received.Store(now)
+	r.heard.Store(r.hub.now())
 	r.hub.took(a.Lines, int64(len(j.lines)))
 	return a, true, nil
+}
+
+// begin stores the stream with its first batch, and its recording if no other stream has.
+func (r *runner) begin(ctx context.Context, b store.Batch, now int64) error {
+	fresh := &r.of
+	if _, err := r.hub.store.Recording(ctx, r.of.ID); err == nil {
+		fresh = nil
+	}
+	id, err := r.hub.store.BeginStream(ctx, fresh, r.stored, b, now)
+	if errors.Is(err, store.ErrSpent) && fresh != nil {
+		// Another stream of the same recording was quicker, or its id was another's once.
+		if _, found := r.hub.store.Recording(ctx, r.of.ID); found == nil {
+			id, err = r.hub.store.BeginStream(ctx, nil, r.stored, b, now)
+		} else {
+			err = ErrBusy
+		}
+	}
+	if err != nil {
+		return err
+	}
+	r.stored.ID, r.fresh = id, false
+	return nil
 }
 
 // recallSums knows the latest batches of a sender that does not count again after a restart: it may not have heard that
@@ -320,8 +414,18 @@ func (r *runner) recallSums(ctx context.Context) error {
 
 // publish makes known what was found so far.
 func (r *runner) publish() {
-	r.latest.Store(r.stream.Result())
+	began := time.Now()
+	result := r.stream.Result()
+	if r.stream.Interrupted() {
+		return
+	}
+	if i := &result.Streams[0]; i.Stream == "" { // it broke before its hello
+		i.App, i.Stream, i.Version, i.Environment = r.of.App, r.stored.Name, r.of.Version, r.of.Environment
+	}
+	r.latest.Store(result)
 	r.dirty = false
+	// What takes long is done less often: nine tenths of the time are left for lines.
+	r.publishAt = time.Now().Add(9 * time.Since(began))
 	r.hub.tell(r.stored.Recording)
 }
 
@@ -334,6 +438,9 @@ func (r *runner) save(ctx context.Context) error {
 		return err
 	}
 	state := r.stream.State()
+	if r.stream.Interrupted() {
+		return engine.ErrInterrupted
+	}
 	// What is in no chunk yet is stored as if it were, and replaced when it is.
 	var tail []store.Chunk
 	for part := range slices.Chunk(r.pending(), derive.ChunkRows) {
@@ -348,6 +455,15 @@ func (r *runner) save(ctx context.Context) error {
 		return err
 	}
 	return r.hub.summarise(ctx, r.stored.Recording)
+}
+
+// drop takes the runner out of the hub.
+func (h *Hub) drop(r *runner) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.runners[r.stored.Name] == r {
+		delete(h.runners, r.stored.Name)
+	}
 }
 
 // unload takes the runner out of the hub unless a batch is waiting, and tells whether it did.
@@ -400,48 +516,10 @@ func (r *runner) ask(ctx context.Context) (known, bool) {
 	}
 	select {
 	case k := <-answer:
-		return k, true
+		return k, k.state != nil // nil: it was interrupted
 	case <-r.gone:
 		return known{}, false
 	}
-}
-
-// replay analyses a stream's stored batches, and stores the log of its scopes anew.
-func (h *Hub) replay(ctx context.Context, st store.Stream) (*engine.Stream, error) {
-	var failed error
-	s, _, err := h.replayInto(ctx, st, func(c derive.Chunk) {
-		if failed == nil {
-			failed = h.store.PutChunks(ctx, st.ID, []store.Chunk{{N: c.Info.N, Body: c.Body}})
-		}
-	})
-	if err != nil {
-		return nil, err
-	}
-	return s, failed
-}
-
-// replayInto analyses a stream's stored batches, from where its analysis was kept; full parts of the log of its scopes go to chunk.
-// It returns how many lines the kept analysis covered too.
-func (h *Hub) replayInto(ctx context.Context, st store.Stream, chunk func(derive.Chunk)) (*engine.Stream, int64, error) {
-	s, known := h.begin(ctx, st, chunk)
-	if st.Live {
-		s.Remember(h.share())
-	}
-	lines := st.Lines
-	for n := known + 1; n <= st.Batches; n++ {
-		b, err := h.store.Batch(ctx, st.ID, n)
-		if err != nil {
-			return nil, 0, fmt.Errorf("read stream %s again: %w", st.Name, err)
-		}
-		if n == known+1 {
-			lines = b.FirstLine - 1
-		}
-		analyse(s, b.Body, b.FirstLine)
-	}
-	if s.Ended() {
-		s.Finish()
-	}
-	return s, lines, nil
 }
 
 // readers are used again and again: each has room for a line, and knows the names by then.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -58,6 +59,10 @@ func (h *Hub) sourceOf(ctx context.Context, st store.Stream) (*views.Stream, err
 		}
 	}
 	state, err := h.pieces.state(ctx, st)
+	if errors.Is(err, store.ErrDamaged) {
+		h.repair(st, err)
+		return nil, nil
+	}
 	if err != nil || state == nil {
 		return nil, err
 	}
@@ -113,10 +118,24 @@ func (p *pieces) state(ctx context.Context, st store.Stream) (*derive.State, err
 	}
 	s := &derive.State{}
 	if err := json.Unmarshal(packed, s); err != nil {
-		return nil, fmt.Errorf("read the state of stream %s: %w", st.Name, err)
+		return nil, fmt.Errorf("read the state of stream %s: %w (%w)", st.Name, store.ErrDamaged, err)
 	}
 	p.states.Add(id, s)
 	return s, nil
+}
+
+// forget lets go of what is at hand of a stream, which is about to be derived anew.
+func (p *pieces) forget(stream int64) {
+	for _, id := range p.states.Keys() {
+		if id.stream == stream {
+			p.states.Remove(id)
+		}
+	}
+	for _, id := range p.chunks.Keys() {
+		if id.stream == stream {
+			p.chunks.Remove(id)
+		}
+	}
 }
 
 func (p *pieces) batch(ctx context.Context, stream, n int64) (store.Batch, error) {

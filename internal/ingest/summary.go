@@ -46,6 +46,9 @@ func (h *Hub) Recording(ctx context.Context, name string) (views.Summary, *engin
 	if h.running(rec.ID) {
 		s.State = "running"
 	}
+	if rec.Importing {
+		s.State = "importing"
+	}
 	said(&s, rec)
 	return s, r, nil
 }
@@ -59,7 +62,7 @@ func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary
 	out := make([]views.Summary, 0, len(list))
 	for _, rec := range list {
 		var s views.Summary
-		if h.loaded(rec.ID) || json.Unmarshal(rec.Summary, &s) != nil || s.ID == "" {
+		if h.loaded(rec.ID) || rec.Importing || json.Unmarshal(rec.Summary, &s) != nil || s.ID == "" {
 			if s, err = h.Summary(ctx, rec.ID); err != nil {
 				return nil, 0, err
 			}

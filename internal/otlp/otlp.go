@@ -2,6 +2,8 @@
 // is "lantern." and the kind, its attributes "lantern." and a field. It turns them into lines of the trace format, each
 // for the stream it belongs to, and leaves it to the reader to say what is wrong with one. It knows the protocol's types
 // and neither HTTP nor what a line means.
+//
+// A request is read record by record: as a whole, one of a few megabytes would take a hundred times its size in memory.
 package otlp
 
 import (
@@ -29,42 +31,78 @@ type Stream struct {
 // Clock returns when a stream started, false where that is not known: records without a t of their own go by it.
 type Clock func(stream string) (time.Time, bool)
 
+// collecting is the lines of one request as they add up.
+type collecting struct {
+	clock    Clock
+	byName   map[string]*Stream
+	starts   map[string]time.Time
+	streams  []*Stream
+	records  int
+	rejected int64
+	why      string
+}
+
+func collect(clock Clock) *collecting {
+	return &collecting{clock: clock, byName: map[string]*Stream{}, starts: map[string]time.Time{}}
+}
+
+// The bounds of one request. An exporter's batch has some hundreds of records.
+const (
+	MaxRecords = 100_000
+	MaxStreams = 1_000
+	maxRecord  = 1 << 20 // bytes of one record
+	maxDepth   = 64      // of values in values
+)
+
+// add takes the next record of a resource. An error ends the request.
+func (c *collecting) add(record *logs.LogRecord, of *resource.Resource) error {
+	if c.records++; c.records > MaxRecords {
+		return fmt.Errorf("it has more than %d records; send them in several requests", MaxRecords)
+	}
+	app, name := identity(of)
+	start, asked := c.starts[name]
+	if !asked {
+		if len(c.starts) == MaxStreams {
+			return fmt.Errorf("it has records of more than %d streams; send them in several requests", MaxStreams)
+		}
+		start, _ = c.clock(name)
+		c.starts[name] = start
+	}
+	line, began, err := line(record, of, app, name, start)
+	if err != nil {
+		c.rejected++
+		if c.why == "" {
+			c.why = err.Error()
+		}
+		return nil
+	}
+	if !began.IsZero() {
+		c.starts[name] = began
+	}
+	s := c.byName[name]
+	if s == nil {
+		s = &Stream{Name: name}
+		c.byName[name] = s
+		c.streams = append(c.streams, s)
+	}
+	s.Lines = append(append(s.Lines, line...), '\n')
+	s.Records++
+	return nil
+}
+
 // Lines returns the lines in a request, and how many records were no events of ours, with the reason for the first.
 func Lines(req *collector.ExportLogsServiceRequest, clock Clock) (streams []*Stream, rejected int64, why string) {
-	byName := map[string]*Stream{}
-	starts := map[string]time.Time{}
+	c := collect(clock)
 	for _, of := range req.GetResourceLogs() {
-		app, name := identity(of.GetResource())
 		for _, scope := range of.GetScopeLogs() {
 			for _, record := range scope.GetLogRecords() {
-				start, asked := starts[name]
-				if !asked {
-					start, _ = clock(name)
-					starts[name] = start
+				if err := c.add(record, of.GetResource()); err != nil {
+					return c.streams, c.rejected + 1, err.Error()
 				}
-				line, began, err := line(record, of.GetResource(), app, name, start)
-				if err != nil {
-					rejected++
-					if why == "" {
-						why = err.Error()
-					}
-					continue
-				}
-				if !began.IsZero() {
-					starts[name] = began
-				}
-				s := byName[name]
-				if s == nil {
-					s = &Stream{Name: name}
-					byName[name] = s
-					streams = append(streams, s)
-				}
-				s.Lines = append(append(s.Lines, line...), '\n')
-				s.Records++
 			}
 		}
 	}
-	return streams, rejected, why
+	return c.streams, c.rejected, c.why
 }
 
 // identity returns what a resource says the application and the stream are.

@@ -38,7 +38,7 @@ func CSV(out io.Writer, r *engine.Result) error {
 	}
 	for _, row := range rows {
 		for n := range row {
-			row[n] = Cell(row[n])
+			row[n] = Cell(Clean(row[n]))
 		}
 		if err := w.Write(row); err != nil {
 			return err

@@ -16,12 +16,49 @@ import (
 // The ways in which a request may not do what it wants.
 var (
 	errNoToken   = errors.New("this service wants a token, as 'Authorization: Bearer …'; 'keenlantern token create' makes one")
+	errNoSession = errors.New("the session has ended; sign in again")
 	errBadToken  = errors.New("the token is not known here; it may have been revoked")
 	errWrongKind = errors.New("the token is of a kind that may not do this")
 )
 
-// cookie is what the console's sign-in is kept in.
+// cookie is what a browser keeps its session in.
 const cookie = "keenlantern"
+
+// whoKey is where a request's context has who sent it.
+const whoKey = "who"
+
+// owner returns the id of the token that a request was sent with, "" where none is wanted.
+func owner(c *gin.Context) string {
+	who, _ := c.Value(whoKey).(access.Who)
+	return who.Token
+}
+
+// who returns who sent a request: by a token, or by a session that was begun with one.
+func (s *service) who(c *gin.Context) (access.Who, error) {
+	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		if who, ok := s.Gate.Check(bearer); ok {
+			return who, nil
+		}
+		return access.Who{}, errBadToken
+	}
+	kept, err := c.Cookie(cookie)
+	if err != nil || kept == "" {
+		return access.Who{}, errNoToken
+	}
+	if who, ok := s.Gate.Session(kept); ok {
+		return who, nil
+	}
+	return access.Who{}, errNoSession
+}
+
+// stillMay tells whether whoever sent a request that goes on for long may still do so.
+func (s *service) stillMay(c *gin.Context) bool {
+	if !s.Tokens {
+		return true
+	}
+	who, err := s.who(c)
+	return err == nil && who.Kind.May(need(c.Request.Method, c.FullPath()))
+}
 
 // open are the routes that want no token. What serves the console is open too: it holds nothing of a recording.
 var open = map[string]bool{
@@ -34,7 +71,7 @@ func need(method, route string) access.Kind {
 	case strings.HasPrefix(route, "/api/v1/tokens"):
 		return access.Manage
 	case strings.HasPrefix(route, "/api/v1/streams/"), route == "/v1/logs", route == "/api/v1/recordings" && method == http.MethodPost,
-		strings.HasSuffix(route, "/order") && method == http.MethodGet:
+		strings.HasSuffix(route, "/recorders/:recorder"):
 		return access.Record
 	case method == http.MethodGet || method == http.MethodHead:
 		return access.Read
@@ -48,23 +85,14 @@ func (s *service) authorized(c *gin.Context) {
 		c.Next()
 		return
 	}
-	secret := ""
-	if bearer, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		secret = bearer
-	} else if kept, err := c.Cookie(cookie); err == nil {
-		secret = kept
-	}
-	if secret == "" {
-		s.problem(c, errNoToken)
-		return
-	}
-	kind, ok := s.Gate.Check(secret)
+	who, err := s.who(c)
 	switch {
-	case !ok:
-		s.problem(c, errBadToken)
-	case !kind.May(need(c.Request.Method, c.FullPath())):
+	case err != nil:
+		s.problem(c, err)
+	case !who.Kind.May(need(c.Request.Method, c.FullPath())):
 		s.problem(c, errWrongKind)
 	default:
+		c.Set(whoKey, who)
 		c.Next()
 	}
 }
@@ -87,8 +115,8 @@ type session struct {
 
 func (s *service) getSession(c *gin.Context) error {
 	kept, _ := c.Cookie(cookie)
-	kind, _ := s.Gate.Check(kept)
-	c.JSON(http.StatusOK, session{s.Tokens, string(kind)})
+	who, _ := s.Gate.Session(kept)
+	c.JSON(http.StatusOK, session{s.Tokens, string(who.Kind)})
 	return nil
 }
 
@@ -104,7 +132,8 @@ func small(c *gin.Context, into any) error {
 	return nil
 }
 
-// postSession keeps a token in a cookie that scripts cannot read and other sites cannot send.
+// postSession begins a session for whoever shows a token. The browser keeps it in a cookie that scripts cannot read and
+// other sites cannot send.
 func (s *service) postSession(c *gin.Context) error {
 	var in struct {
 		Token string `json:"token"`
@@ -112,25 +141,38 @@ func (s *service) postSession(c *gin.Context) error {
 	if err := small(c, &in); err != nil {
 		return err
 	}
-	kind, ok := s.Gate.Check(strings.TrimSpace(in.Token))
-	switch {
-	case !ok:
-		return errBadToken
-	case !kind.May(access.Read):
-		return errWrongKind
+	from := c.RemoteIP()
+	if wait := s.signIns.wait(from); wait > 0 {
+		s.Log.Warn("sign-ins from an address are put off: too many have failed", "address", from)
+		return &tooOften{int(wait.Seconds()) + 1}
 	}
-	s.keep(c, strings.TrimSpace(in.Token), 30*24*3600)
-	c.JSON(http.StatusOK, session{s.Tokens, string(kind)})
+	value, who, ok := s.Gate.SignIn(strings.TrimSpace(in.Token))
+	if !ok {
+		s.signIns.failed(from)
+		s.Log.Warn("a sign-in failed", "address", from)
+		if who.Token != "" {
+			return errWrongKind
+		}
+		return errBadToken
+	}
+	s.keep(c, value, int(access.SessionFor.Seconds()))
+	c.JSON(http.StatusOK, session{s.Tokens, string(who.Kind)})
 	return nil
 }
 
+// keep has the browser keep a session. It is sent over HTTPS only where that is what the browser speaks, with this service
+// or with a proxy in front of it that says so.
 func (s *service) keep(c *gin.Context, value string, seconds int) {
 	http.SetCookie(c.Writer, &http.Cookie{
-		Name: cookie, Value: value, Path: "/", MaxAge: seconds, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.Request.TLS != nil,
+		Name: cookie, Value: value, Path: "/", MaxAge: seconds, HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: c.Request.TLS != nil || strings.EqualFold(c.GetHeader("X-Forwarded-Proto"), "https"),
 	})
 }
 
 func (s *service) deleteSession(c *gin.Context) error {
+	if kept, err := c.Cookie(cookie); err == nil {
+		s.Gate.SignOut(kept)
+	}
 	s.keep(c, "", -1)
 	c.Status(http.StatusNoContent)
 	return nil

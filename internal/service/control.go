@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"strconv"
 
 	"github.com/gin-gonic/gin"
 
@@ -16,6 +15,7 @@ func (s *service) controlRoutes(g *gin.RouterGroup) {
 	g.GET("/applications", s.do(s.getApplications))
 	g.GET("/applications/:application/order", s.do(s.getOrder))
 	g.PUT("/applications/:application/order", s.do(s.putOrder))
+	g.PUT("/applications/:application/recorders/:recorder", s.do(s.putRecorder))
 }
 
 type applicationList struct {
@@ -27,42 +27,27 @@ func (s *service) getApplications(c *gin.Context) error {
 	return nil
 }
 
-// getOrder is a recorder's question, answered when there is something new or after a while.
+// getOrder tells what an application's recorders shall do. It changes nothing.
 func (s *service) getOrder(c *gin.Context) error {
-	var errs [5]error
-	r := views.Recorder{ID: c.Query("recorder"), Version: c.Query("version"), Environment: c.Query("environment"), Stream: c.Query("stream")}
-	r.Knows, errs[0] = count(c, "seen")
-	r.Events, errs[1] = count(c, "events")
-	r.Lost, errs[2] = count(c, "lost")
-	r.On, errs[3] = boolean(c, "on")
-	if text := c.Query("share"); text != "" {
-		if r.Share, errs[4] = strconv.ParseFloat(text, 64); errs[4] != nil {
-			errs[4] = &badRequest{fmt.Sprintf("share is %q; it is a number from 0 to 1", text)}
-		}
+	c.JSON(http.StatusOK, s.Desk.Order(c.Param("application")))
+	return nil
+}
+
+// putRecorder is how a recorder says how it is doing. It is answered with its application's order: at once where that is
+// not the one it knows, else when there is another, or after a while.
+func (s *service) putRecorder(c *gin.Context) error {
+	var r views.Recorder
+	in := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxOrder))
+	if err := in.Decode(&r); err != nil {
+		return &badRequest{fmt.Sprintf("how the recorder is doing cannot be read: %v", err)}
 	}
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
+	r.ID = c.Param("recorder")
 	o, err := s.Desk.Ask(c.Request.Context(), c.Param("application"), r)
 	if err != nil {
 		return err
 	}
 	c.JSON(http.StatusOK, o)
 	return nil
-}
-
-func count(c *gin.Context, name string) (int64, error) {
-	text := c.Query(name)
-	if text == "" {
-		return 0, nil
-	}
-	n, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || n < 0 {
-		return 0, &badRequest{fmt.Sprintf("%s is %q; it is a whole number from 0 on", name, text)}
-	}
-	return n, nil
 }
 
 // maxOrder bounds the body of an order.

@@ -27,34 +27,66 @@ func (s *service) guarded(c *gin.Context) {
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
 		"font-src 'self'; connect-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+	if c.Request.TLS != nil {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
 	if err := foreign(c.Request, s.Hosts); err != nil {
 		s.problem(c, err)
 		return
 	}
+	conn := http.NewResponseController(c.Writer)
+	// Where the connection has no deadlines, as in tests without one, there is none to be set.
+	_ = conn.SetWriteDeadline(time.Now().Add(writeFor))
 	if c.Request.Body != nil && c.Request.Body != http.NoBody {
-		c.Request.Body = &patientBody{c.Request.Body, http.NewResponseController(c.Writer)}
+		c.Request.Body = &patientBody{ReadCloser: c.Request.Body, conn: conn, began: time.Now()}
 	}
 	c.Next()
 }
 
-// readPause is how long a body may pause.
-const readPause = 30 * time.Second
+// How long a connection may be held by a request that does not come, and by an answer that nobody takes.
+const (
+	bodyBegins = 10 * time.Second // until the first byte of a body
+	bodyPause  = 15 * time.Second // between two
+	bodyGrace  = 30 * time.Second // after which it has to have come at this rate:
+	bodyRate   = 512              // bytes a second, since it began
+	writeFor   = 2 * time.Minute  // for an answer, and for each piece of a long one
+)
 
-// patientBody lets a body take as long as it takes, as long as something comes: one that only holds a connection is cut
-// off.
+// patientBody lets a body take long as long as it comes at a fair rate: one that only holds a connection is cut off.
 type patientBody struct {
 	io.ReadCloser
-	conn *http.ResponseController
+	conn  *http.ResponseController
+	began time.Time
+	n     int64
 }
 
+// Read reads what comes until the deadline.
 func (b *patientBody) Read(p []byte) (int, error) {
-	// Where the connection has no deadlines, as in tests without one, there is none to be set.
-	_ = b.conn.SetReadDeadline(time.Now().Add(readPause))
+	now := time.Now()
+	until := now.Add(bodyPause)
+	if b.n == 0 {
+		until = b.began.Add(bodyBegins)
+	} else if fair := b.began.Add(bodyGrace + time.Duration(b.n/bodyRate)*time.Second); fair.Before(until) {
+		until = fair
+	}
+	_ = b.conn.SetReadDeadline(until)
 	n, err := b.ReadCloser.Read(p)
+	b.n += int64(n)
 	if err != nil {
 		_ = b.conn.SetReadDeadline(time.Time{}) // the next request has a time of its own
 	}
+	_ = b.conn.SetWriteDeadline(time.Now().Add(writeFor)) // the answer's time begins when the request has come
 	return n, err
+}
+
+// refuseBody ends a connection whose request was refused before its body came: the server would wait for the rest of it.
+func refuseBody(c *gin.Context) {
+	body, ok := c.Request.Body.(*patientBody)
+	if !ok || c.Writer.Written() {
+		return
+	}
+	c.Header("Connection", "close")
+	_ = body.conn.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
 }
 
 // foreign tells whether a request names a host that is not the one it came to, or comes from a page of another one.
@@ -76,10 +108,20 @@ func foreign(r *http.Request, hosts []string) error {
 			return &foreignRequest{fmt.Sprintf("this service is not called %q; 'keenlantern serve --host %s' lets it be", host, host)}
 		}
 	}
+	// Browsers say where a request comes from. A link to a page of the console may come from anywhere.
+	site := r.Header.Get("Sec-Fetch-Site")
+	if (site == "cross-site" || site == "same-site") && (r.Header.Get("Sec-Fetch-Mode") != "navigate" || r.Header.Get("Sec-Fetch-Dest") != "document" || api(r.URL.Path)) {
+		return &foreignRequest{"a page of another site may not ask this service"}
+	}
 	if origin := r.Header.Get("Origin"); origin != "" {
 		if from, err := url.Parse(origin); err != nil || from.Host != r.Host {
 			return &foreignRequest{fmt.Sprintf("a page of %q may not ask this service", origin)}
 		}
 	}
 	return nil
+}
+
+// api tells whether an address is the API's rather than a page's.
+func api(path string) bool {
+	return strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/v1/") || path == "/metrics"
 }

@@ -4,7 +4,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
+	"strconv"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -17,6 +20,9 @@ func (s *service) housekeepingRoutes(g *gin.RouterGroup) {
 	g.PATCH("/recordings/:recording", s.do(s.patchRecording))
 	g.DELETE("/recordings/:recording", s.do(s.deleteRecording))
 	g.GET("/recordings/:recording/export", s.do(s.getExport))
+	g.POST("/recordings/:recording/analysis", s.do(s.postAnalysis))
+	g.GET("/service/retention", s.do(s.getRetention))
+	g.PUT("/service/retention", s.do(s.putRetention))
 }
 
 // named makes an absent recording an answer that says which one.
@@ -55,6 +61,53 @@ func (s *service) deleteRecording(c *gin.Context) error {
 	return nil
 }
 
+// damagedTrailer says behind an export how many batches of it could not be read; gap lines stand for them.
+const damagedTrailer = "Keenlantern-Damaged-Batches"
+
+// steadyWriter gives each piece of a long answer its own time to be taken.
+type steadyWriter struct {
+	io.Writer
+	conn *http.ResponseController
+}
+
+// Write writes p.
+func (w *steadyWriter) Write(p []byte) (int, error) {
+	_ = w.conn.SetWriteDeadline(time.Now().Add(writeFor)) // where there are no deadlines, none is set
+	return w.Writer.Write(p)
+}
+
+// postAnalysis has a recording analysed anew in the background.
+func (s *service) postAnalysis(c *gin.Context) error {
+	name := c.Param("recording")
+	n, err := s.Hub.Again(c.Request.Context(), name)
+	if err != nil {
+		return named(name, err)
+	}
+	c.JSON(http.StatusAccepted, gin.H{"streams": n})
+	return nil
+}
+
+// getRetention says whether old recordings are deleted; putRetention says that the clock is right.
+func (s *service) getRetention(c *gin.Context) error {
+	r := s.Hub.Retention()
+	c.JSON(http.StatusOK, views.Retention{KeepForNS: s.Keep.For.Nanoseconds(), KeepBytes: s.Keep.Bytes, Held: r.Held, Why: r.Why})
+	return nil
+}
+
+func (s *service) putRetention(c *gin.Context) error {
+	var in struct {
+		Held *bool `json:"held"`
+	}
+	if err := small(c, &in); err != nil {
+		return err
+	}
+	if in.Held == nil || *in.Held {
+		return &badRequest{"held has to be false: old recordings are deleted again"}
+	}
+	s.Hub.ResumeRetention()
+	return s.getRetention(c)
+}
+
 // getExport sends the trace as it came. An error in the middle cuts the connection, so that nobody takes a part for the
 // whole.
 func (s *service) getExport(c *gin.Context) error {
@@ -64,11 +117,16 @@ func (s *service) getExport(c *gin.Context) error {
 		return named(name, err)
 	}
 	c.Header("Content-Type", "application/x-ndjson")
+	c.Header("Trailer", damagedTrailer)
 	c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", summary.ID+".ndjson"))
 	c.Status(http.StatusOK)
-	if err := s.Hub.Export(c.Request.Context(), summary.ID, c.Writer); err != nil {
+	damaged, err := s.Hub.Export(c.Request.Context(), summary.ID, &steadyWriter{c.Writer, http.NewResponseController(c.Writer)})
+	if err == nil {
+		c.Writer.Header().Set(damagedTrailer, strconv.Itoa(damaged))
+	} else {
 		if !c.Writer.Written() {
 			c.Writer.Header().Del("Content-Disposition")
+			c.Writer.Header().Del("Trailer")
 			return err
 		}
 		s.Log.Error("an export broke off", "recording", summary.ID, "error", err)

@@ -38,6 +38,15 @@ func newMetrics(s *service) *metrics {
 		counter("ingest_lines_total", "Lines in them.", func() float64 { return float64(s.Hub.Stats().Lines) }),
 		counter("ingest_busy_total", "Batches that were put off because the service was behind.", func() float64 { return float64(s.Hub.Stats().Busy) }),
 		gauge("streams_loaded", "Live streams that are in memory.", func() float64 { return float64(s.Hub.Stats().Streams) }),
+		gauge("imports_running", "Trace files that are being read.", func() float64 { return float64(s.Hub.Stats().Imports) }),
+		gauge("ingest_waiting_bytes", "Bytes held for batches that are being read or wait.", func() float64 { return float64(s.Hub.Stats().Waiting) }),
+		gauge("streams_broken", "Streams whose analysis broke off.", func() float64 { return float64(s.Hub.Stats().Broken) }),
+		gauge("retention_held", "1 while no old recordings are deleted, because the clock leapt.", func() float64 {
+			if s.Hub.Retention().Held {
+				return 1
+			}
+			return 0
+		}),
 		gauge("ready", "1 once all that was left over from before the start has been analysed.", func() float64 {
 			if s.Hub.Ready() {
 				return 1
@@ -56,7 +65,16 @@ func (m *metrics) measured(c *gin.Context) {
 	if route == "" {
 		route = "console"
 	}
-	m.requests.WithLabelValues(route, c.Request.Method, strconv.Itoa(c.Writer.Status())).Observe(time.Since(began).Seconds())
+	m.requests.WithLabelValues(route, methodOf(c.Request), strconv.Itoa(c.Writer.Status())).Observe(time.Since(began).Seconds())
+}
+
+// methodOf returns a request's method if it is one that HTTP has: a client may invent others, without end.
+func methodOf(r *http.Request) string {
+	switch r.Method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+		return r.Method
+	}
+	return "other"
 }
 
 func (m *metrics) handler() gin.HandlerFunc {

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"mime"
@@ -26,22 +25,23 @@ func (s *service) postLogs(c *gin.Context) error {
 	if !asJSON && kind != "application/x-protobuf" {
 		return &badRequest{fmt.Sprintf("the content type is %q; OTLP logs come as application/x-protobuf or application/json", kind)}
 	}
-	var buf bytes.Buffer
-	if err := s.body(c, &buf); err != nil {
+	b, room, err := s.body(c)
+	if err != nil {
 		return err
 	}
-	req := &collector.ExportLogsServiceRequest{}
-	unmarshal := proto.Unmarshal
+	defer room.Free()
+	defer b.free()
+	started := func(name string) (time.Time, bool) { return s.Hub.Started(c.Request.Context(), name) }
+	read := otlp.Protobuf
 	if asJSON {
-		unmarshal = protojson.UnmarshalOptions{DiscardUnknown: true}.Unmarshal
+		read = otlp.JSON
 	}
-	err := unmarshal(buf.Bytes(), req)
+	streams, rejected, why, err := read(b.lines(), started)
 	if err != nil {
 		return &badRequest{"the body is no ExportLogsServiceRequest: " + strings.ReplaceAll(err.Error(), "\u00a0", " ")}
 	}
-	streams, rejected, why := otlp.Lines(req, func(name string) (time.Time, bool) { return s.Hub.Started(c.Request.Context(), name) })
 	for _, one := range streams {
-		err := s.Hub.Append(c.Request.Context(), one.Name, one.Lines)
+		err := s.Hub.Append(c.Request.Context(), one.Name, owner(c), one.Lines)
 		var unusable *ingest.Unusable
 		var turn *ingest.OutOfTurn
 		switch {

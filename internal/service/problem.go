@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -63,8 +64,13 @@ func (s *service) problem(c *gin.Context, err error) {
 		s.Log.Error("nothing more can be stored", "error", err)
 	}
 	if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {
-		c.Header("Retry-After", "1")
+		wait := 1
+		if seconds, ok := extra["retry_after"].(int); ok {
+			wait = seconds
+		}
+		c.Header("Retry-After", strconv.Itoa(wait))
 	}
+	refuseBody(c)
 	if status == http.StatusUnauthorized {
 		c.Header("WWW-Authenticate", "Bearer")
 	}
@@ -88,7 +94,19 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		order    *control.Unusable
 		token    *access.Unusable
 	)
+	var conflict *ingest.Conflict
+	var often *tooOften
 	switch {
+	case errors.As(err, &conflict):
+		return http.StatusConflict, "batch-conflict", "The batch was taken before with other lines", nil
+	case errors.Is(err, store.ErrNotOwner):
+		return http.StatusForbidden, "not-owner", "The stream belongs to another token", nil
+	case errors.Is(err, ingest.ErrDeleted):
+		return http.StatusGone, "deleted", "The recording was deleted meanwhile", nil
+	case errors.Is(err, errRoom):
+		return http.StatusServiceUnavailable, "connections", "Too many connections", nil
+	case errors.As(err, &often):
+		return http.StatusTooManyRequests, "sign-ins", "Too many sign-ins", map[string]any{"retry_after": often.seconds}
 	case errors.As(err, &turn):
 		return http.StatusConflict, "batch-out-of-turn", "A batch before this one is missing", map[string]any{"expected": turn.Expected}
 	case errors.As(err, &large), errors.As(err, &cut):
@@ -105,7 +123,7 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		return http.StatusConflict, "ambiguous", "The name fits more than one", nil
 	case errors.As(err, &foreign):
 		return http.StatusForbidden, "foreign-request", "The request comes from another site", nil
-	case errors.Is(err, errNoToken), errors.Is(err, errBadToken):
+	case errors.Is(err, errNoToken), errors.Is(err, errBadToken), errors.Is(err, errNoSession):
 		return http.StatusUnauthorized, "token", "A token is needed", nil
 	case errors.Is(err, errWrongKind):
 		return http.StatusForbidden, "token-kind", "The token is not enough", nil

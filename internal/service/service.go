@@ -1,12 +1,14 @@
 package service
 
 import (
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"sync"
 
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/zstd"
 
 	"keenlantern.example/internal/access"
 	"keenlantern.example/internal/control"
@@ -38,7 +40,10 @@ const (
 
 type service struct {
 	Config
-	openapi []byte   // JSON
+	openapi []byte // JSON
+	unzip   *zstd.Decoder
+	news    news
+	signIns *attempts
 	gzipped sync.Map // the console's files, by name
 }
 
@@ -54,7 +59,12 @@ func New(cfg Config) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &service{Config: cfg, openapi: doc}
+	s := &service{Config: cfg, openapi: doc, signIns: newAttempts()}
+	// It keeps no state between two batches.
+	s.unzip, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(uint64(cfg.MaxBatch)), zstd.WithDecoderMaxWindow(maxWindow))
+	if err != nil {
+		return nil, fmt.Errorf("prepare to unpack batches: %w", err)
+	}
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
@@ -63,7 +73,7 @@ func New(cfg Config) (http.Handler, error) {
 	g.Use(m.measured, s.recovered, s.guarded, s.authorized)
 	s.routes(g)
 	g.GET("/metrics", m.handler())
-	return g, nil
+	return s.inRoom(g), nil
 }
 
 // handler is what a route does; the error becomes a problem.

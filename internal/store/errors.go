@@ -15,6 +15,8 @@ var (
 	ErrNotFound = errors.New("not found")
 	// ErrAmbiguous says that a prefix fits several recordings.
 	ErrAmbiguous = errors.New("several recordings begin so")
+	// ErrNotOwner says that a stream was begun with another token.
+	ErrNotOwner = errors.New("the stream was begun with another token; a stream belongs to the token that began it")
 	// ErrInUse says that another service works in the folder.
 	ErrInUse = errors.New("another service is working in it; stop that one, or name another folder with --data")
 	// ErrNewer says that the database was written by a newer version of the program.

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"strings"
 )
@@ -18,19 +20,59 @@ type Recording struct {
 	Name        string // what people call it
 	Pinned      bool   // housekeeping leaves it alone
 	Labels      []byte // JSON object of texts
+	Importing   bool   // it is a file that has not come to its end
 }
 
-const recordingColumns = `id, app, version, environment, source, created_ns, summary, name, pinned, labels`
+const recordingColumns = `id, app, version, environment, source, created_ns, summary, name, pinned, labels, importing`
 
-const insertRecording = `INSERT INTO recordings (id, app, version, environment, source, created_ns, summary) VALUES (?, ?, ?, ?, ?, ?, ?)`
+const insertRecording = `INSERT INTO recordings (id, app, version, environment, source, created_ns, summary, importing) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`
 
-// AddRecording stores a new recording.
+// ErrSpent says that a recording's id was given out before.
+var ErrSpent = errors.New("this recording's id was given out before")
+
+// AddRecording stores a new recording. Its id must never have been another one's: ErrSpent.
 func (s *Store) AddRecording(ctx context.Context, r Recording) error {
-	_, err := s.write.ExecContext(ctx, insertRecording, r.ID, r.App, r.Version, r.Environment, r.Source, r.CreatedNS, string(r.Summary))
+	return s.update(ctx, func(q querier) error { return addRecording(ctx, q, r) })
+}
+
+func addRecording(ctx context.Context, q querier, r Recording) error {
+	done, err := q.ExecContext(ctx, `INSERT INTO spent_ids (id) VALUES (?) ON CONFLICT DO NOTHING`, r.ID)
+	if err == nil {
+		var n int64
+		if n, err = done.RowsAffected(); err == nil && n == 0 {
+			return ErrSpent
+		}
+	}
+	if err == nil {
+		_, err = q.ExecContext(ctx, insertRecording, r.ID, r.App, r.Version, r.Environment, r.Source, r.CreatedNS, string(r.Summary), r.Importing)
+	}
 	if err != nil {
 		return fmt.Errorf("add recording %s: %w", r.ID, one(err))
 	}
 	return nil
+}
+
+// Imported notes that a file has come to its end, and the sum of its bytes. If a whole recording has the same sum, it is
+// returned, and nothing is noted.
+func (s *Store) Imported(ctx context.Context, id string, sum []byte) (same string, err error) {
+	err = s.update(ctx, func(q querier) error {
+		const before = `SELECT id FROM recordings WHERE sum = ? AND importing = 0 AND id <> ? ORDER BY created_ns, id LIMIT 1`
+		err := q.QueryRowContext(ctx, before, sum, id).Scan(&same)
+		if !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		_, err = q.ExecContext(ctx, `UPDATE recordings SET importing = 0, sum = ? WHERE id = ?`, sum, id)
+		return err
+	})
+	if err != nil {
+		return "", fmt.Errorf("end the import of recording %s: %w", id, one(err))
+	}
+	return same, nil
+}
+
+// UnfinishedImports returns the recordings of files that have not come to their end.
+func (s *Store) UnfinishedImports(ctx context.Context) ([]Recording, error) {
+	return s.recordings(ctx, `SELECT `+recordingColumns+` FROM recordings WHERE importing = 1 ORDER BY id`)
 }
 
 const listRecordings = `SELECT ` + recordingColumns + ` FROM recordings ORDER BY created_ns DESC, id LIMIT ? OFFSET ?`
@@ -54,7 +96,7 @@ func (s *Store) recordings(ctx context.Context, query string, args ...any) ([]Re
 	var list []Recording
 	for rows.Next() {
 		var r Recording
-		if err := rows.Scan(&r.ID, &r.App, &r.Version, &r.Environment, &r.Source, &r.CreatedNS, &r.Summary, &r.Name, &r.Pinned, &r.Labels); err != nil {
+		if err := rows.Scan(&r.ID, &r.App, &r.Version, &r.Environment, &r.Source, &r.CreatedNS, &r.Summary, &r.Name, &r.Pinned, &r.Labels, &r.Importing); err != nil {
 			return nil, fmt.Errorf("list recordings: %w", one(err))
 		}
 		list = append(list, r)
@@ -89,14 +131,20 @@ func (s *Store) Recording(ctx context.Context, name string) (Recording, error) {
 	return list[0], nil
 }
 
-// DeleteRecording removes a recording with its streams, and gives the space they took back to the file system.
+// DeleteRecording removes a recording with its streams, and gives the space they took back to the file system. It works
+// on a full disk too.
 func (s *Store) DeleteRecording(ctx context.Context, id string) error {
-	if _, err := s.write.ExecContext(ctx, `DELETE FROM recordings WHERE id = ?`, id); err != nil {
-		return fmt.Errorf("delete recording %s: %w", id, one(err))
+	_, err := s.write.ExecContext(ctx, `DELETE FROM recordings WHERE id = ?`, id)
+	if err == nil {
+		_, err = s.write.ExecContext(ctx, `PRAGMA incremental_vacuum`)
 	}
-	if _, err := s.write.ExecContext(ctx, `PRAGMA incremental_vacuum`); err != nil {
-		return fmt.Errorf("free the space of recording %s: %w", id, one(err))
+	if err = one(err); errors.Is(err, ErrFull) {
+		err = s.deleteInPieces(ctx, id)
 	}
+	if err != nil {
+		return fmt.Errorf("delete recording %s: %w", id, err)
+	}
+	keepReserve(s.folder)
 	return nil
 }
 

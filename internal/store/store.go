@@ -23,11 +23,12 @@ var migrations embed.FS
 
 // Store is the database. It is safe for use by several goroutines.
 type Store struct {
-	lock  *flock.Flock
-	write *sql.DB // one connection
-	read  *sql.DB
-	zip   *zstd.Encoder
-	unzip *zstd.Decoder
+	folder string
+	lock   *flock.Flock
+	write  *sql.DB // one connection
+	read   *sql.DB
+	zip    *zstd.Encoder
+	unzip  *zstd.Decoder
 
 	packed sync.Pool // of *[]byte, to pack batches into
 }
@@ -53,7 +54,7 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("create the data folder: %w", err)
 	}
-	s := &Store{packed: sync.Pool{New: func() any { return &[]byte{} }}, lock: flock.New(filepath.Join(folder, LockName))}
+	s := &Store{folder: folder, packed: sync.Pool{New: func() any { return &[]byte{} }}, lock: flock.New(filepath.Join(folder, LockName))}
 	held, err := s.lock.TryLock()
 	if err != nil {
 		return nil, fmt.Errorf("lock the data folder: %w", err)
@@ -65,9 +66,14 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 		return nil, errors.Join(fmt.Errorf("open the database: %w", err), s.lock.Unlock())
 	}
 	s.write.SetMaxOpenConns(1)
-	if err := s.migrate(ctx); err != nil {
+	err = s.migrate(ctx)
+	if errors.Is(err, ErrFull) && dropReserve(folder) {
+		err = s.migrate(ctx)
+	}
+	if err != nil {
 		return nil, errors.Join(err, s.write.Close(), s.lock.Unlock())
 	}
+	keepReserve(folder)
 	if s.read, err = sql.Open("sqlite", dsn(folder, true)); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the database for reading: %w", err), s.write.Close(), s.lock.Unlock())
 	}

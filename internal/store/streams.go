@@ -16,36 +16,73 @@ type Stream struct {
 	Analysed   int64 // batches the result covers
 	Ended      bool
 	ReceivedNS int64  // Unix time
-	Result     []byte // JSON, nil while there is none
+	Owner      string // the id of the token that began it, if any
+	BrokenBy   string // the program whose analysis of it broke off, "" if none did
+
+	packed []byte // its result
 }
 
-const streamColumns = `id, recording, name, live, batches, lines, analysed, ended, received_ns, result`
+const streamColumns = `id, recording, name, live, batches, lines, analysed, ended, received_ns, result, owner, broken_by`
 
 func (s *Store) scanStream(row interface{ Scan(...any) error }) (Stream, error) {
 	var st Stream
-	var packed []byte
-	err := row.Scan(&st.ID, &st.Recording, &st.Name, &st.Live, &st.Batches, &st.Lines, &st.Analysed, &st.Ended, &st.ReceivedNS, &packed)
-	if err != nil {
-		return Stream{}, one(err)
-	}
-	if packed != nil {
-		if st.Result, err = s.unzip.DecodeAll(packed, nil); err != nil {
-			return Stream{}, fmt.Errorf("unpack the result of stream %s: %w", st.Name, unpacked(err))
-		}
-	}
-	return st, nil
+	err := row.Scan(&st.ID, &st.Recording, &st.Name, &st.Live, &st.Batches, &st.Lines, &st.Analysed, &st.Ended, &st.ReceivedNS, &st.packed, &st.Owner, &st.BrokenBy)
+	return st, one(err)
 }
 
-const insertStream = `INSERT INTO streams (recording, name, live, batches, lines, analysed, ended, received_ns)
-	VALUES (?, ?, ?, 0, 0, 0, 0, 0) RETURNING id`
+// Result unpacks what was found in a stream, JSON; nil while there is none. ErrDamaged says that it is not what was
+// stored; it can be made again from the batches.
+func (s *Store) Result(st *Stream) ([]byte, error) {
+	if st.packed == nil {
+		return nil, nil
+	}
+	result, err := s.unzip.DecodeAll(st.packed, nil)
+	if err != nil {
+		return nil, fmt.Errorf("unpack the result of stream %s: %w", st.Name, unpacked(err))
+	}
+	return result, nil
+}
 
-// AddStream stores a new stream without batches and returns its id.
-func (s *Store) AddStream(ctx context.Context, recording, name string, live bool) (int64, error) {
-	var id int64
-	if err := s.write.QueryRowContext(ctx, insertStream, recording, name, live).Scan(&id); err != nil {
-		return 0, fmt.Errorf("add stream %s: %w", name, one(err))
+const insertStream = `INSERT INTO streams (id, recording, name, live, batches, lines, analysed, ended, received_ns, owner)
+	VALUES (?, ?, ?, ?, 0, 0, 0, 0, 0, ?)`
+
+// AddStream stores a new stream without batches and returns its id, which no other one ever had.
+func (s *Store) AddStream(ctx context.Context, recording, name string, live bool) (id int64, err error) {
+	err = s.update(ctx, func(q querier) error {
+		id, err = addStream(ctx, q, Stream{Recording: recording, Name: name, Live: live})
+		return err
+	})
+	return id, err
+}
+
+func addStream(ctx context.Context, q querier, st Stream) (id int64, err error) {
+	err = q.QueryRowContext(ctx, `UPDATE counters SET value = value + 1 WHERE name = 'stream' RETURNING value`).Scan(&id)
+	if err == nil {
+		_, err = q.ExecContext(ctx, insertStream, id, st.Recording, st.Name, st.Live, st.Owner)
+	}
+	if err != nil {
+		return 0, fmt.Errorf("add stream %s: %w", st.Name, one(err))
 	}
 	return id, nil
+}
+
+// BeginStream stores a new live stream with its first batch, and its recording too where that is new: all or nothing. It
+// returns the stream's id.
+func (s *Store) BeginStream(ctx context.Context, fresh *Recording, st Stream, b Batch, receivedNS int64) (id int64, err error) {
+	packed, done := s.pack(b)
+	defer done()
+	err = s.update(ctx, func(q querier) error {
+		if fresh != nil {
+			if err := addRecording(ctx, q, *fresh); err != nil {
+				return err
+			}
+		}
+		if id, err = addStream(ctx, q, st); err != nil {
+			return err
+		}
+		return appendBatch(ctx, q, id, b, packed, receivedNS)
+	})
+	return id, err
 }
 
 // LiveStream returns the stream that comes in batches under this name.
@@ -63,9 +100,43 @@ func (s *Store) Streams(ctx context.Context, recording string) ([]Stream, error)
 	return s.streams(ctx, `SELECT `+streamColumns+` FROM streams WHERE recording = ? ORDER BY id`, recording)
 }
 
-// Unfinished returns the streams whose result does not cover all their batches.
-func (s *Store) Unfinished(ctx context.Context) ([]Stream, error) {
-	return s.streams(ctx, `SELECT `+streamColumns+` FROM streams WHERE analysed < batches ORDER BY id`)
+// Unfinished returns the streams whose result does not cover all their batches, and those that another program than this
+// one could not analyse. Imports that have not come to their end are left out.
+func (s *Store) Unfinished(ctx context.Context, program string) ([]Stream, error) {
+	return s.streams(ctx, `SELECT `+streamColumns+` FROM streams WHERE (analysed < batches OR broken_by <> '' AND broken_by <> ?)
+		AND recording NOT IN (SELECT id FROM recordings WHERE importing = 1) ORDER BY id`, program)
+}
+
+// Broken returns how many streams have an analysis that broke off.
+func (s *Store) Broken(ctx context.Context) (n int64, err error) {
+	if err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM streams WHERE broken_by <> ''`).Scan(&n); err != nil {
+		return 0, fmt.Errorf("count broken streams: %w", one(err))
+	}
+	return n, nil
+}
+
+// Again has a stream analysed again from its first batch: what was derived of it counts as covering nothing.
+func (s *Store) Again(ctx context.Context, stream int64) error {
+	err := s.update(ctx, func(q querier) error {
+		if _, err := q.ExecContext(ctx, `UPDATE streams SET analysed = 0, broken_by = '' WHERE id = ?`, stream); err != nil {
+			return err
+		}
+		_, err := q.ExecContext(ctx, `DELETE FROM checkpoints WHERE stream = ?`, stream)
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("have stream %d analysed again: %w", stream, one(err))
+	}
+	return nil
+}
+
+// StreamByID returns a stream as it is stored now.
+func (s *Store) StreamByID(ctx context.Context, id int64) (Stream, error) {
+	st, err := s.scanStream(s.read.QueryRowContext(ctx, `SELECT `+streamColumns+` FROM streams WHERE id = ? ORDER BY id`, id))
+	if err != nil {
+		return Stream{}, fmt.Errorf("read stream %d: %w", id, err)
+	}
+	return st, nil
 }
 
 func (s *Store) streams(ctx context.Context, query string, args ...any) ([]Stream, error) {
@@ -94,25 +165,38 @@ type Batch struct {
 	Packed    []byte // Body as zstd, where whoever stores it has it already
 }
 
-// AppendBatch stores b as the next batch of a stream. It is on disk when AppendBatch returns.
-func (s *Store) AppendBatch(ctx context.Context, stream int64, b Batch, receivedNS int64) error {
-	packed := b.Packed
+// pack returns b's lines as they are stored; done is called when they have been.
+func (s *Store) pack(b Batch) (packed []byte, done func()) {
 	// What was packed badly is packed again: it stays here for long.
-	if len(packed) == 0 || len(packed) > len(b.Body)/6 {
-		room := s.packed.Get().(*[]byte)
-		defer s.packed.Put(room)
-		*room = s.zip.EncodeAll(b.Body, (*room)[:0])
-		packed = *room
+	if len(b.Packed) > 0 && len(b.Packed) <= len(b.Body)/6 {
+		return b.Packed, func() {}
 	}
-	err := s.update(ctx, func(q querier) error {
-		const insert = `INSERT INTO batches (stream, n, first_line, lines, size, body) VALUES (?, ?, ?, ?, ?, ?)`
-		if _, err := q.ExecContext(ctx, insert, stream, b.N, b.FirstLine, b.Lines, len(b.Body), packed); err != nil {
-			return err
+	room := s.packed.Get().(*[]byte)
+	*room = s.zip.EncodeAll(b.Body, (*room)[:0])
+	return *room, func() { s.packed.Put(room) }
+}
+
+// AppendBatch stores b as the next batch of a stream. It is on disk when AppendBatch returns. ErrNotFound says that the
+// stream has been deleted.
+func (s *Store) AppendBatch(ctx context.Context, stream int64, b Batch, receivedNS int64) error {
+	packed, done := s.pack(b)
+	defer done()
+	return s.update(ctx, func(q querier) error { return appendBatch(ctx, q, stream, b, packed, receivedNS) })
+}
+
+func appendBatch(ctx context.Context, q querier, stream int64, b Batch, packed []byte, receivedNS int64) error {
+	const count = `UPDATE streams SET batches = ?, lines = ?, received_ns = ? WHERE id = ?`
+	done, err := q.ExecContext(ctx, count, b.N, b.FirstLine+b.Lines-1, receivedNS, stream)
+	if err == nil {
+		var n int64
+		if n, err = done.RowsAffected(); err == nil && n == 0 {
+			return fmt.Errorf("store batch %d: its stream: %w", b.N, ErrNotFound)
 		}
-		const count = `UPDATE streams SET batches = ?, lines = ?, received_ns = ? WHERE id = ?`
-		_, err := q.ExecContext(ctx, count, b.N, b.FirstLine+b.Lines-1, receivedNS, stream)
-		return err
-	})
+	}
+	if err == nil {
+		const insert = `INSERT INTO batches (stream, n, first_line, lines, size, body) VALUES (?, ?, ?, ?, ?, ?)`
+		_, err = q.ExecContext(ctx, insert, stream, b.N, b.FirstLine, b.Lines, len(b.Body), packed)
+	}
 	if err != nil {
 		return fmt.Errorf("store batch %d: %w", b.N, one(err))
 	}

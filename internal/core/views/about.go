@@ -32,3 +32,11 @@ type ServiceInfo struct {
 	KeepForNS   int64  `json:"keep_for_ns"`  // after their last event; 0: for good
 	KeepBytes   int64  `json:"keep_bytes"`   // 0: without bound
 }
+
+// Retention says what is deleted, and whether that is being held because the clock leapt.
+type Retention struct {
+	KeepForNS int64  `json:"keep_for_ns"` // after their last event; 0: for good
+	KeepBytes int64  `json:"keep_bytes"`  // 0: without bound
+	Held      bool   `json:"held"`        // nothing is deleted
+	Why       string `json:"why"`         // "" unless held
+}

@@ -1,0 +1,79 @@
+package access
+
+import (
+	"time"
+)
+
+// A session is what a browser keeps in place of a token: it is random, ends by itself, and can be ended without touching
+// the token that it was begun with. Sessions are in memory only: whoever was signed in signs in again after a restart.
+type session struct {
+	token string // the id of the token it was begun with
+	until time.Time
+}
+
+// The bounds of sessions.
+const (
+	SessionFor  = 12 * time.Hour
+	maxSessions = 10_000
+)
+
+// SignIn begins a session for the token with this secret, and returns what the browser keeps; false if there is no such
+// token, or it may not read.
+func (g *Gate) SignIn(secret string) (value string, who Who, ok bool) {
+	who, ok = g.Check(secret)
+	if !ok || !who.Kind.May(Read) {
+		return "", who, false
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	now := time.Now()
+	if len(g.sessions) >= maxSessions {
+		g.forget(now)
+	}
+	value = "session-" + random(32)
+	g.sessions[hash(value)] = session{token: who.Token, until: now.Add(SessionFor)}
+	return value, who, true
+}
+
+// forget drops the sessions that have ended, or else the one that ends first. The caller holds mu.
+func (g *Gate) forget(now time.Time) {
+	first := ""
+	for h, s := range g.sessions {
+		if s.until.Before(now) {
+			delete(g.sessions, h)
+		} else if first == "" || s.until.Before(g.sessions[first].until) {
+			first = h
+		}
+	}
+	if len(g.sessions) >= maxSessions {
+		delete(g.sessions, first)
+	}
+}
+
+// Session returns whose session a browser shows, false if there is none or it has ended.
+func (g *Gate) Session(value string) (Who, bool) {
+	g.mu.RLock()
+	defer g.mu.RUnlock()
+	s, ok := g.sessions[hash(value)]
+	if !ok || s.until.Before(time.Now()) {
+		return Who{}, false
+	}
+	for _, t := range g.byHash {
+		if t.ID == s.token {
+			return Who{t.ID, Kind(t.Kind)}, true
+		}
+	}
+	return Who{}, false
+}
+
+// SignOut ends a session.
+func (g *Gate) SignOut(value string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if h := hash(value); value != "" {
+		if _, ok := g.sessions[h]; ok {
+			delete(g.sessions, h)
+			g.tell()
+		}
+	}
+}

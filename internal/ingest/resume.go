@@ -1,0 +1,217 @@
+package ingest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/meter"
+	"keenlantern.example/internal/store"
+)
+
+// Resume analyses what was accepted and not analysed when the last process ended, and what another program could not
+// analyse; imports that were cut off are deleted. What goes wrong with one stream is logged and keeps nothing else from
+// being ready. It returns when that is done, or soon after ctx ends.
+func (h *Hub) Resume(ctx context.Context) error {
+	imports, err := h.store.UnfinishedImports(ctx)
+	if err != nil {
+		return fmt.Errorf("look for imports that were cut off: %w", err)
+	}
+	for _, rec := range imports {
+		h.log.Warn("deleting an import that was cut off; send the file again", "recording", rec.ID, "application", rec.App)
+		if err := h.store.DeleteRecording(ctx, rec.ID); err != nil {
+			h.log.Error("delete an import that was cut off", "recording", rec.ID, "error", err)
+		}
+	}
+	list, err := h.store.Unfinished(ctx, h.program)
+	if err != nil {
+		return fmt.Errorf("look for unfinished streams: %w", err)
+	}
+	if n, err := h.store.Broken(ctx); err == nil {
+		h.stats.broken.Store(n)
+	}
+	for _, st := range list {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		h.log.Info("analysing again what was accepted before the last stop", "stream", st.Name, "batches", st.Batches)
+		if err := h.resume(ctx, st); err != nil && ctx.Err() == nil {
+			h.log.Error("analyse a stream again", "stream", st.Name, "recording", st.Recording, "error", err)
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	h.ready.Store(true)
+	return nil
+}
+
+// resume analyses one stream as far as it is stored, and stores what was found.
+func (h *Hub) resume(ctx context.Context, st store.Stream) error {
+	if st.BrokenBy != "" {
+		if err := h.store.Again(ctx, st.ID); err != nil {
+			return err
+		}
+	}
+	if st.Live {
+		r, err := h.load(ctx, st.Name, nil, "")
+		if err != nil {
+			return err
+		}
+		r.ask(ctx) // it answers when it has read its stream again
+		if !r.live() {
+			r.leave()
+			select {
+			case <-r.gone:
+			case <-ctx.Done():
+			}
+		}
+		return ctx.Err()
+	}
+	return h.replay(ctx, st)
+}
+
+// replay analyses an imported stream's stored batches, and stores what was found and the log of its scopes anew.
+func (h *Hub) replay(ctx context.Context, st store.Stream) error {
+	stop := &meter.Stop{}
+	defer context.AfterFunc(ctx, stop.Call)()
+	var failed error
+	s, _, err := h.replayInto(ctx, st, stop, func(c derive.Chunk) {
+		if failed == nil {
+			failed = h.store.PutChunks(ctx, st.ID, []store.Chunk{{N: c.Info.N, Body: c.Body}})
+		}
+	})
+	if err != nil {
+		return err
+	}
+	s.Finish()
+	result, state := s.Result(), s.State()
+	if s.Interrupted() {
+		return engine.ErrInterrupted
+	}
+	if failed != nil {
+		return failed
+	}
+	h.noteBroken(s, st)
+	if err := h.keep(ctx, st.ID, st.Batches, result, state); err != nil {
+		return err
+	}
+	h.tell(st.Recording)
+	return h.summarise(ctx, st.Recording)
+}
+
+// replayInto analyses a stream's stored batches, from where its analysis was kept; full parts of the log of its scopes go to
+// chunk. It returns how many lines the kept analysis covered too. Batches that are damaged break the stream.
+func (h *Hub) replayInto(ctx context.Context, st store.Stream, stop *meter.Stop, chunk func(derive.Chunk)) (*engine.Stream, int64, error) {
+	s, known := h.begin(ctx, st, chunk)
+	s.Obey(stop)
+	if st.Live {
+		s.Remember(h.share())
+	}
+	lines := st.Lines
+	for n := known + 1; n <= st.Batches && s.Broken() == nil; n++ {
+		b, err := h.store.Batch(ctx, st.ID, n)
+		switch {
+		case errors.Is(err, store.ErrDamaged), errors.Is(err, store.ErrNotFound):
+			s.Break(&engine.Broken{Why: fmt.Sprintf("batch %d of %d cannot be read from the store; the others are kept, and can be exported", n, st.Batches)})
+			h.log.Error("a batch cannot be read", "stream", st.Name, "batch", n, "error", err)
+			continue
+		case err != nil:
+			return nil, 0, fmt.Errorf("read stream %s again: %w", st.Name, err)
+		}
+		if n == known+1 {
+			lines = b.FirstLine - 1
+		}
+		analyse(s, b.Body, b.FirstLine)
+		if s.Interrupted() {
+			return nil, 0, engine.ErrInterrupted
+		}
+	}
+	if s.Ended() {
+		s.Finish()
+	}
+	return s, lines, nil
+}
+
+// noteBroken logs that the analysis of a stream broke off.
+func (h *Hub) noteBroken(s *engine.Stream, st store.Stream) {
+	if b := s.Broken(); b != nil {
+		h.log.Error("the analysis of a stream broke off; its batches are kept", "stream", st.Name, "recording", st.Recording, "line", b.Line, "why", b.Why, "stack", b.Stack)
+	}
+}
+
+// repair has a stream analysed again, whose derived data cannot be read, when there is time for it.
+func (h *Hub) repair(st store.Stream, why error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if _, going := h.repaired[st.ID]; going || h.closed {
+		return
+	}
+	h.log.Error("what was derived from a stream cannot be read; it is analysed again", "stream", st.Name, "recording", st.Recording, "error", why)
+	h.again(st)
+}
+
+// again analyses a stream anew in the background, one after the other. The caller holds mu.
+func (h *Hub) again(st store.Stream) {
+	h.repaired[st.ID] = struct{}{}
+	h.wg.Go(func() {
+		defer func() {
+			h.mu.Lock()
+			delete(h.repaired, st.ID)
+			h.mu.Unlock()
+		}()
+		select {
+		case h.repairs <- struct{}{}:
+			defer func() { <-h.repairs }()
+		case <-h.ctx.Done():
+			return
+		}
+		h.mu.Lock()
+		run := h.runners[st.Name]
+		h.mu.Unlock()
+		if run != nil && st.Live {
+			run.end(ErrBusy)
+		}
+		err := h.store.Again(h.ctx, st.ID)
+		if err == nil {
+			h.pieces.forget(st.ID)
+			if st, err = h.store.StreamByID(h.ctx, st.ID); err == nil {
+				err = h.resume(h.ctx, st)
+			}
+		}
+		if err != nil && h.ctx.Err() == nil {
+			h.log.Error("analyse a stream again", "stream", st.Name, "recording", st.Recording, "error", err)
+		}
+		h.tell(st.Recording)
+	})
+}
+
+// Again has all streams of the recording that name means analysed anew, in the background, and returns how many.
+func (h *Hub) Again(ctx context.Context, name string) (int, error) {
+	rec, err := h.store.Recording(ctx, name)
+	if err != nil {
+		return 0, err
+	}
+	list, err := h.store.Streams(ctx, rec.ID)
+	if err != nil {
+		return 0, err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.closed {
+		return 0, ErrClosed
+	}
+	if h.imports[rec.ID] != nil {
+		return 0, ErrRunning
+	}
+	n := 0
+	for _, st := range list {
+		if _, going := h.repaired[st.ID]; !going {
+			h.again(st)
+			n++
+		}
+	}
+	return n, nil
+}

@@ -1,0 +1,190 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+)
+
+// Doors bounds the connections that a service holds: in all, and from each address. Whoever comes beyond that is let into
+// a small room of its own, where the service says how it is (/healthz, /readyz, /metrics) and refuses everything else, so
+// that it can be looked after while it is under attack. Idle connections make room for new ones.
+type Doors struct {
+	most, each, spare int
+
+	mu     sync.Mutex
+	open   map[*door]struct{}
+	byHost map[string]int
+	spares int
+}
+
+// The bounds of Doors, unless a test sets others.
+const (
+	MaxConnections = 4096
+	MaxPerAddress  = 1024
+	maxSpare       = 64
+	spareFor       = 5 * time.Second // how long a connection may be in the small room
+)
+
+// NewDoors returns Doors for so many connections in all, and from each address.
+func NewDoors(most, each int) *Doors {
+	return &Doors{most: most, each: each, spare: maxSpare, open: map[*door]struct{}{}, byHost: map[string]int{}}
+}
+
+// door is one connection.
+type door struct {
+	net.Conn
+	of    *Doors
+	host  string
+	spare bool
+	timer *time.Timer
+	once  sync.Once
+	idle  time.Time // since when; zero while a request is going on. Guarded by Doors.mu
+}
+
+// Close closes the connection and makes room for another.
+func (d *door) Close() error {
+	d.once.Do(func() {
+		if d.timer != nil {
+			d.timer.Stop()
+		}
+		d.of.mu.Lock()
+		defer d.of.mu.Unlock()
+		delete(d.of.open, d)
+		if d.spare {
+			d.of.spares--
+		} else if d.of.byHost[d.host]--; d.of.byHost[d.host] == 0 {
+			delete(d.of.byHost, d.host)
+		}
+	})
+	return d.Conn.Close()
+}
+
+// Listen returns l with its connections bounded.
+func (d *Doors) Listen(l net.Listener) net.Listener { return &doorListener{l, d} }
+
+type doorListener struct {
+	net.Listener
+	doors *Doors
+}
+
+// Accept waits for the next connection that there is room for.
+func (l *doorListener) Accept() (net.Conn, error) {
+	for {
+		conn, err := l.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		if in := l.doors.let(conn); in != nil {
+			return in, nil
+		}
+		_ = conn.Close()
+	}
+}
+
+// let finds room for a connection, nil if there is none.
+func (d *Doors) let(conn net.Conn) *door {
+	host, _, err := net.SplitHostPort(conn.RemoteAddr().String())
+	if err != nil {
+		host = conn.RemoteAddr().String()
+	}
+	in := &door{Conn: conn, of: d, host: host}
+	d.mu.Lock()
+	full := d.byHost[host] >= d.each
+	if !full && len(d.open)-d.spares >= d.most {
+		full = true
+		if old := d.longestIdle(); old != nil {
+			d.mu.Unlock()
+			_ = old.Close()
+			d.mu.Lock()
+			full = false
+		}
+	}
+	defer d.mu.Unlock()
+	if full {
+		if d.spares >= d.spare {
+			return nil
+		}
+		in.spare = true
+		d.spares++
+		in.timer = time.AfterFunc(spareFor, func() { _ = in.Close() })
+	} else {
+		d.byHost[host]++
+	}
+	d.open[in] = struct{}{}
+	return in
+}
+
+// longestIdle returns the connection that has been without a request for longest. The caller holds mu.
+func (d *Doors) longestIdle() *door {
+	var old *door
+	for in := range d.open {
+		if !in.spare && !in.idle.IsZero() && (old == nil || in.idle.Before(old.idle)) {
+			old = in
+		}
+	}
+	return old
+}
+
+// State is for http.Server.ConnState.
+func (d *Doors) State(conn net.Conn, state http.ConnState) {
+	in := doorOf(conn)
+	if in == nil {
+		return
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	in.idle = time.Time{}
+	if state == http.StateIdle {
+		in.idle = time.Now()
+	}
+}
+
+// doorOf returns what is known of a connection, which TLS may lie around.
+func doorOf(conn net.Conn) *door {
+	if over, ok := conn.(interface{ NetConn() net.Conn }); ok {
+		conn = over.NetConn()
+	}
+	in, _ := conn.(*door)
+	return in
+}
+
+type doorKey struct{}
+
+// Context is for http.Server.ConnContext.
+func (d *Doors) Context(ctx context.Context, conn net.Conn) context.Context {
+	if in := doorOf(conn); in != nil && in.spare {
+		return context.WithValue(ctx, doorKey{}, true)
+	}
+	return ctx
+}
+
+// errRoom says that there are too many connections.
+var errRoom = errors.New("the service holds as many connections as it takes, in all or from this address; close some, or try again later")
+
+// inRoom answers what comes by the small room: how the service is, and nothing else.
+func (s *service) inRoom(g *gin.Engine) http.Handler {
+	full := gin.New()
+	full.NoRoute(func(c *gin.Context) {
+		c.Header("Connection", "close")
+		s.problem(c, errRoom)
+	})
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Context().Value(doorKey{}) == nil {
+			g.ServeHTTP(w, r)
+			return
+		}
+		switch r.URL.Path {
+		case "/healthz", "/readyz", "/metrics":
+			w.Header().Set("Connection", "close")
+			g.ServeHTTP(w, r)
+		default:
+			full.ServeHTTP(w, r)
+		}
+	})
+}
