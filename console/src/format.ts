@@ -69,6 +69,9 @@ export function healthOf(health: Recording['health']): string {
   if (health.unresolved) parts.push(count(health.unresolved, 'line unresolved', 'lines unresolved'))
   if (health.lost) parts.push(count(health.lost, 'event lost', 'events lost'))
   if (health.cut_off) parts.push(count(health.cut_off, 'stream cut off', 'streams cut off'))
+  if (health.broken) parts.push(count(health.broken, 'stream not analysed', 'streams not analysed'))
+  if (health.names_over) parts.push('too many different names')
+  if (health.flattened) parts.push(count(health.flattened, 'scope nested too deeply', 'scopes nested too deeply'))
   if (health.sampled < 1) parts.push(`${Math.round(100 * health.sampled)}${narrow}% of scopes recorded`)
   return parts.join(', ')
 }

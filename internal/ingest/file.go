@@ -2,10 +2,8 @@ package ingest
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"time"
 
@@ -30,43 +28,38 @@ const (
 )
 
 // PutFile takes a whole trace, plain, gzip or zstd, of any length, as a recording of its own. It returns once all of it
-// is stored and analysed. A file without any stream, or whose input breaks off, leaves nothing behind. The same bytes again
-// are the same recording: fresh tells whether they are new. What it unpacks to is at most most bytes.
-func (h *Hub) PutFile(ctx context.Context, in io.Reader, most int64) (sum views.Summary, fresh bool, err error) {
+// is stored and analysed. A file without any stream, whose input breaks off, or whose sender leaves before the answer, leaves
+// nothing behind, so that it can be sent again. What it unpacks to is at most most bytes.
+func (h *Hub) PutFile(ctx context.Context, in io.Reader, most int64) (sum views.Summary, err error) {
 	read := &counted{in: in}
 	plain, err := reader.Decompress(read)
 	if err != nil {
-		return sum, false, &Unusable{err.Error()}
+		return sum, &Unusable{err.Error()}
 	}
 	defer plain.Close()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	f := &fileImport{hub: h, stop: &meter.Stop{}, cancel: cancel, gone: make(chan struct{}), hash: sha256.New()}
+	f := &fileImport{hub: h, stop: &meter.Stop{}, cancel: cancel, gone: make(chan struct{})}
 	defer context.AfterFunc(ctx, f.stop.Call)()
 	defer context.AfterFunc(h.ctx, func() { cancel(ErrClosed) })()
 	if err := h.enter(f); err != nil {
-		return sum, false, err
+		return sum, err
 	}
-	f.lines = reader.New(io.TeeReader(&easy{plain: plain, packed: read, most: most}, f.hash), reader.Options{})
+	f.lines = reader.New(&easy{plain: plain, packed: read, most: most}, reader.Options{})
 	f.split = &engine.Splitter{Set: h.set, Stop: f.stop, Scopes: func(n int, c derive.Chunk) { f.putChunk(ctx, n, c) }}
-	same, err := f.run(ctx)
+	err = f.run(ctx)
 	if cause := context.Cause(ctx); err != nil && cause != nil && cause != ctx.Err() {
 		err = cause // why it was ended, rather than what that made fail
 	}
-	if (err != nil || same != "") && f.recording != "" {
+	if err != nil && f.recording != "" {
 		err = errors.Join(err, h.store.DeleteRecording(context.WithoutCancel(ctx), f.recording))
 	}
 	h.left(f)
 	if err != nil {
-		return sum, false, err
-	}
-	if same != "" {
-		sum, err = h.Summary(ctx, same)
-		return sum, false, err
+		return sum, err
 	}
 	h.tell(f.recording)
-	sum, err = h.Summary(ctx, f.recording)
-	return sum, true, err
+	return h.Summary(ctx, f.recording)
 }
 
 // enter counts a file in, if there is room for one.
@@ -131,7 +124,6 @@ type fileImport struct {
 	stop      *meter.Stop
 	cancel    context.CancelCauseFunc
 	gone      chan struct{} // closed when it has ended
-	hash      hash.Hash     // of its plain bytes
 	lines     *reader.Reader
 	split     *engine.Splitter
 	recording string
@@ -143,8 +135,8 @@ type fileImport struct {
 	next      int64 // the number of the line after the last one in batch
 }
 
-// run reads the file to its end. Same is the recording of the same bytes, if there is one.
-func (f *fileImport) run(ctx context.Context) (same string, err error) {
+// run reads the file to its end.
+func (f *fileImport) run(ctx context.Context) error {
 	f.next = 1
 	f.batch.FirstLine = 1
 	for {
@@ -156,45 +148,45 @@ func (f *fileImport) run(ctx context.Context) (same string, err error) {
 			err = ctx.Err()
 		}
 		if unusable := (*Unusable)(nil); errors.As(err, &unusable) {
-			return "", unusable
+			return unusable
 		}
 		if err != nil {
-			return "", &Unusable{fmt.Sprintf("the file breaks off behind line %d: %v", line.Number, err)}
+			return &Unusable{fmt.Sprintf("the file breaks off behind line %d: %v", line.Number, err)}
 		}
 		f.split.Put(line)
 		if f.failed != nil {
-			return "", f.failed
+			return f.failed
 		}
 		if f.split.Streams() > f.begun {
 			if err := f.begin(ctx, line.Event); err != nil {
-				return "", err
+				return err
 			}
 		}
 		if err := f.add(ctx, &line); err != nil {
-			return "", err
+			return err
 		}
 		if len(f.batch.Body) >= chunk && f.stream != 0 {
 			if err := f.flush(ctx); err != nil {
-				return "", err
+				return err
 			}
 		}
 		if len(f.batch.Body) > maxBeforeHello && f.stream == 0 {
-			return "", &Unusable{engine.ErrNoStream.Error()}
+			return &Unusable{engine.ErrNoStream.Error()}
 		}
 	}
 	if f.stream == 0 {
-		return "", &Unusable{engine.ErrNoStream.Error()}
+		return &Unusable{engine.ErrNoStream.Error()}
 	}
 	if err := f.flush(ctx); err != nil {
-		return "", err
+		return err
 	}
 	if err := f.finish(ctx); err != nil {
-		return "", err
+		return err
 	}
-	if same, err = f.hub.store.Imported(ctx, f.recording, f.hash.Sum(nil)); err != nil || same != "" {
-		return same, err
+	if err := f.hub.store.Imported(ctx, f.recording); err != nil {
+		return err
 	}
-	return "", f.hub.summarise(ctx, f.recording)
+	return f.hub.summarise(ctx, f.recording)
 }
 
 // maxBeforeHello bounds what may stand before the first hello.

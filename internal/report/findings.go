@@ -134,6 +134,9 @@ func HealthLine(h *engine.Health) string {
 	add(h.UnknownKinds, "event of unknown kind", "events of unknown kinds")
 	add(h.Unresolved, "line about an id that never came", "lines about ids that never came")
 	add(h.Lost, "event lost", "events lost")
+	add(h.Unread, "line not analysed", "lines not analysed")
+	add(h.NamesOver, "name over the bound, counted together or left out", "names over the bound, counted together or left out")
+	add(h.Flattened, "scope nested too deeply, taken to lie further out", "scopes nested too deeply, taken to lie further out")
 	if h.CutOff {
 		parts = append(parts, "cut off at its end")
 	}

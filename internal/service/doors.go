@@ -170,21 +170,27 @@ var errRoom = errors.New("the service holds as many connections as it takes, in 
 // inRoom answers what comes by the small room: how the service is, and nothing else.
 func (s *service) inRoom(g *gin.Engine) http.Handler {
 	full := gin.New()
-	full.NoRoute(func(c *gin.Context) {
-		c.Header("Connection", "close")
-		s.problem(c, errRoom)
-	})
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Context().Value(doorKey{}) == nil {
-			g.ServeHTTP(w, r)
-			return
-		}
-		switch r.URL.Path {
-		case "/healthz", "/readyz", "/metrics":
-			w.Header().Set("Connection", "close")
-			g.ServeHTTP(w, r)
-		default:
-			full.ServeHTTP(w, r)
-		}
-	})
+	full.NoRoute(func(c *gin.Context) { s.problem(c, errRoom) })
+	return &rooms{g, full}
+}
+
+// rooms are the service, and the small room beside it.
+type rooms struct {
+	*gin.Engine
+	full *gin.Engine
+}
+
+// ServeHTTP answers in the one by which the connection came.
+func (r *rooms) ServeHTTP(w http.ResponseWriter, req *http.Request) {
+	if req.Context().Value(doorKey{}) == nil {
+		r.Engine.ServeHTTP(w, req)
+		return
+	}
+	w.Header().Set("Connection", "close")
+	switch req.URL.Path {
+	case "/healthz", "/readyz", "/metrics":
+		r.Engine.ServeHTTP(w, req)
+	default:
+		r.full.ServeHTTP(w, req)
+	}
 }

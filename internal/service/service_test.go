@@ -155,8 +155,10 @@ func TestBatches(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(said, &first))
 	assert.Equal(t, int64(6), first.Lines)
-	_, _, again := r.do(http.MethodPut, at+"1", strings.NewReader("something else"))
+	_, _, again := r.do(http.MethodPut, at+"1", lines(all[:6]))
 	assert.JSONEq(t, string(said), string(again), "the same batch again is answered the same")
+	other := r.problem(http.MethodPut, at+"1", strings.NewReader("something else"))
+	assert.Equal(t, "urn:keenlantern:problem:batch-conflict", other.Type, "another batch under its number is not")
 
 	skipped := r.problem(http.MethodPut, at+"3", lines(all[6:]))
 	assert.Equal(t, http.StatusConflict, skipped.Status)
@@ -268,7 +270,7 @@ func TestProblems(t *testing.T) {
 		{"over the bound", "PUT", "/api/v1/streams/h-1/batches/1", hello + big, nil, 413, "too-large", "65536 bytes"},
 		{"over the bound when unpacked", "PUT", "/api/v1/streams/h-1/batches/1", bomb.String(), []string{"Content-Encoding", "gzip"}, 413, "too-large", "65536 bytes"},
 		{"not the encoding it says", "PUT", "/api/v1/streams/h-1/batches/1", hello, []string{"Content-Encoding", "gzip"}, 400, "bad-request", "is said to be gzip"},
-		{"a broken zstd", "PUT", "/api/v1/streams/h-1/batches/1", hello, []string{"Content-Encoding", "zstd"}, 400, "bad-request", "could not be read"},
+		{"a broken zstd", "PUT", "/api/v1/streams/h-1/batches/1", hello, []string{"Content-Encoding", "zstd"}, 400, "bad-request", "is said to be zstd and is not"},
 		{"an unknown encoding", "PUT", "/api/v1/streams/h-1/batches/1", hello, []string{"Content-Encoding", "br"}, 400, "bad-request", "use gzip, zstd or none"},
 		{"a file without a stream", "POST", "/api/v1/recordings", "noise\n", nil, 422, "not-a-trace", "no line is a hello"},
 		{"a file that breaks off", "POST", "/api/v1/recordings", bomb.String()[:100], nil, 422, "not-a-trace", "breaks off"},
@@ -368,7 +370,7 @@ func TestOpenAPI(t *testing.T) {
 	}
 	routes := []string{}
 	param := regexp.MustCompile(`:(\w+)`)
-	for _, route := range r.Config.Handler.(*gin.Engine).Routes() {
+	for _, route := range r.Config.Handler.(interface{ Routes() gin.RoutesInfo }).Routes() {
 		routes = append(routes, route.Method+" "+param.ReplaceAllString(route.Path, "{$1}"))
 	}
 	slices.Sort(described)

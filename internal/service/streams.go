@@ -51,16 +51,12 @@ func (s *service) postRecording(c *gin.Context) error {
 	if err := saidPacking(in, c.GetHeader("Content-Encoding")); err != nil {
 		return err
 	}
-	summary, fresh, err := s.Hub.PutFile(c.Request.Context(), in, s.MaxFile)
+	summary, err := s.Hub.PutFile(c.Request.Context(), in, s.MaxFile)
 	if err != nil {
 		return err
 	}
 	c.Header("Location", "/api/v1/recordings/"+summary.ID)
-	status := http.StatusCreated
-	if !fresh {
-		status = http.StatusOK
-	}
-	c.JSON(status, summary)
+	c.JSON(http.StatusCreated, summary)
 	return nil
 }
 

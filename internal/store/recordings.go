@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"strings"
@@ -52,22 +51,12 @@ func addRecording(ctx context.Context, q querier, r Recording) error {
 	return nil
 }
 
-// Imported notes that a file has come to its end, and the sum of its bytes. If a whole recording has the same sum, it is
-// returned, and nothing is noted.
-func (s *Store) Imported(ctx context.Context, id string, sum []byte) (same string, err error) {
-	err = s.update(ctx, func(q querier) error {
-		const before = `SELECT id FROM recordings WHERE sum = ? AND importing = 0 AND id <> ? ORDER BY created_ns, id LIMIT 1`
-		err := q.QueryRowContext(ctx, before, sum, id).Scan(&same)
-		if !errors.Is(err, sql.ErrNoRows) {
-			return err
-		}
-		_, err = q.ExecContext(ctx, `UPDATE recordings SET importing = 0, sum = ? WHERE id = ?`, sum, id)
-		return err
-	})
-	if err != nil {
-		return "", fmt.Errorf("end the import of recording %s: %w", id, one(err))
+// Imported notes that a file has come to its end.
+func (s *Store) Imported(ctx context.Context, id string) error {
+	if _, err := s.write.ExecContext(ctx, `UPDATE recordings SET importing = 0 WHERE id = ?`, id); err != nil {
+		return fmt.Errorf("end the import of recording %s: %w", id, one(err))
 	}
-	return same, nil
+	return nil
 }
 
 // UnfinishedImports returns the recordings of files that have not come to their end.

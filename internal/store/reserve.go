@@ -11,7 +11,7 @@ import (
 // the reserve is given up for as long as that takes.
 const ReserveName = "keenlantern.reserve"
 
-const reserveBytes = 16 << 20
+const reserveBytes = 4 << 20
 
 // keepReserve makes the file if it is not there. A disk that has no room for it is not an error: there will be one when
 // there is.

@@ -203,17 +203,18 @@ func appendBatch(ctx context.Context, q querier, stream int64, b Batch, packed [
 	return nil
 }
 
-// Batch returns one stored batch.
+// Batch returns one stored batch. With ErrDamaged it comes without its lines.
 func (s *Store) Batch(ctx context.Context, stream, n int64) (Batch, error) {
 	b := Batch{N: n}
 	var packed []byte
 	const q = `SELECT first_line, lines, body FROM batches WHERE stream = ? AND n = ? ORDER BY n`
 	err := s.read.QueryRowContext(ctx, q, stream, n).Scan(&b.FirstLine, &b.Lines, &packed)
 	if err != nil {
-		return Batch{}, fmt.Errorf("read batch %d: %w", n, one(err))
+		return Batch{N: n}, fmt.Errorf("read batch %d: %w", n, one(err))
 	}
 	if b.Body, err = s.unzip.DecodeAll(packed, nil); err != nil {
-		return Batch{}, fmt.Errorf("unpack batch %d: %w", n, unpacked(err))
+		b.Body = nil
+		return b, fmt.Errorf("unpack batch %d: %w", n, unpacked(err))
 	}
 	return b, nil
 }

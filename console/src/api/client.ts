@@ -92,6 +92,7 @@ export const api = {
     change<Recording>('PATCH', `/recordings/${part(recording)}`, what),
   remove: (recording: string) => change<null>('DELETE', `/recordings/${part(recording)}`),
   applications: (signal: AbortSignal) => get<ApplicationList>('/applications', signal),
+  analyse: (recording: string) => change<{ streams: number }>('POST', `/recordings/${part(recording)}/analysis`),
   order: (application: string, order: Partial<Order>) => change<Application>('PUT', `/applications/${part(application)}/order`, order),
   rules: (signal: AbortSignal) => get<{ rules: RuleDoc[] }>('/rules', signal),
   service: (signal: AbortSignal) => get<ServiceInfo>('/service', signal),

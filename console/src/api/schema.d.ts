@@ -13,7 +13,7 @@ export interface paths {
          * Send the n-th batch of a stream
          * @description The body is any number of lines of a lantern trace. Batches count from 1, and the first one starts with the
          *     stream's hello. The answer comes when the batch would survive a crash. Sending the same number again is answered
-         *     the same and counts nothing twice.
+         *     the same and counts nothing twice; with other lines it is a conflict. A stream belongs to the token that began it.
          */
         put: operations["putBatch"];
         post?: never;
@@ -379,15 +379,67 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /**
-         * What a recorder shall do
-         * @description A recorder's long poll. It is answered at once where the order's version is not the one the recorder has seen, else
-         *     when that changes, or unchanged after some 25 seconds; the recorder then asks again. With the question the recorder
-         *     says how it is doing.
-         */
+        /** What the recorders of an application shall do */
         get: operations["getOrder"];
         /** Order what the recorders of an application shall do from now on */
         put: operations["putOrder"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/applications/{application}/recorders/{recorder}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Say how a recorder is doing, and learn what it shall do
+         * @description A recorder's long poll. It is answered with the application's order: at once where that is not the version the
+         *     recorder knows, else when it changes, or unchanged after some 25 seconds; the recorder then says again how it is
+         *     doing.
+         */
+        put: operations["putRecorder"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/analysis": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a recording analysed again, in the background */
+        post: operations["postAnalysis"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/service/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which recordings the service deletes by itself, and whether it does */
+        get: operations["getRetention"];
+        /** Say that the service's clock is right, so that old recordings are deleted again */
+        put: operations["putRetention"];
         post?: never;
         delete?: never;
         options?: never;
@@ -552,6 +604,15 @@ export interface components {
             status: number;
             detail: string;
         };
+        Retention: {
+            /** @description After a recording was last written; 0 is for good. */
+            keep_for_ns: number;
+            /** @description 0 is without bound. */
+            keep_bytes: number;
+            /** @description Nothing is deleted because the clock has leapt. */
+            held: boolean;
+            why: string;
+        };
         OutOfTurn: components["schemas"]["Problem"] & {
             /** @description The batch to send next. */
             expected: number;
@@ -582,7 +643,7 @@ export interface components {
             /** @enum {string} */
             source: "live" | "file";
             /** @enum {string} */
-            state: "running" | "ended" | "silent" | "cut off";
+            state: "running" | "importing" | "ended" | "silent" | "cut off" | "broken";
             /** Format: date-time */
             created: string;
             /** @description RFC 3339, of the first stream; empty before its hello. */
@@ -606,6 +667,14 @@ export interface components {
                 lost: number;
                 /** @description Streams that ended without bye. */
                 cut_off: number;
+                /** @description Streams whose analysis broke off. Their batches are kept. */
+                broken: number;
+                /** @description Why the first of them did. */
+                why: string;
+                /** @description How often a name was met that was over the bound of a stream's names; such names are counted together or left out. */
+                names_over: number;
+                /** @description Scopes nested too deeply; they are taken to lie further out. */
+                flattened: number;
                 /** @description The least share of scopes recorded in any stream. */
                 sampled: number;
             };
@@ -630,6 +699,10 @@ export interface components {
             unknown_kinds: number;
             unresolved: number;
             held: number;
+            /** @description Lines from where the analysis broke off. */
+            unread: number;
+            names_over: number;
+            flattened: number;
             lost: number;
             cut_off: boolean;
             sampled: number;
@@ -652,6 +725,12 @@ export interface components {
             lasted_ns: number;
             figures: components["schemas"]["Figures"];
             health: components["schemas"]["Health"];
+            /** @description Why the analysis ended before the stream did; absent while it goes on. Nothing is said of what was found. */
+            broken?: {
+                /** @description At which line; 0 where that is not known. */
+                line: number;
+                why: string;
+            };
         };
         RecordingDetail: components["schemas"]["Recording"] & {
             stream_list: components["schemas"]["Stream"][];
@@ -1333,8 +1412,10 @@ export interface operations {
                 };
             };
             400: components["responses"]["Problem"];
+            410: components["responses"]["Problem"];
             413: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
+            429: components["responses"]["Busy"];
         };
     };
     getRecording: {
@@ -2047,20 +2128,7 @@ export interface operations {
     };
     getOrder: {
         parameters: {
-            query: {
-                /** @description An id of the recorder's own, the same as long as it runs. */
-                recorder: string;
-                /** @description The version it follows. */
-                seen?: number;
-                on?: boolean;
-                share?: number;
-                events?: number;
-                lost?: number;
-                /** @description The application's. */
-                version?: string;
-                environment?: string;
-                stream?: string;
-            };
+            query?: never;
             header?: never;
             path: {
                 application: string;
@@ -2069,7 +2137,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The order. */
+            /** @description The order; its version is 0 where nobody has said anything. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -2078,9 +2146,6 @@ export interface operations {
                     "application/json": components["schemas"]["Order"];
                 };
             };
-            400: components["responses"]["Problem"];
-            429: components["responses"]["Busy"];
-            503: components["responses"]["Busy"];
         };
     };
     putOrder: {
@@ -2114,6 +2179,124 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Application"];
+                };
+            };
+            400: components["responses"]["Problem"];
+        };
+    };
+    putRecorder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                application: string;
+                /** @description An id of the recorder's own, the same as long as it runs. */
+                recorder: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description The application's. */
+                    version?: string;
+                    environment?: string;
+                    /** @description Empty while it does not record. */
+                    stream?: string;
+                    on?: boolean;
+                    share?: number;
+                    events?: number;
+                    lost?: number;
+                    /** @description The version of the order it follows. */
+                    knows?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The order. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Order"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            429: components["responses"]["Busy"];
+            503: components["responses"]["Busy"];
+        };
+    };
+    postAnalysis: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It will be. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        streams: number;
+                    };
+                };
+            };
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+        };
+    };
+    getRetention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it deletes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retention"];
+                };
+            };
+        };
+    };
+    putRetention: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @constant */
+                    held: false;
+                };
+            };
+        };
+        responses: {
+            /** @description What it deletes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Retention"];
                 };
             };
             400: components["responses"]["Problem"];

@@ -21,7 +21,7 @@ type Summary struct {
 	Version     string         `json:"version"`
 	Environment string         `json:"environment"`
 	Source      string         `json:"source"` // "live" or "file"
-	State       string         `json:"state"`  // "running", "ended", "silent", "cut off"
+	State       string         `json:"state"`  // "running", "importing", "ended", "silent", "cut off", "broken"
 	Created     string         `json:"created"`
 	Start       string         `json:"start"` // of the first stream
 	LastedNS    int64          `json:"lasted_ns"`
@@ -60,6 +60,10 @@ type Overall struct {
 	Unresolved   int64   `json:"unresolved"`
 	Lost         int64   `json:"lost"`
 	CutOff       int     `json:"cut_off"` // streams
+	Broken       int     `json:"broken"`  // streams whose analysis broke off
+	Why          string  `json:"why"`     // of the first of them
+	NamesOver    int64   `json:"names_over"`
+	Flattened    int64   `json:"flattened"`
 	Sampled      float64 `json:"sampled"` // the least share of any stream
 }
 
@@ -83,6 +87,12 @@ func Summarise(rec Recording, r *engine.Result) Summary {
 		s.Figures.Registrations = max(s.Figures.Registrations, i.Figures.Registrations)
 		s.Figures.Alive += i.Figures.Alive
 		s.Health.add(&i.Health)
+		if i.Broken != nil {
+			if s.Health.Broken++; s.Health.Broken == 1 {
+				s.Health.Why = i.Broken.Error()
+			}
+			s.Health.Whole = false
+		}
 		if i.Ended {
 			ended++
 		}
@@ -101,6 +111,8 @@ func Summarise(rec Recording, r *engine.Result) Summary {
 		s.Worst = worst.String()
 	}
 	switch {
+	case s.Health.Broken > 0:
+		s.State = "broken"
 	case ended == len(r.Streams) && ended > 0:
 		s.State = "ended"
 	case s.Health.CutOff > 0 && s.Health.CutOff+ended == len(r.Streams):
@@ -118,6 +130,8 @@ func (o *Overall) add(h *engine.Health) {
 	o.UnknownKinds += h.UnknownKinds
 	o.Unresolved += h.Unresolved
 	o.Lost += h.Lost
+	o.NamesOver += h.NamesOver
+	o.Flattened += h.Flattened
 	o.Sampled = min(o.Sampled, h.Sampled)
 	if h.CutOff {
 		o.CutOff++

@@ -13,8 +13,6 @@ CREATE TABLE spent_ids (
 INSERT INTO spent_ids (id) SELECT id FROM recordings;
 
 ALTER TABLE recordings ADD COLUMN importing INTEGER NOT NULL DEFAULT 0; -- 1: a file that has not come to its end
-ALTER TABLE recordings ADD COLUMN sum BLOB;                             -- SHA-256 of the whole file, unpacked
-CREATE INDEX recordings_sum ON recordings (sum) WHERE sum IS NOT NULL;
 
 ALTER TABLE streams ADD COLUMN owner TEXT NOT NULL DEFAULT '';     -- the id of the token that began it, if any
 ALTER TABLE streams ADD COLUMN broken_by TEXT NOT NULL DEFAULT ''; -- the program whose analysis of it broke off
@@ -22,8 +20,6 @@ ALTER TABLE streams ADD COLUMN broken_by TEXT NOT NULL DEFAULT ''; -- the progra
 -- +goose Down
 ALTER TABLE streams DROP COLUMN broken_by;
 ALTER TABLE streams DROP COLUMN owner;
-DROP INDEX recordings_sum;
-ALTER TABLE recordings DROP COLUMN sum;
 ALTER TABLE recordings DROP COLUMN importing;
 DROP TABLE spent_ids;
 DROP TABLE counters;

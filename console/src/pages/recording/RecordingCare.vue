@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiDownload, mdiPencil, mdiPin, mdiPinOff, mdiTrashCanOutline } from '@mdi/js'
+import { mdiDownload, mdiPencil, mdiPin, mdiPinOff, mdiRefresh, mdiTrashCanOutline } from '@mdi/js'
 import { ref } from 'vue'
 import { useRouter } from 'vue-router'
 
@@ -52,6 +52,14 @@ async function pin() {
   if (await attempt(() => api.change(props.recording.id, { pinned: !props.recording.pinned }))) emit('changed')
 }
 
+/** How many streams are being analysed again; 0 before. */
+const again = ref(0)
+async function analyseAgain() {
+  await attempt(async () => {
+    again.value = (await api.analyse(props.recording.id)).streams
+  })
+}
+
 async function remove() {
   if (await attempt(() => api.remove(props.recording.id))) {
     deleting.value = false
@@ -66,6 +74,9 @@ async function remove() {
       <v-btn variant="outlined" :prepend-icon="mdiPencil" data-name @click="openNaming">Name and labels</v-btn>
       <v-btn variant="outlined" :prepend-icon="recording.pinned ? mdiPinOff : mdiPin" data-pin @click="pin">{{ recording.pinned ? 'Unpin' : 'Pin' }}</v-btn>
       <v-btn variant="outlined" :prepend-icon="mdiDownload" :href="`/api/v1/recordings/${encodeURIComponent(recording.id)}/export`" download>Export the trace</v-btn>
+      <v-btn v-if="recording.health.broken || again" variant="outlined" :prepend-icon="mdiRefresh" :disabled="!!again" data-analyse @click="analyseAgain">{{
+        again ? 'Being analysed again' : 'Analyse again'
+      }}</v-btn>
       <v-btn variant="outlined" color="error" :prepend-icon="mdiTrashCanOutline" @click="deleting = true">Delete</v-btn>
     </div>
     <v-alert v-if="problem" type="error" class="mt-3" :title="problem.title">{{ problem.detail }}</v-alert>

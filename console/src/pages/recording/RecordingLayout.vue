@@ -63,7 +63,10 @@ const views = computed(() => {
         <span :class="{ unwhole: !data.health.whole }">{{ healthOf(data.health) }}</span>
         <v-chip v-for="(value, label) in data.labels" :key="label">{{ label }}={{ value }}</v-chip>
       </header>
-      <div v-else class="page"><PageState :error="error" :loading="loading" what="the recording" @retry="refresh" /></div>
+      <v-alert v-if="data?.health.broken" type="error" class="ma-4" title="This recording could not be analysed to its end" data-broken>
+        {{ data.health.why }}. Its trace is kept and can be exported; “Analyse again” on the overview tries once more.
+      </v-alert>
+      <div v-if="!data" class="page"><PageState :error="error" :loading="loading" what="the recording" @retry="refresh" /></div>
       <router-view v-if="data" />
     </div>
   </div>

@@ -6,8 +6,8 @@ defineProps<{ streams: Stream[] }>()
 
 function health(stream: Stream): string {
   const h = stream.health
-  const whole = !h.refused && !h.unknown_kinds && !h.unresolved && !h.lost && !h.cut_off && h.sampled === 1
-  return healthOf({ ...h, whole, cut_off: h.cut_off ? 1 : 0 })
+  const whole = !h.refused && !h.unknown_kinds && !h.unresolved && !h.lost && !h.cut_off && !h.names_over && !h.flattened && !stream.broken && h.sampled === 1
+  return healthOf({ ...h, whole, cut_off: h.cut_off ? 1 : 0, broken: stream.broken ? 1 : 0, why: '' })
 }
 </script>
 
@@ -39,6 +39,12 @@ function health(stream: Stream): string {
             <td class="num">{{ whole(s.figures.alive) }}</td>
             <td class="num">{{ whole(s.health.lines) }}</td>
             <td>{{ health(s) }}</td>
+          </tr>
+          <tr v-if="s.broken" data-broken>
+            <td colspan="9" class="refusals">
+              The analysis broke off<template v-if="s.broken.line"> at line {{ whole(s.broken.line) }}</template>: {{ s.broken.why }}. The trace is kept; nothing is said of what was
+              found in it.
+            </td>
           </tr>
           <tr v-if="s.health.refusals.length" data-refusals>
             <td colspan="9" class="refusals">
