@@ -20,6 +20,7 @@ var mayImport = map[string]string{
 	"internal/core/nest":     "",
 	"internal/core/meter":    "",
 	"internal/core/facts":    "internal/core/ledger",
+	"internal/attack":        "",
 	"internal/attack/traces": "",
 	"internal/core/ledger":   "record/event internal/core/finding internal/core/nest internal/core/meter",
 	"internal/core/rules":    "record/event internal/core/facts internal/core/finding internal/core/ledger",

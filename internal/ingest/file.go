@@ -29,7 +29,8 @@ const (
 
 // PutFile takes a whole trace, plain, gzip or zstd, of any length, as a recording of its own. It returns once all of it
 // is stored and analysed. A file without any stream, whose input breaks off, or whose sender leaves before the answer, leaves
-// nothing behind, so that it can be sent again. What it unpacks to is at most most bytes.
+// nothing behind, so that it can be sent again. What it unpacks to is at most most bytes. An input that has a method Abort
+// is told so when it shall not be waited for any longer.
 func (h *Hub) PutFile(ctx context.Context, in io.Reader, most int64) (sum views.Summary, err error) {
 	read := &counted{in: in}
 	plain, err := reader.Decompress(read)
@@ -42,6 +43,9 @@ func (h *Hub) PutFile(ctx context.Context, in io.Reader, most int64) (sum views.
 	f := &fileImport{hub: h, stop: &meter.Stop{}, cancel: cancel, gone: make(chan struct{})}
 	defer context.AfterFunc(ctx, f.stop.Call)()
 	defer context.AfterFunc(h.ctx, func() { cancel(ErrClosed) })()
+	if a, ok := in.(interface{ Abort() }); ok {
+		defer context.AfterFunc(ctx, a.Abort)()
+	}
 	if err := h.enter(f); err != nil {
 		return sum, err
 	}

@@ -200,7 +200,12 @@ func (r *runner) run() {
 		}
 		kept = r.stored.Batches
 	}
+	broken := false
 	for {
+		if !broken && r.stream.Broken() != nil {
+			broken = true
+			save() // so that it is known as broken everywhere, and after a restart
+		}
 		select {
 		case j := <-r.jobs:
 			r.stream.Remember(r.hub.share())

@@ -43,7 +43,7 @@ func (h *Hub) Recording(ctx context.Context, name string) (views.Summary, *engin
 		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
 		Created: time.Unix(0, rec.CreatedNS),
 	}, r)
-	if h.running(rec.ID) {
+	if h.running(rec.ID) && s.Health.Broken == 0 {
 		s.State = "running"
 	}
 	if rec.Importing {

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -30,15 +31,15 @@ func (s *service) guarded(c *gin.Context) {
 	if c.Request.TLS != nil {
 		h.Set("Strict-Transport-Security", "max-age=31536000")
 	}
-	if err := foreign(c.Request, s.Hosts); err != nil {
-		s.problem(c, err)
-		return
-	}
 	conn := http.NewResponseController(c.Writer)
 	// Where the connection has no deadlines, as in tests without one, there is none to be set.
 	_ = conn.SetWriteDeadline(time.Now().Add(writeFor))
 	if c.Request.Body != nil && c.Request.Body != http.NoBody {
 		c.Request.Body = &patientBody{ReadCloser: c.Request.Body, conn: conn, began: time.Now()}
+	}
+	if err := foreign(c.Request, s.Hosts); err != nil {
+		s.problem(c, err)
+		return
 	}
 	c.Next()
 }
@@ -55,9 +56,16 @@ const (
 // patientBody lets a body take long as long as it comes at a fair rate: one that only holds a connection is cut off.
 type patientBody struct {
 	io.ReadCloser
-	conn  *http.ResponseController
-	began time.Time
-	n     int64
+	conn    *http.ResponseController
+	began   time.Time
+	n       int64
+	aborted atomic.Bool
+}
+
+// abort ends reading. It may be called while somebody reads.
+func (b *patientBody) abort() {
+	b.aborted.Store(true)
+	_ = b.conn.SetReadDeadline(time.Now())
 }
 
 // Read reads what comes until the deadline.
@@ -70,6 +78,9 @@ func (b *patientBody) Read(p []byte) (int, error) {
 		until = fair
 	}
 	_ = b.conn.SetReadDeadline(until)
+	if b.aborted.Load() {
+		_ = b.conn.SetReadDeadline(time.Now())
+	}
 	n, err := b.ReadCloser.Read(p)
 	b.n += int64(n)
 	if err != nil {

@@ -20,7 +20,7 @@ const (
 type news struct {
 	mu     sync.Mutex
 	latest map[string]*message
-	made   int64 // messages, for tests
+	made   int64 // messages
 }
 
 // message is what listeners are told of a recording.

@@ -38,6 +38,11 @@ func newMetrics(s *service) *metrics {
 		counter("ingest_lines_total", "Lines in them.", func() float64 { return float64(s.Hub.Stats().Lines) }),
 		counter("ingest_busy_total", "Batches that were put off because the service was behind.", func() float64 { return float64(s.Hub.Stats().Busy) }),
 		gauge("streams_loaded", "Live streams that are in memory.", func() float64 { return float64(s.Hub.Stats().Streams) }),
+		counter("live_messages_total", "Messages that were made for listeners, each for all of them.", func() float64 {
+			s.news.mu.Lock()
+			defer s.news.mu.Unlock()
+			return float64(s.news.made)
+		}),
 		gauge("imports_running", "Trace files that are being read.", func() float64 { return float64(s.Hub.Stats().Imports) }),
 		gauge("ingest_waiting_bytes", "Bytes held for batches that are being read or wait.", func() float64 { return float64(s.Hub.Stats().Waiting) }),
 		gauge("streams_broken", "Streams whose analysis broke off.", func() float64 { return float64(s.Hub.Stats().Broken) }),

@@ -47,8 +47,9 @@ func (s *service) putBatch(c *gin.Context) error {
 
 // postRecording takes a whole trace. It may be packed once: by its Content-Encoding, or as a file that is.
 func (s *service) postRecording(c *gin.Context) error {
-	in := bufio.NewReaderSize(http.MaxBytesReader(c.Writer, c.Request.Body, s.MaxFile), 4<<10)
-	if err := saidPacking(in, c.GetHeader("Content-Encoding")); err != nil {
+	patient, _ := c.Request.Body.(*patientBody)
+	in := &file{bufio.NewReaderSize(http.MaxBytesReader(c.Writer, c.Request.Body, s.MaxFile), 4<<10), patient}
+	if err := saidPacking(in.Reader, c.GetHeader("Content-Encoding")); err != nil {
 		return err
 	}
 	summary, err := s.Hub.PutFile(c.Request.Context(), in, s.MaxFile)
@@ -58,6 +59,19 @@ func (s *service) postRecording(c *gin.Context) error {
 	c.Header("Location", "/api/v1/recordings/"+summary.ID)
 	c.JSON(http.StatusCreated, summary)
 	return nil
+}
+
+// file is a trace on its way in, whose sender need not be waited for.
+type file struct {
+	*bufio.Reader
+	body *patientBody // nil for an empty one
+}
+
+// Abort ends reading, also one that is waiting.
+func (f *file) Abort() {
+	if f.body != nil {
+		f.body.abort()
+	}
 }
 
 // saidPacking checks that a file is packed as its Content-Encoding says.
