@@ -5,7 +5,7 @@ DATA    := .data
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 MODULES := . ./record ./record/samberdo ./record/uberdig
 
-.PHONY: overhead all build console demo test test-go lint bench check clean screenshots chromium soak
+.PHONY: overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
 
 all: build
 
@@ -52,6 +52,17 @@ soak: build
 	go run ./internal/load/soak -for 10m
 	go run ./internal/load/soak -events 10000000 -streams 1 -open 1000
 	go run ./internal/load/soak -events 10000000 -streams 100 -open 1000
+
+# Attacks a service of its own for some minutes, and writes what was measured into docs/figures.md.
+attack: build
+	go test ./internal/attack -timeout 60m -count 1 -args -large -figures $(CURDIR)/docs/figures.md
+	go test ./internal/core/engine -run '^$$' -fuzz FuzzRandomTraces -fuzztime 10m
+
+FUZZ ?= 2m
+fuzz:
+	go test ./internal/core/engine -run '^$$' -fuzz FuzzRandomTraces -fuzztime $(FUZZ)
+	go test ./internal/core/engine -run '^$$' -fuzz FuzzAnalyse -fuzztime $(FUZZ)
+	go test ./internal/core/reader -run '^$$' -fuzz . -fuzztime $(FUZZ)
 
 screenshots: build chromium
 	go run ./internal/browser/screenshots

@@ -85,7 +85,7 @@ func TestKilled(t *testing.T) {
 	failed := make(chan error, 3)
 	for k := range 3 {
 		stream := fmt.Sprintf("h-%d", k+1)
-		batches := leaky(stream, 300+50*k)
+		batches := leaky(stream, 1200+50*k)
 		want[stream], err = engine.Analyse(t.Context(), strings.NewReader(strings.Join(batches, "")), reader.Options{}, rules.Default())
 		require.NoError(t, err)
 		senders.Go(func() {

@@ -86,9 +86,20 @@ func TestDiskFull(t *testing.T) {
 	require.Equal(t, http.StatusInsufficientStorage, status, said)
 	assert.Contains(t, said, "disk with the data folder is full")
 	assert.Contains(t, said, "make room")
+	// A stream that could not be begun has left nothing behind.
+	status, said = ask(t, http.DefaultClient, http.MethodPut, service.URL+"/api/v1/streams/h-2/batches/1", strings.Replace(leaky("h-2", 20)[0], `"app":"harbour"`, `"app":"other"`, 1)+noise(1)+noise(2)+noise(3))
 	var list views.RecordingList
 	get(t, service.URL+"/api/v1/recordings", &list)
-	require.Len(t, list.Recordings, 1)
+	if status == http.StatusInsufficientStorage {
+		require.Len(t, list.Recordings, 1, said)
+	}
+	// It starts on the full disk, and is read there.
+	require.NoError(t, service.Stop())
+	service, err = browser.Serve(bin, "serve", filepath.Join(data, "lantern"))
+	require.NoError(t, err)
+	defer service.Kill()
+	get(t, service.URL+"/api/v1/recordings", &list)
+	require.NotEmpty(t, list.Recordings)
 	require.NoError(t, os.Remove(fat))
 	last := noise(1_000_000)
 	status, said = put(n, last)
@@ -97,8 +108,23 @@ func TestDiskFull(t *testing.T) {
 	assert.Equal(t, http.StatusOK, status, "again: %s", said)
 	_, trace := ask(t, http.DefaultClient, http.MethodGet, service.URL+"/api/v1/recordings/latest/export", "")
 	assert.Equal(t, strings.Count(leaky("h-1", 20)[0], "\n")+200*(n-2)+1, strings.Count(trace, "\n"), "all that was acknowledged, once")
+	// Full again to the last byte: deleting is how one gets out.
+	rest, err := os.Create(fat)
+	require.NoError(t, err)
+	for piece := make([]byte, 4096); err == nil; {
+		_, err = rest.Write(piece)
+	}
+	require.NoError(t, rest.Close())
+	time.Sleep(silence) // until it is running no longer
+	status, said = ask(t, http.DefaultClient, http.MethodDelete, service.URL+"/api/v1/recordings/"+list.Recordings[len(list.Recordings)-1].ID, "")
+	assert.Equal(t, http.StatusNoContent, status, said)
+	status, said = ask(t, http.DefaultClient, http.MethodPut, service.URL+"/api/v1/streams/h-3/batches/1", leaky("h-3", 20)[0])
+	assert.Equal(t, http.StatusOK, status, "and then there is room again: %s", said)
 	require.NoError(t, service.Stop())
 }
+
+// silence is how long a stream is silent until its recording may be deleted.
+const silence = 31 * time.Second
 
 // TestFolders holds what is said of data folders that cannot be worked in, and that nothing in them is changed by that.
 func TestFolders(t *testing.T) {
@@ -266,6 +292,21 @@ func TestFarAddress(t *testing.T) {
 		status, _ = ask(t, http.DefaultClient, http.MethodGet, strings.Replace(list, "https:", "http:", 1), "")
 		assert.Equal(t, http.StatusBadRequest, status, "nothing is told without HTTPS")
 	}
+	// A certificate that is renewed is shown without a restart.
+	cert, _ = certificate(t, folder, far)
+	text, err = os.ReadFile(cert)
+	require.NoError(t, err)
+	renewed := x509.NewCertPool()
+	require.True(t, renewed.AppendCertsFromPEM(text))
+	require.Eventually(t, func() bool {
+		client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: renewed}, DisableKeepAlives: true}}
+		res, err := client.Get(service.URL + "/healthz")
+		if err != nil {
+			return false
+		}
+		defer res.Body.Close()
+		return res.Header.Get("Strict-Transport-Security") != ""
+	}, 20*time.Second, 500*time.Millisecond)
 	require.NoError(t, service.Stop())
 }
 

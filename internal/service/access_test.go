@@ -2,10 +2,12 @@ package service_test
 
 import (
 	"encoding/json"
+	"io"
 	"net/http"
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -111,4 +113,84 @@ func TestTokens(t *testing.T) {
 	r = startWith(t, folder, true)
 	assert.Equal(t, http.StatusOK, ask("GET", "/api/v1/recordings", "", access.Manage))
 	assert.Equal(t, no, ask("GET", "/api/v1/recordings", "", access.Read))
+}
+
+// TestSessions holds what a browser keeps to a session of its own: random, ended by signing out and by revoking the token
+// it was begun with, sent over HTTPS only where HTTPS is spoken; and that sign-ins which fail are put off.
+func TestSessions(t *testing.T) {
+	r := startWith(t, t.TempDir(), true)
+	token, err := r.gate.Create(t.Context(), access.Read, "")
+	require.NoError(t, err)
+	signIn := func(secret string, headers ...string) (int, string) {
+		status, header, _ := r.do("POST", "/api/v1/session", strings.NewReader(`{"token":"`+secret+`"}`), headers...)
+		return status, header.Get("Set-Cookie")
+	}
+	may := func(cookie string) bool {
+		kept, _, _ := strings.Cut(cookie, ";")
+		status, _, _ := r.do("GET", "/api/v1/recordings", nil, "Cookie", kept)
+		return status == http.StatusOK
+	}
+	_, first := signIn(token.Secret)
+	_, second := signIn(token.Secret)
+	assert.NotContains(t, first, token.Secret)
+	assert.NotEqual(t, first, second)
+	assert.NotContains(t, first, "Secure")
+	assert.Contains(t, first, "Max-Age=43200")
+	_, proxied := signIn(token.Secret, "X-Forwarded-Proto", "https")
+	assert.Contains(t, proxied, "Secure")
+	assert.True(t, may(first) && may(second))
+	assert.False(t, may("keenlantern="+token.Secret), "a token is no session")
+	kept, _, _ := strings.Cut(first, ";")
+	status, _, _ := r.do("DELETE", "/api/v1/session", nil, "Cookie", kept)
+	assert.Equal(t, http.StatusNoContent, status)
+	assert.False(t, may(first))
+	assert.True(t, may(second))
+	require.NoError(t, r.gate.Revoke(t.Context(), token.ID))
+	assert.False(t, may(second))
+
+	statuses := map[int]int{}
+	for range 10 {
+		status, _ := signIn("lantern-read-guessed")
+		statuses[status]++
+	}
+	assert.Equal(t, map[int]int{http.StatusUnauthorized: 5, http.StatusTooManyRequests: 5}, statuses)
+	_, header, _ := r.do("POST", "/api/v1/session", strings.NewReader(`{"token":"x"}`))
+	assert.NotEqual(t, "1", header.Get("Retry-After"))
+}
+
+// TestRevokedTokensLose holds that a live line ends with its token, and a stream stays with the token that began it.
+func TestRevokedTokensLose(t *testing.T) {
+	r := startWith(t, t.TempDir(), true)
+	bearer := func(kind access.Kind) (views.NewToken, string) {
+		token, err := r.gate.Create(t.Context(), kind, "")
+		require.NoError(t, err)
+		return token, "Bearer " + token.Secret
+	}
+	reader, may := bearer(access.Read)
+	req, err := http.NewRequestWithContext(t.Context(), "GET", r.URL+"/api/v1/live", nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", may)
+	res, err := r.Client().Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	require.NoError(t, r.gate.Revoke(t.Context(), reader.ID))
+	ended := make(chan error, 1)
+	go func() { _, err := io.Copy(io.Discard, res.Body); ended <- err }()
+	select {
+	case err := <-ended:
+		assert.NoError(t, err)
+	case <-time.After(5 * time.Second):
+		t.Error("a revoked token is still told of what happens")
+	}
+
+	_, one := bearer(access.Record)
+	_, other := bearer(access.Record)
+	all := sample(t)
+	status, _, said := r.do("PUT", "/api/v1/streams/h-1/batches/1", lines(all[:6]), "Authorization", one)
+	require.Equal(t, http.StatusOK, status, "%s", said)
+	p := r.problem("PUT", "/api/v1/streams/h-1/batches/2", lines(all[6:]), "Authorization", other)
+	assert.Equal(t, "urn:keenlantern:problem:not-owner", p.Type)
+	status, _, said = r.do("PUT", "/api/v1/streams/h-1/batches/2", lines(all[6:]), "Authorization", one)
+	assert.Equal(t, http.StatusOK, status, "%s", said)
 }

@@ -13,8 +13,8 @@ const ReserveName = "keenlantern.reserve"
 
 const reserveBytes = 4 << 20
 
-// keepReserve makes the file if it is not there. A disk that has no room for it is not an error: there will be one when
-// there is.
+// keepReserve makes the file, or as much of it as there is room for. A disk that has none is not an error: there will be
+// one when there is.
 func keepReserve(folder string) {
 	path := filepath.Join(folder, ReserveName)
 	if info, err := os.Stat(path); err == nil && info.Size() == reserveBytes {
@@ -24,14 +24,18 @@ func keepReserve(folder string) {
 	if err != nil {
 		return
 	}
-	zeros := make([]byte, 1<<20)
-	for range reserveBytes / len(zeros) {
-		if _, err = f.Write(zeros); err != nil {
-			break
-		}
+	zeros := make([]byte, 64<<10)
+	size := 0
+	for ; size < reserveBytes && err == nil; size += len(zeros) {
+		_, err = f.Write(zeros)
 	}
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		_ = os.Remove(path) // half a reserve is room taken for nothing
+	if err != nil {
+		// The last pieces are left to the database.
+		size = max(0, size-4*len(zeros))
+		err = f.Truncate(int64(size))
+	}
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil || size == 0 {
+		_ = os.Remove(path) // what cannot be written takes up nothing
 	}
 }
 

@@ -94,12 +94,36 @@ func heap() int64 {
 // TestRandomTraces analyses traces in which anything may follow anything.
 func TestRandomTraces(t *testing.T) {
 	for seed := range uint64(400) {
-		text := traces.Random("h", seed, 400)
-		r, err := engine.Analyse(t.Context(), strings.NewReader(text), reader.Options{}, rules.Default())
-		require.NoError(t, err)
-		require.NoError(t, r.Streams[0].Health.Balance())
-		if b := r.Streams[0].Broken; b != nil {
-			t.Fatalf("seed %d: %v\n%s", seed, b, b.Stack)
-		}
+		random(t, seed, 400)
 	}
+}
+
+// FuzzRandomTraces goes on where TestRandomTraces ends.
+func FuzzRandomTraces(f *testing.F) {
+	f.Add(uint64(1), uint16(400))
+	f.Fuzz(func(t *testing.T, seed uint64, lines uint16) { random(t, seed, int(lines)%4000) })
+}
+
+// mostWork is what one line of a random trace may take: a walk is bounded by some thousands of instances.
+const mostWork = 200_000
+
+// random analyses one random trace: nothing breaks, lines add up, and no line takes more work than a constant.
+func random(t *testing.T, seed uint64, lines int) {
+	t.Helper()
+	s := engine.NewStream(rules.Default(), nil)
+	in := reader.New(strings.NewReader(traces.Random("h", seed, lines)), reader.Options{})
+	for {
+		line, err := in.Next()
+		if err != nil {
+			break
+		}
+		s.Put(line)
+	}
+	s.Finish()
+	health := s.Result().Streams[0].Health
+	require.NoError(t, health.Balance())
+	if b := s.Broken(); b != nil {
+		t.Fatalf("seed %d: %v\n%s", seed, b, b.Stack)
+	}
+	require.Less(t, s.MostWork(), int64(mostWork), "seed %d", seed)
 }

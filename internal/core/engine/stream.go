@@ -31,6 +31,7 @@ type Stream struct {
 
 	meter       *meter.Meter
 	line        int64 // that is being looked at
+	most        int64 // steps that one line took
 	broken      *Broken
 	interrupted bool
 }
@@ -100,7 +101,11 @@ func (s *Stream) Put(line reader.Line) {
 	default:
 		s.order.Put(line.Event, s.apply)
 	}
+	s.most = max(s.most, s.meter.Used())
 }
+
+// MostWork returns how many steps of work the costliest line took so far.
+func (s *Stream) MostWork() int64 { return s.most }
 
 func (s *Stream) refuse(line int64, why string) {
 	s.health.Refused++
