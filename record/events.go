@@ -19,12 +19,20 @@ type Registration struct {
 	Needs      []event.Need
 	Wraps      RegID // the registration that this one decorates; 0: none
 	Alias      RegID
+	In         Part // where it applies as a layer; the zero value: everywhere
 	Local      bool // registered on each scope, not on the container
 	Internal   bool
 	Disposable bool
 	Disposer   string // "container", "code", "nobody"; "": the container's default
 	At         string // the place in the source, "wiring.go:41"
 	Module     string
+}
+
+// Part is a part of an application in which a layer applies: one of a container, a module, and a kind of scope.
+type Part struct {
+	Container ContainerID
+	Module    string
+	ScopeKind string
 }
 
 // Container says that there is a container, and what its root scope is. in is 0 for one without a parent.
@@ -84,6 +92,10 @@ func (r *Recorder) Register(g Registration) RegID {
 	if g.Alias != 0 {
 		e.Alias = g.Alias
 		e.Has.Set(event.FAlias)
+	}
+	if g.In != (Part{}) {
+		e.InCont, e.InModule, e.InKind = g.In.Container, g.In.Module, g.In.ScopeKind
+		e.Has.Set(event.FIn)
 	}
 	flag(e, event.FLocal, &e.Local, g.Local)
 	flag(e, event.FInternal, &e.Internal, g.Internal)

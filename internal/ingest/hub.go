@@ -195,7 +195,9 @@ func (h *Hub) PutBatch(ctx context.Context, stream string, b Batch) (Accepted, e
 	}
 	var first []byte
 	if b.N == 1 {
-		first = b.Lines
+		if first = b.Lines; first == nil {
+			first = []byte{} // an empty batch is told what it lacks
+		}
 	}
 	r, err := h.load(ctx, stream, first, b.Owner)
 	if err != nil {

@@ -71,6 +71,9 @@ func appendField(dst []byte, e *Event, f Field) []byte {
 	case FContainer:
 		return strconv.AppendUint(dst, uint64(e.Container), 10)
 	case FIn:
+		if e.Kind == Register {
+			return appendPart(dst, e)
+		}
 		if e.Kind == Container {
 			return strconv.AppendUint(dst, uint64(e.InCont), 10)
 		}
@@ -216,6 +219,22 @@ func sortStrings(s []string) {
 			s[j], s[j-1] = s[j-1], s[j]
 		}
 	}
+}
+
+func appendPart(dst []byte, e *Event) []byte {
+	dst = append(dst, '{')
+	switch {
+	case e.InCont != 0:
+		dst = append(dst, `"container":`...)
+		dst = strconv.AppendUint(dst, uint64(e.InCont), 10)
+	case e.InModule != "":
+		dst = append(dst, `"module":`...)
+		dst = AppendString(dst, e.InModule)
+	default:
+		dst = append(dst, `"scope":`...)
+		dst = AppendString(dst, e.InKind)
+	}
+	return append(dst, '}')
 }
 
 func appendAlso(dst []byte, list []Also) []byte {

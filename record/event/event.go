@@ -111,7 +111,7 @@ type Event struct {
 	Owner     ScopeID     // make: the scope it ends with
 	OwnerNull bool        // make: owner is null, it lives as long as what keeps it
 	InScope   ScopeID     // open: the scope around it (the field in)
-	InCont    ContainerID // container: the container around it (the field in)
+	InCont    ContainerID // container: the container around it; register: the one in which it applies as a layer (the field in)
 	Via       RegID
 	Wraps     RegID
 	Alias     RegID
@@ -139,6 +139,7 @@ type Event struct {
 	Service, Impl, Lifetime, Declared, Key, Disposer     string
 	Module, ScopeKind, Trace, Ends, By, Entry, How, Site string
 	Thread, State, Error, Why, Message                   string
+	InModule, InKind                                     string // register: the module, or kind of scope, in which it applies as a layer (in)
 
 	Sees   []string
 	Path   []string
@@ -215,7 +216,7 @@ func (e *Event) Held() int {
 		len(e.Format) + len(e.App) + len(e.Stream) + len(e.Start) + len(e.Version) + len(e.Language) + len(e.Host) + len(e.Environment) + len(e.Recorder) +
 		len(e.Name) + len(e.At) + len(e.Duplicates) + len(e.Cycles) + len(e.Service) + len(e.Impl) + len(e.Lifetime) + len(e.Declared) + len(e.Key) +
 		len(e.Disposer) + len(e.Module) + len(e.ScopeKind) + len(e.Trace) + len(e.Ends) + len(e.By) + len(e.Entry) + len(e.How) + len(e.Site) +
-		len(e.Thread) + len(e.State) + len(e.Error) + len(e.Why) + len(e.Message)
+		len(e.InModule) + len(e.InKind) + len(e.Thread) + len(e.State) + len(e.Error) + len(e.Why) + len(e.Message)
 	for _, s := range e.Sees {
 		n += int(unsafe.Sizeof(s)) + len(s)
 	}

@@ -158,7 +158,7 @@ var shapes = [kinds]shape{
 	Container: {required: Of(FContainer), optional: Of(FIn, FScope, FName, FAt, FDuplicates, FCycles)},
 	Register: {
 		required: Of(FReg, FService),
-		optional: Of(FImpl, FLifetime, FDeclared, FContainer, FKey, FAlso, FNeeds, FWraps, FAlias, FProxy, FPrimary, FLocal,
+		optional: Of(FImpl, FLifetime, FDeclared, FContainer, FKey, FAlso, FNeeds, FWraps, FAlias, FProxy, FPrimary, FLocal, FIn,
 			FInternal, FDisposable, FDisposer, FShareable, FSees, FAt, FModule),
 	},
 	Open: {required: Of(FScope), optional: Of(FIn, FKind, FName, FTrace, FWeight, FEnds)},

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/ledger"
 	"keenlantern.example/record/event"
 )
@@ -36,12 +37,12 @@ func (t *Tracker) State() *State {
 		return None
 	}
 	living, bytes := t.living(s, index)
-	wiring := w.Wiring()
+	wiring := t.facts.Answers()
 	containers := int64(max(1, len(w.Containers)))
 	for _, r := range w.Registrations() {
 		s.Registrations = append(s.Registrations, t.registration(r, wiring, index, living[r], bytes[r], containers))
 	}
-	t.handouts(s, wiring, index)
+	t.handouts(s, index)
 	for _, k := range t.failed {
 		f := *t.failures[k]
 		f.Consumer = index(k.consumer)
@@ -95,7 +96,7 @@ func (t *Tracker) living(s *State, index func(*ledger.Registration) int) (map[*l
 	return more, bytes
 }
 
-func (t *Tracker) registration(r *ledger.Registration, wiring *ledger.Wiring, index func(*ledger.Registration) int, evidence *seen, bytes, containers int64) Registration {
+func (t *Tracker) registration(r *ledger.Registration, wiring *facts.Answers, index func(*ledger.Registration) int, evidence *seen, bytes, containers int64) Registration {
 	one := t.tally(r)
 	if evidence == nil {
 		evidence = &one.seen
@@ -129,19 +130,20 @@ func (t *Tracker) registration(r *ledger.Registration, wiring *ledger.Wiring, in
 	return out
 }
 
-func (t *Tracker) handouts(s *State, wiring *ledger.Wiring, index func(*ledger.Registration) int) {
-	for h := range t.shared.Handouts() {
+func (t *Tracker) handouts(s *State, index func(*ledger.Registration) int) {
+	for _, h := range t.facts.Grant("views", facts.OfHandouts).Handouts().All() {
 		if len(s.Handouts) == maxHandouts {
 			return
 		}
 		out := Handout{
-			Consumer: index(h.Consumer), Direct: h.Direct, Entry: h.Entry, Given: index(h.Given), Impl: h.Impl,
-			Asked: nameOf(h.Asked), Site: h.Site, How: h.How, All: h.All, Via: index(h.Via), Count: h.Count, First: h.First,
+			Consumer: index(h.By()), Direct: h.Direct, Entry: h.Entry, Given: index(h.Given), Impl: h.Impl(),
+			Asked: nameOf(h.Asks()), Site: h.Site(), How: h.How(), All: h.ForAll(), Via: index(h.Via), Count: h.N, First: h.First,
 			Last: h.Last, Chains: []Chain{}, Instances: []uint64{},
 		}
-		for _, i := range h.Examples {
+		for _, x := range h.Examples {
+			i := x.Insts[0]
 			out.Instances = append(out.Instances, uint64(i.ID))
-			if c := chain(i, wiring, index); len(c.Layers) > 0 && !slices.ContainsFunc(out.Chains, func(o Chain) bool { return slices.Equal(o.Layers, c.Layers) }) {
+			if c := t.chain(i, index); len(c.Layers) > 0 && !slices.ContainsFunc(out.Chains, func(o Chain) bool { return slices.Equal(o.Layers, c.Layers) }) {
 				out.Chains = append(out.Chains, c)
 			}
 		}

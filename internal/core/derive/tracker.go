@@ -1,16 +1,16 @@
 package derive
 
 import (
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
-	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/record/event"
 )
 
 // Tracker adds up one stream. It is not safe for use by several goroutines.
 type Tracker struct {
-	world  *ledger.World
-	shared *rules.Shared
+	world *ledger.World
+	facts *facts.Facts
 
 	costs    map[costOf]*cost
 	list     []*cost
@@ -46,9 +46,9 @@ const (
 )
 
 // New returns a Tracker. Full chunks of the log of scopes go to full, which may be nil.
-func New(w *ledger.World, shared *rules.Shared, full func(Chunk)) *Tracker {
+func New(w *ledger.World, f *facts.Facts, full func(Chunk)) *Tracker {
 	return &Tracker{
-		world: w, shared: shared, costs: map[costOf]*cost{}, failures: map[failure]*Failure{}, shift: firstShift,
+		world: w, facts: f, costs: map[costOf]*cost{}, failures: map[failure]*Failure{}, shift: firstShift,
 		log: log{full: full},
 	}
 }
@@ -348,35 +348,16 @@ func (t *Tracker) Pending(f func(Scope)) {
 }
 
 // chain returns the layers of an instance, outermost first.
-func chain(i *ledger.Instance, wiring *ledger.Wiring, index func(*ledger.Registration) int) Chain {
+func (t *Tracker) chain(i *ledger.Instance, index func(*ledger.Registration) int) Chain {
+	layers := t.facts.Grant("views", facts.OfLayers).Layers()
 	c := Chain{}
 	for range maxChainDepth {
 		c.Layers = append(c.Layers, Layer{index(i.Reg), finding.Ref.Impl(i.Ref())})
-		next := inner(i, wiring)
+		next, _ := layers.Inner(i)
 		if next == nil {
 			break
 		}
 		i = next
 	}
 	return c
-}
-
-// inner returns the layer inside i: what it wraps by its registration, or else, where nothing of the service declares
-// layers, what it keeps of the same service and key.
-func inner(i *ledger.Instance, wiring *ledger.Wiring) *ledger.Instance {
-	if i.Reg == nil {
-		return nil
-	}
-	want := i.Reg.Inner()
-	for n := range i.Keeps {
-		k := i.Keeps[n].Kept
-		if k == nil || k.Reg == nil || k == i {
-			continue
-		}
-		if want != nil && k.Reg.Real() == want ||
-			want == nil && !wiring.Declares(i.Reg.Service) && k.Reg != i.Reg && k.Reg.Asked() == i.Reg.Asked() {
-			return k
-		}
-	}
-	return nil
 }

@@ -34,9 +34,9 @@ func (s *Stream) Thaw(b []byte) error {
 
 func (s *Stream) frozen() freeze.Set {
 	f := freeze.Set{
-		Roots: []any{s.order, s.world, s.found, s.tracker, s.known, &s.health, &s.finished},
-		Fixed: append(slices.Concat(ledger.Fixed(), facts.Fixed()), s.set),
-		Types: slices.Concat([]any{&kase{}}, rules.Hung(), derive.Hung()),
+		Roots: []any{s.order, s.world, s.found, s.tracker, s.facts, s.known, &s.health, &s.finished},
+		Fixed: append(ledger.Fixed(), s.set),
+		Types: slices.Concat([]any{&kase{}}, facts.Hung(), rules.Hung(), derive.Hung()),
 	}
 	for _, w := range s.all {
 		// A rule that another one judges along with its own has nothing to remember.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 	"keenlantern.example/internal/core/meter"
@@ -23,6 +24,7 @@ type Stream struct {
 	judges   []rules.Judge
 	found    *collector
 	tracker  *derive.Tracker
+	facts    *facts.Facts
 	known    *rules.Shared
 	set      *rules.Settings
 	health   Health
@@ -51,13 +53,12 @@ func newStream(set rules.Settings, live bool, scopes func(derive.Chunk)) *Stream
 	s.world = ledger.New(s.meter, s.changed)
 	s.found = newCollector(s.world)
 	s.apply = s.used
-	s.known, s.set = rules.NewShared(s.world), &set
-	env := &rules.Env{World: s.world, Out: s.found, Known: s.known, Live: live, Set: s.set}
-	s.watch(env.Known.Watcher(), rules.SharedSees)
-	for _, rule := range rules.All {
-		s.watch(rule.New(env), rule.Sees)
+	s.facts, s.known, s.set = facts.New(s.world), rules.NewShared(), &set
+	s.watch(s.facts, facts.Sees)
+	for _, run := range rules.Runs {
+		s.watch(run.New(&rules.Env{World: s.world, Facts: run.Grant(s.facts), Out: s.found, Known: s.known, Live: live, Set: s.set}), run.Sees)
 	}
-	s.tracker = derive.New(s.world, env.Known, scopes)
+	s.tracker = derive.New(s.world, s.facts, scopes)
 	s.watch(s.tracker, derive.Sees)
 	return s
 }

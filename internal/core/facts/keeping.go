@@ -50,20 +50,11 @@ type Keeping struct {
 	tries    int                                   `freeze:"-"`
 }
 
-// NewKeeping returns the fact for one stream.
-func NewKeeping(w *ledger.World) *Keeping {
-	return &Keeping{world: w}
-}
-
-var ripeBelowTag = ledger.NewTag()
-
-// mark is what a tag holds that says yes.
-type mark struct{ _ byte }
-
-var isRipe = &mark{}
-
-// Fixed returns pointers to what every stream's facts share.
-func Fixed() []any { return []any{isRipe} }
+// What is noted on instances.
+var (
+	ripeBelowFlag = ledger.NewFlag()
+	heldFlag      = ledger.NewFlag()
+)
 
 // ripe tells whether d could be captive by now: its home has closed, or is the root.
 func ripe(d *ledger.Instance) bool {
@@ -74,7 +65,7 @@ func ripe(d *ledger.Instance) bool {
 // container, is judged by itself.
 func through(i *ledger.Instance) bool { return !BelongsToScope(i) && !i.Lifetime().Long() }
 
-func ripeBelow(i *ledger.Instance) bool { return i.Tag(ripeBelowTag) != nil }
+func ripeBelow(i *ledger.Instance) bool { return i.Flagged(ripeBelowFlag) }
 
 // ripened notes above d that there is something below to be judged when a keeping is added further up. Each instance is
 // noted once.
@@ -86,15 +77,15 @@ func (k *Keeping) ripened(d *ledger.Instance) {
 		k.world.Step(1 + len(at.KeptBy))
 		for _, keeper := range at.KeptBy {
 			if h := keeper.Holder; through(h) && !ripeBelow(h) {
-				h.SetTag(ripeBelowTag, isRipe)
+				h.SetFlag(ripeBelowFlag)
 				k.queue = append(k.queue, h)
 			}
 		}
 	}
 }
 
-// See takes a change and calls tell for each way that has come to light by it. A way may be told again.
-func (k *Keeping) See(c *ledger.Change, tell func(Way)) {
+// Ways calls tell for each way that a change brings to light. A way may be told again.
+func (k *Keeping) Ways(c *ledger.Change, tell func(Way)) {
 	k.tries = maxTries
 	switch c.What {
 	case ledger.ScopeClosed:
@@ -112,7 +103,7 @@ func (k *Keeping) bound(h, d *ledger.Instance, tell func(Way)) {
 		return
 	}
 	if through(h) && !ripeBelow(h) {
-		h.SetTag(ripeBelowTag, isRipe)
+		h.SetFlag(ripeBelowFlag)
 		k.ripened(h)
 	}
 	if len(h.KeptBy) == 0 && through(h) && h.Lifetime() == ledger.Transient && h.Home() == h.Root() && d.Home() == d.Root() {
@@ -272,6 +263,44 @@ func (k *Keeping) list(d *ledger.Instance, home *ledger.Scope, tell func(Way)) {
 		tell(Way{path, fromRoot})
 	}
 }
+
+// rootTransient tells whether i is a transient at home in its root: it keeps what it keeps only as long as something keeps
+// it.
+func rootTransient(i *ledger.Instance) bool {
+	return i.Lifetime() == ledger.Transient && i.Home() != nil && i.Home() == i.Root() && (i.Reg == nil || i.Reg.Known)
+}
+
+// held notes that h keeps d: for good, unless h is a transient of the root that nothing keeps for good. Each instance is
+// noted once.
+func (k *Keeping) held(h, d *ledger.Instance) {
+	if h.Reg != nil && !h.Reg.Known || rootTransient(h) && !Held(h) || Held(d) {
+		return // a registration that is not known yet has it told again
+	}
+	d.SetFlag(heldFlag)
+	if !rootTransient(d) {
+		return
+	}
+	list := []*ledger.Instance{d}
+	for len(list) > 0 {
+		at := list[len(list)-1]
+		list = list[:len(list)-1]
+		k.world.Step(1 + len(at.Keeps))
+		for e := range at.Keeps {
+			below := at.Keeps[e].Kept
+			if below == nil || Held(below) {
+				continue
+			}
+			below.SetFlag(heldFlag)
+			if rootTransient(below) {
+				list = append(list, below)
+			}
+		}
+	}
+}
+
+// Held tells whether something other than transients of the root that nothing keeps has kept i, directly or through
+// others.
+func Held(i *ledger.Instance) bool { return i.Flagged(heldFlag) }
 
 // Carried calls f for the instances of scopes that i keeps, directly or through others: they come with it when it is
 // captive. What lives as long as its container is left out, with what it keeps.

@@ -23,7 +23,6 @@ type Instance struct {
 	EndedSeq int64
 	Ended    bool
 	End      End
-	HeldFor  bool // something other than a transient of the root has kept it
 
 	ownerNull  bool
 	ownerSet   bool
@@ -50,6 +49,7 @@ type Instance struct {
 
 	next, prev *Instance // among the remembered ended ones
 
+	flags Flag
 	tags  tags
 	watch *watching // nil for nearly all
 }
@@ -74,6 +74,7 @@ type Letting struct {
 	GoneAt       int64 // ns: the first completed disposal, or when it was handed over to be disposed
 	GoneSeq      int64 // 0: neither yet
 	GoneBy       string
+	GoneIn       *Scope // where that happened, nil where it is not known
 
 	lastDispose disposal
 }
@@ -106,9 +107,9 @@ type disposal struct {
 	state, by string
 }
 
-func (i *Instance) gone(seq int64, ev *event.Event) {
+func (i *Instance) gone(seq int64, s *Scope, ev *event.Event) {
 	if i.GoneSeq == 0 {
-		i.GoneSeq, i.GoneAt, i.GoneBy = seq, ev.T, ev.By
+		i.GoneSeq, i.GoneAt, i.GoneBy, i.GoneIn = seq, ev.T, ev.By, s
 	}
 }
 
@@ -193,6 +194,9 @@ func (i *Instance) received(by uint64, s *Scope) {
 // Home returns the scope with which i ends, nil if it has none (or none that is known).
 func (i *Instance) Home() *Scope { return i.home }
 
+// InHome tells whether i is still among its home's Homed: it is alive, or something keeps it.
+func (i *Instance) InHome() bool { return i.homeIndex >= 0 }
+
 // OwnerNull tells whether i lives as long as what keeps it.
 func (i *Instance) OwnerNull() bool { return i.ownerNull }
 
@@ -209,6 +213,9 @@ func (i *Instance) Lifetime() Lifetime {
 	}
 	return i.Reg.Lifetime
 }
+
+// MadeImpl returns the implementation as its make line said it, "" where it did not.
+func (i *Instance) MadeImpl() string { return i.impl }
 
 // Impl returns the implementation as made, else as registered.
 func (i *Instance) Impl() string {

@@ -30,7 +30,7 @@ func (w *World) make(ev *event.Event) error {
 		}
 	}
 	if ev.Has.Has(event.FContainer) {
-		if c := w.conts[ev.Container]; c != nil {
+		if c := w.containerByID(ev.Container); c != nil {
 			i.Container = c
 		}
 	}
@@ -57,6 +57,7 @@ func (w *World) make(ev *event.Event) error {
 	}
 	w.mark(i.Scope, false)
 	w.tell(Change{What: Made, Event: ev, Inst: i, Scope: i.Scope})
+	w.passing(i, ev)
 	w.endLate(i)
 	for n := range i.Keeps {
 		if i.Keeps[n].Kept != nil {
@@ -65,6 +66,21 @@ func (w *World) make(ev *event.Event) error {
 	}
 	w.arrive(i, ev)
 	return nil
+}
+
+// passing tells of what i was given and only read during its construction: a hand-out that is not kept. What it was given
+// becomes no part of it.
+func (w *World) passing(i *Instance, ev *event.Event) {
+	for n := range ev.With {
+		g := &ev.With[n]
+		if !g.Passing || g.Inst == 0 {
+			continue
+		}
+		if given := w.insts.get(uint64(g.Inst)); given != nil && given != i {
+			given.received(uint64(i.ID), i.Scope)
+			w.tell(Change{What: Given, Event: ev, Inst: given, Holder: i, Scope: i.Scope})
+		}
+	}
 }
 
 // particular are the fields of a make that Particulars hold.
@@ -119,7 +135,6 @@ func (w *World) settle(i *Instance) {
 	}
 	for n := range i.Keeps {
 		if kept := i.Keeps[n].Kept; kept != nil {
-			kept.HeldFor = kept.HeldFor || i.holdsForGood()
 			w.tell(Change{What: Bound, Inst: kept, Holder: i, Scope: i.Scope})
 		}
 	}
@@ -274,18 +289,7 @@ func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 		}
 		kept.KeptBy = append(kept.KeptBy, Keeper{holder, n})
 	}
-	if holder.holdsForGood() {
-		kept.HeldFor = true
-	}
 	w.tell(Change{What: Bound, Event: ev, Inst: kept, Holder: holder, Edge: edge, Scope: holder.Scope})
-}
-
-// holdsForGood tells whether i is known not to be a transient of the root.
-func (i *Instance) holdsForGood() bool {
-	if i.Reg != nil && !i.Reg.Known {
-		return false
-	}
-	return i.Lifetime() != Transient || i.home == nil || i.home != i.Root()
 }
 
 // keepersMatter tells whether all holders of i have to be known: not where i is meant to outlast them.

@@ -17,6 +17,18 @@ const (
 	maxContainers    = 100_000
 )
 
+// containerByID returns a container that a line has announced, nil if none has. What no line announces, the first container
+// is where it has the id that recorders begin with.
+func (w *World) containerByID(id event.ContainerID) *Container {
+	if c := w.conts[id]; c != nil {
+		return c
+	}
+	if id == 1 && len(w.Containers) == 0 {
+		return w.first
+	}
+	return nil
+}
+
 func (w *World) container(ev *event.Event) error {
 	c := w.conts[ev.Container]
 	fresh := c == nil
@@ -46,7 +58,7 @@ func (w *World) container(ev *event.Event) error {
 		w.conts[ev.Container] = c
 		w.Containers = append(w.Containers, c)
 	}
-	w.wiring = nil
+	w.SetUp++
 	switch {
 	case ev.Has.Has(event.FScope):
 		c.Root = w.rootFor(ev, c)
@@ -106,7 +118,7 @@ func (w *World) registration(id event.RegID) *Registration {
 
 // textOf returns how many bytes of text a register line brings.
 func textOf(ev *event.Event) int {
-	n := len(ev.Service) + len(ev.Impl) + len(ev.Lifetime) + len(ev.Declared) + len(ev.Key) + len(ev.Disposer) + len(ev.At) + len(ev.Module)
+	n := len(ev.Service) + len(ev.Impl) + len(ev.Lifetime) + len(ev.Declared) + len(ev.Key) + len(ev.Disposer) + len(ev.At) + len(ev.Module) + len(ev.InModule) + len(ev.InKind)
 	for k := range ev.Also {
 		n += int(unsafe.Sizeof(ev.Also[k])) + len(ev.Also[k].Service) + len(ev.Also[k].Key)
 	}
@@ -148,7 +160,7 @@ func (w *World) register(ev *event.Event) error {
 		r.Needs = append([]event.Need(nil), ev.Needs...)
 	}
 	if has(event.FContainer) {
-		if c := w.conts[ev.Container]; c != nil {
+		if c := w.containerByID(ev.Container); c != nil {
 			r.Container = c
 		}
 	}
@@ -161,11 +173,17 @@ func (w *World) register(ev *event.Event) error {
 	if has(event.FProxy) {
 		r.Proxy = w.registration(ev.Proxy)
 	}
+	if has(event.FIn) {
+		r.In = &Part{Module: ev.InModule, ScopeKind: ev.InKind}
+		if ev.InCont != 0 {
+			r.In = &Part{Container: w.containerByID(ev.InCont)}
+		}
+	}
 	if has(event.FSees) {
 		r.Sees = sightOf(ev.Sees, true)
 	}
 	w.unsorted = w.unsorted || !before.Known
-	w.wiring = nil
+	w.SetUp++
 	w.tell(Change{What: Registered, Event: ev, Reg: r})
 	for _, i := range before.early {
 		w.settle(i)

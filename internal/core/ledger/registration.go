@@ -53,6 +53,13 @@ func (c *Container) place(parent *Container) error {
 	return nil
 }
 
+// Part is a part of an application, in which a layer applies. One of its fields is set.
+type Part struct {
+	Container *Container
+	Module    string
+	ScopeKind string
+}
+
 // Tally counts what became of a registration's instances so far.
 type Tally struct {
 	Made  int64
@@ -78,6 +85,7 @@ type Registration struct {
 	Needs              []event.Need
 	Wraps, Alias       *Registration
 	Proxy              *Registration
+	In                 *Part // where it applies as a layer; nil: everywhere
 	Primary, Local     bool
 	Internal           bool
 	Disposable         bool

@@ -12,6 +12,25 @@ func NewTag() Tag {
 	return tagsDeclared
 }
 
+// Flag is a set of yes-or-no facts about instances, in one word of each: there are many instances, and few facts of which
+// nearly all have some.
+type Flag uint8
+
+var flagsDeclared = 0
+
+// NewFlag returns a flag that nobody else has. It is for initialising variables of packages.
+func NewFlag() Flag {
+	flagsDeclared++
+	if flagsDeclared > 8 {
+		panic("ledger: a Flag has room for eight facts")
+	}
+	return 1 << (flagsDeclared - 1)
+}
+
+// Flagged tells whether i has a flag; SetFlag gives it.
+func (i *Instance) Flagged(f Flag) bool { return i.flags&f != 0 }
+func (i *Instance) SetFlag(f Flag)      { i.flags |= f }
+
 // tags go when what they hang on goes. Most things that have any have one, which then costs no memory of its own.
 type tags struct {
 	first tag

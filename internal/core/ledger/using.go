@@ -158,12 +158,12 @@ func (w *World) dispose(ev *event.Event) error {
 	case "refused":
 	case "handed":
 		i.Handed = true
-		i.gone(w.Seq, ev)
+		i.gone(w.Seq, s, ev)
 		w.end(i, Disposed, ev.T)
 	default:
 		i.Begun = false
 		i.Done++
-		i.gone(w.Seq, ev)
+		i.gone(w.Seq, s, ev)
 		w.end(i, Disposed, ev.T)
 	}
 	// A container's disposal begins a closing, until new work shows that it did not.
@@ -190,7 +190,7 @@ func (w *World) forget(ev *event.Event) error {
 
 // reset forgets what a container had built: it starts anew.
 func (w *World) reset(ev *event.Event) {
-	c := w.conts[ev.Container]
+	c := w.containerByID(ev.Container)
 	if c == nil {
 		return
 	}

@@ -84,6 +84,7 @@ type World struct {
 	ScopeWeight   int64
 	InstancesMade int64
 	Flattened     int64 // scopes that were nested deeper than MaxDepth
+	SetUp         int64 // how often a registration or container has changed
 
 	meter     *meter.Meter `freeze:"-"`
 	names     names
@@ -91,7 +92,6 @@ type World struct {
 	unsorted  bool
 	regBytes  int // of texts that registrations hold
 	first     *Container
-	wiring    *Wiring `freeze:"-"` // nil when it has to be made anew
 	regs      map[event.RegID]*Registration
 	conts     map[event.ContainerID]*Container
 	scopes    table[Scope]

@@ -37,10 +37,11 @@ type held struct {
 	released bool
 }
 
-// New returns an Order that knows the first container's root scope, which no line has to define.
+// New returns an Order that knows the first container and its root scope, which no line has to define.
 func New() *Order {
 	o := &Order{waiting: map[event.Ref][]*held{}}
 	o.known[event.ScopeRef].add(0)
+	o.known[event.ContainerRef].add(1)
 	return o
 }
 

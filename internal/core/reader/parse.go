@@ -243,7 +243,9 @@ func (p *Parser) field(f event.Field) {
 	case event.FOwner:
 		e.Owner = event.ScopeID(p.integer(f, 0))
 	case event.FIn:
-		if e.Kind == event.Container {
+		if e.Kind == event.Register {
+			p.part()
+		} else if e.Kind == event.Container {
 			e.InCont = event.ContainerID(p.integer(f, 1))
 		} else {
 			e.InScope = event.ScopeID(p.integer(f, 0))
@@ -400,6 +402,27 @@ func (p *Parser) texts(f event.Field, list []string) []string {
 	return list
 }
 
+// part reads where a registration applies as a layer.
+func (p *Parser) part() {
+	e := p.ev
+	e.InCont, e.InModule, e.InKind = 0, "", ""
+	p.record("in", func(name []byte) {
+		switch string(name) {
+		case "container":
+			e.InCont = event.ContainerID(p.integer(event.FContainer, 1))
+		case "module":
+			e.InModule = p.name(event.FModule)
+		case "scope":
+			e.InKind = p.name(event.FKind)
+		default:
+			p.skip(3)
+		}
+	})
+	if e.InCont == 0 && e.InModule == "" && e.InKind == "" {
+		p.fail("in names neither a container nor a module nor a kind of scope")
+	}
+}
+
 func (p *Parser) also(list []event.Also) []event.Also {
 	p.array("also", func() {
 		var a event.Also
@@ -539,7 +562,7 @@ func (p *Parser) given() (w event.With) {
 				p.skip(3)
 			}
 		})
-		if !known {
+		if !known && !w.Unseen {
 			p.fail("with has an entry without inst")
 		}
 	default:

@@ -15,6 +15,7 @@ import (
 // Not: a holder that ended before that closing or in the same one; what a singleton resolved in a scope of its own and
 // was not seen to use after it; anything behind a proxy.
 type captiveScoped struct {
+	facts facts.Granted `freeze:"-"`
 	world *ledger.World
 	out   Reporter
 	known *Shared
@@ -29,13 +30,6 @@ var captiveScopedRule = Rule{
 		"scoped instance that was built in the root as part of it.",
 	Not: "A holder that ended before the scope or in the same closing; what a singleton resolved in a scope of its own and " +
 		"did not use afterwards; a shorter-lived holder; anything behind a proxy.",
-	Sees: []ledger.Happening{
-		ledger.Made, ledger.Bound, ledger.Given, ledger.Used, ledger.DisposeSeen, ledger.ForgottenSeen,
-		ledger.ScopeClosed, ledger.HomeKnown, ledger.StreamEnded,
-	},
-	New: func(e *Env) Watcher {
-		return &captiveScoped{world: e.World, out: e.Out, known: e.Known, pending: map[*ledger.Scope][]*captivePair{}}
-	},
 	Hidden: "the end of the holder",
 	Tell:   tellCaptiveScoped,
 }
@@ -67,7 +61,7 @@ func (r *captiveScoped) See(c *ledger.Change) {
 	if len(r.pending) > 0 {
 		r.settle(c)
 	}
-	r.known.keeping.See(c, r.pair)
+	r.facts.Keeping().Ways(c, r.pair)
 	switch c.What {
 	case ledger.Bound:
 		r.context(c.Inst, c.Holder)
@@ -186,7 +180,10 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	for _, k := range p.holder.KeptBy {
 		r.contextOf(found, p.holder, k.Holder)
 	}
-	r.known.keeping.Carried(p.kept, func(i *ledger.Instance) { found.Fact("carried", i.Ref().Name()) })
+	r.facts.Keeping().Carried(p.kept, func(i *ledger.Instance) {
+		found.Fact("carried", i.Ref().Name())
+		i.SetTag(carriedTag, found)
+	})
 	holds, _ := p.holder.Tag(captiveScopedHoldsTag).([]*captiveHold)
 	for _, h := range holds {
 		if h.found == found {

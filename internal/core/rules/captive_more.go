@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 )
@@ -11,6 +12,7 @@ import (
 // captiveRoot reports captive/root: a scoped instance at home in the root that nothing keeps, but for transients of the
 // root that nothing keeps: it was asked for outside any scope. Not: proxies.
 type captiveRoot struct {
+	facts      facts.Granted `freeze:"-"`
 	out        Reporter
 	world      *ledger.World
 	candidates []*ledger.Instance
@@ -21,8 +23,6 @@ var captiveRootRule = Rule{
 	Doc:   "A scoped registration's instance lives in the root although nothing keeps it: it was asked for outside any scope.",
 	Not:   "One that something keeps (that is captive/scoped, or somebody's own business); a proxy.",
 	Needs: ledger.SeesWith,
-	Sees:  []ledger.Happening{ledger.Made, ledger.Settled},
-	New:   func(e *Env) Watcher { return &captiveRoot{out: e.Out, world: e.World} },
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s is scoped, and was asked for outside any scope", name)
@@ -45,14 +45,7 @@ func (r *captiveRoot) See(c *ledger.Change) {
 // Judge waits until all keepers are known.
 func (r *captiveRoot) Judge() {
 	for _, i := range r.candidates {
-		if i.Sees(r.world)&ledger.SeesWith == 0 || i.HeldFor || i.Lifetime() != ledger.Scoped {
-			continue
-		}
-		kept := false
-		for _, k := range i.KeptBy {
-			kept = kept || len(k.Holder.KeptBy) > 0
-		}
-		if kept {
+		if i.Sees(r.world)&ledger.SeesWith == 0 || facts.Held(i) || i.Lifetime() != ledger.Scoped {
 			continue
 		}
 		r.out.Report(Occurrence{
@@ -76,10 +69,8 @@ type heldTransient struct {
 
 var captiveTransientRule = Rule{
 	ID: "captive/transient", Severity: finding.Error, Basis: finding.Observed,
-	Doc:  "A singleton, per-consumer or external holder keeps a transient, which so lives as long as the holder: a note, a warning when it is disposable, an error when it must not be shared and was used in two scopes.",
-	Not:  "A transient kept through another one, which is reported where it is kept directly; anything behind a proxy.",
-	Sees: []ledger.Happening{ledger.Bound, ledger.Used},
-	New:  func(e *Env) Watcher { return &captiveTransient{e.Out, e.Set} },
+	Doc: "A singleton, per-consumer or external holder keeps a transient, which so lives as long as the holder: a note, a warning when it is disposable, an error when it must not be shared and was used in two scopes.",
+	Not: "A transient kept through another one, which is reported where it is kept directly; anything behind a proxy.",
 	Tell: func(f *finding.Finding) {
 		holder, kept := f.Holder.Name(), f.Subject.Name()
 		f.Title = sentence("%s, %s, keeps %s, which is transient", holder, lifetimeOf(*f.Holder), article(kept))
@@ -88,7 +79,7 @@ var captiveTransientRule = Rule{
 		case finding.Error:
 			f.Why += " " + sentence("It must not be used by two scopes at the same time, and was used in several.")
 		case finding.Warning:
-			f.Why += " " + sentence("It is disposable, and nothing disposes it before %s goes.", holder)
+			f.Why += " " + sentence("It is disposable: %s goes on holding it after whoever owns it has disposed it, or keeps it from being disposed.", holder)
 		}
 		f.Fix = sentence("Give %s%s a way to ask for %s when it needs one, or register %s%s with the lifetime it really has.", holder, place(*f.Holder), article(kept), kept, place(f.Subject))
 	},
@@ -97,8 +88,11 @@ var captiveTransientRule = Rule{
 func (r *captiveTransient) See(c *ledger.Change) {
 	d := c.Inst
 	if c.What == ledger.Used {
-		held, _ := d.Tag(captiveTransientTag).(*heldTransient)
-		if held == nil || held.shared || c.Scope == nil || !r.set.mustNotShare(d) {
+		if d.Lifetime() != ledger.Transient || c.Scope == nil || !r.set.mustNotShare(d) {
+			return
+		}
+		held := heldOf(d) // uses before it is kept count too
+		if held.shared {
 			return
 		}
 		if held.scope == nil {
@@ -115,11 +109,7 @@ func (r *captiveTransient) See(c *ledger.Change) {
 	if d.Lifetime() != ledger.Transient || d.Proxy() || !h.Lifetime().Long() || h.Lifetime() == ledger.External && h.Home() != h.Root() {
 		return
 	}
-	held, _ := d.Tag(captiveTransientTag).(*heldTransient)
-	if held == nil {
-		held = &heldTransient{}
-		d.SetTag(captiveTransientTag, held)
-	}
+	held := heldOf(d)
 	severity := finding.Note
 	if d.Disposable() {
 		severity = finding.Warning
@@ -136,9 +126,19 @@ func (r *captiveTransient) See(c *ledger.Change) {
 	held.cases = append(held.cases, found)
 }
 
+func heldOf(d *ledger.Instance) *heldTransient {
+	held, _ := d.Tag(captiveTransientTag).(*heldTransient)
+	if held == nil {
+		held = &heldTransient{}
+		d.SetTag(captiveTransientTag, held)
+	}
+	return held
+}
+
 // captiveDeclared reports captive/declared: by what the registrations say, a long-lived one would keep a scoped one.
 // Not: where this recording shows it happening, for which captive/scoped speaks; lazy needs; proxies.
 type captiveDeclared struct {
+	facts facts.Granted `freeze:"-"`
 	world *ledger.World
 	out   Reporter
 	known *Shared
@@ -148,7 +148,6 @@ var captiveDeclaredRule = Rule{
 	ID: "captive/declared", Severity: finding.Warning, Basis: finding.Declared,
 	Doc: "By what the registrations ask for, a singleton, per-consumer or external one would keep a scoped one.",
 	Not: "Where an observed captive/scoped of the same path says so already; needs that are asked for later (lazy); proxies.",
-	New: func(e *Env) Watcher { return &captiveDeclared{e.World, e.Out, e.Known} },
 	Tell: func(f *finding.Finding) {
 		holder, kept := f.Holder.Name(), f.Subject.Name()
 		f.Title = sentence("%s, %s, asks for %s, which is scoped", holder, lifetimeOf(*f.Holder), kept)
@@ -163,7 +162,7 @@ var captiveDeclaredRule = Rule{
 func (r *captiveDeclared) See(*ledger.Change) {}
 
 func (r *captiveDeclared) Judge() {
-	d := declaredWays{world: r.world, g: r.world.Wiring(), keeps: map[*ledger.Registration][]*ledger.Registration{}, leads: map[*ledger.Registration]bool{}}
+	d := declaredWays{world: r.world, g: r.facts.Answers(), keeps: map[*ledger.Registration][]*ledger.Registration{}, leads: map[*ledger.Registration]bool{}}
 	d.mark()
 	for _, reg := range r.world.Registrations() {
 		if reg.Known && reg.Lifetime.Long() && reg.Alias == nil && reg.Proxy == nil {
@@ -176,7 +175,7 @@ func (r *captiveDeclared) Judge() {
 // declaredWays finds the ways on which registrations would keep scoped ones, through transients.
 type declaredWays struct {
 	world *ledger.World
-	g     *ledger.Wiring
+	g     *facts.Answers
 	keeps map[*ledger.Registration][]*ledger.Registration
 	leads map[*ledger.Registration]bool // transients from which a way leads to a scoped one
 	left  int                           // ways that may still be told of one holder
@@ -268,7 +267,7 @@ func pathKey(path []*ledger.Registration) string {
 }
 
 // kept lists the registrations that an instance of r would keep, by its needs and by what it wraps: aliases followed.
-func kept(g *ledger.Wiring, r *ledger.Registration) []*ledger.Registration {
+func kept(g *facts.Answers, r *ledger.Registration) []*ledger.Registration {
 	list, own := needed(g, r, true)
 	if inner := r.Inner(); inner != nil && !own {
 		list = append(list, inner)
@@ -282,7 +281,7 @@ const maxAll = 1000
 // needed lists the registrations that building r asks for by needs that are not lazy, by constructor or (where properties
 // are meant too) by property: aliases followed, and a layer's need of its own service answered by what it wraps. Own tells
 // whether there is such a need. All of one's own service do not include oneself.
-func needed(g *ledger.Wiring, r *ledger.Registration, properties bool) (list []*ledger.Registration, own bool) {
+func needed(g *facts.Answers, r *ledger.Registration, properties bool) (list []*ledger.Registration, own bool) {
 	inner := r.Inner()
 	for n := range r.Needs {
 		need := &r.Needs[n]

@@ -1,15 +1,16 @@
 package rules
 
 import (
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 )
 
 // crossed reports sharing/crossed: an instance that is used or given out in a scope it does not belong to.
 type crossed struct {
+	facts facts.Granted `freeze:"-"`
 	world *ledger.World
 	out   Reporter
-	known *Shared
 }
 
 var crossedRule = Rule{
@@ -17,8 +18,6 @@ var crossedRule = Rule{
 	Doc:   "An instance of one scope is used or given out in another one that lies neither in it nor is the root, with nobody who keeps it to explain how it got there: a static field, a queue.",
 	Not:   "Instances of the root; what somebody keeps who belongs to that scope or outlasts it (captive/scoped speaks of that).",
 	Needs: ledger.SeesWith,
-	Sees:  []ledger.Happening{ledger.Used, ledger.Given},
-	New:   func(e *Env) Watcher { return &crossed{e.World, e.Out, e.Known} },
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		n := f.Counts["instances"]
@@ -32,10 +31,10 @@ var crossedRule = Rule{
 func (r *crossed) See(c *ledger.Change) {
 	i, s := c.Inst, c.Scope
 	home := i.Home()
-	if s == nil || home == nil || s.Root || !s.Known || home == i.Root() || home.Root || s == home || s.Inside(home) {
+	if s == nil || home == nil || !s.Known || s == i.Root() || home == i.Root() || s == home || s.Inside(home) {
 		return
 	}
-	if i.Sees(r.world)&ledger.SeesWith == 0 || r.known.keeping.KeptInto(i, s) || i.OfferedInto(s) {
+	if i.Sees(r.world)&ledger.SeesWith == 0 || r.facts.Keeping().KeptInto(i, s) || i.OfferedInto(s) {
 		return
 	}
 	because := ""
@@ -82,8 +81,6 @@ var atOnceRule = Rule{
 	Doc:   "An instance that two scopes must not use at the same time was used so.",
 	Not:   "Uses of one scope, or of one thread; uses whose duration is not known, or several added up.",
 	Needs: ledger.SeesUse,
-	Sees:  []ledger.Happening{ledger.Used},
-	New:   func(e *Env) Watcher { return &sharedAtOnce{e.Out, e.Set} },
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s is used by two scopes at the same time", name)

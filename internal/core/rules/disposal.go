@@ -16,6 +16,20 @@ type leaked struct {
 	cases map[leakedOf]Case
 }
 
+func newLeaked(e *Env) Watcher {
+	return &leaked{world: e.World, out: e.Out, cases: map[leakedOf]Case{}}
+}
+
+// forgotten are the instances of a scope that were let go of without being disposed while it was open. They are a leak when
+// it closes: forgetting is no disposal.
+type forgotten struct {
+	list []*ledger.Instance
+	over map[leakedOf]int64 // those beyond maxForgotten
+}
+
+// maxForgotten bounds how many of one scope are remembered one by one.
+const maxForgotten = 1000
+
 type leakedOf struct {
 	reg      *ledger.Registration
 	impl     string
@@ -28,11 +42,7 @@ var leakedRule = Rule{
 		"belongs to has closed.",
 	Not: "One that was disposed in any way, before or after, or handed to its container to dispose; one made while its " +
 		"scope was already disposing; anything in a scope whose end cannot be seen.",
-	Needs: ledger.SeesDispose | ledger.SeesDisposeCode | ledger.SeesCloses,
-	Sees:  []ledger.Happening{ledger.ScopeClosed, ledger.HomeKnown, ledger.DisposeSeen},
-	New: func(e *Env) Watcher {
-		return &leaked{world: e.World, out: e.Out, cases: map[leakedOf]Case{}}
-	},
+	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode | ledger.SeesCloses,
 	Hidden: "a disposal",
 	Tell:   tellLeaked,
 }
@@ -43,6 +53,18 @@ func (r *leaked) See(c *ledger.Change) {
 		for _, i := range c.Scope.Homed {
 			r.judge(i, c.Scope, c.Event.T)
 		}
+		if gone, ok := c.Scope.Tag(forgottenTag).(*forgotten); ok {
+			for _, i := range gone.list {
+				r.judge(i, c.Scope, c.Event.T)
+			}
+			for of, n := range gone.over {
+				if found := r.cases[of]; found != nil {
+					found.Count("instances", n)
+				}
+			}
+		}
+	case ledger.ForgottenSeen:
+		r.forget(c.Inst)
 	case ledger.HomeKnown:
 		r.judge(c.Inst, c.Scope, c.Scope.ClosedAt)
 	case ledger.DisposeSeen:
@@ -55,6 +77,24 @@ func (r *leaked) See(c *ledger.Change) {
 				of.found.Count("scopes", -1)
 			}
 		}
+	}
+}
+
+// forget remembers what would leak with its scope if nothing disposes it until then.
+func (r *leaked) forget(i *ledger.Instance) {
+	home := i.Home()
+	if home == nil || home.Ended || home == i.Root() || i.InHome() || !i.Disposable() || i.DisposeLines > 0 {
+		return
+	}
+	gone, _ := home.Tag(forgottenTag).(*forgotten)
+	if gone == nil {
+		gone = &forgotten{over: map[leakedOf]int64{}}
+		home.SetTag(forgottenTag, gone)
+	}
+	if len(gone.list) < maxForgotten {
+		gone.list = append(gone.list, i)
+	} else if (i.By == "container" || i.By == "factory") && seesDisposal(i, r.world) {
+		gone.over[leakedOf{i.Reg, i.Impl(), i.Disposer()}]++
 	}
 }
 

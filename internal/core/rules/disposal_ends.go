@@ -24,8 +24,6 @@ var atEndRule = Rule{
 	Not:    "A stream that was cut off or whose start failed; one that was disposed in any way, or handed to its container.",
 	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode,
 	Hidden: "a disposal",
-	Sees:   []ledger.Happening{ledger.ForgottenSeen, ledger.ScopeClosed},
-	New:    func(e *Env) Watcher { return &atEnd{world: e.World, out: e.Out} },
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		n := f.Counts["instances"]
@@ -42,8 +40,6 @@ var unownedRule = Rule{
 	Not:    "What the application says it disposes itself; a stream that was cut off.",
 	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode,
 	Hidden: "a disposal",
-	Sees:   []ledger.Happening{ledger.ForgottenSeen, ledger.ScopeClosed},
-	New:    func(e *Env) Watcher { return &atEnd{world: e.World, out: e.Out, unowned: true} },
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		n := f.Counts["instances"]
@@ -151,10 +147,6 @@ var pileUpRule = Rule{
 	Not:    "Transients that something longer-lived keeps, or that were disposed, forgotten or handed to be disposed.",
 	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode | ledger.SeesWith,
 	Hidden: "a disposal",
-	Sees:   []ledger.Happening{ledger.Made, ledger.Settled, ledger.ScopeClosing, ledger.StreamEnded},
-	New: func(e *Env) Watcher {
-		return &pileUp{world: e.World, out: e.Out, set: e.Set, piles: map[pileKey]*pile{}}
-	},
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s piles up: %s alive at once", name, count(f.Counts["alive"], "instance", "instances"))
@@ -302,10 +294,6 @@ var unclosedScopeRule = Rule{
 	Doc:   "A scope was opened and never closed, although the process ended in order; while it runs, one that is open for more than ten times as long as nearly all of its name.",
 	Not:   "Roots; a scope whose end nobody can see; a stream that was cut off.",
 	Needs: ledger.SeesCloses,
-	Sees:  []ledger.Happening{ledger.ScopeClosed},
-	New: func(e *Env) Watcher {
-		return &unclosedScope{world: e.World, out: e.Out, live: e.Live, set: e.Set, took: map[string]*durations{}}
-	},
 	Tell: func(f *finding.Finding) {
 		n := f.Counts["scopes"]
 		if f.Severity == finding.Warning {

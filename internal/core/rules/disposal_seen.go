@@ -3,6 +3,7 @@ package rules
 import (
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
 )
 
 // disposals watches dispose lines and what comes after them, for the rules that go by one instance's disposal: late,
@@ -25,10 +26,8 @@ func newDisposals(e *Env) Watcher {
 
 var lateRule = Rule{
 	ID: "disposal/late", Severity: finding.Note, Basis: finding.Observed,
-	Doc:  "An instance was disposed after its home had closed.",
-	Not:  "External ones that code disposes; scopes whose end cannot be seen.",
-	Sees: []ledger.Happening{ledger.DisposeSeen, ledger.Given, ledger.Used, ledger.Bound, ledger.ScopeClosed, ledger.StreamEnded},
-	New:  newDisposals,
+	Doc: "An instance was disposed after its home had closed.",
+	Not: "External ones that code disposes; scopes whose end cannot be seen.",
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s is disposed after its scope has closed", name)
@@ -43,7 +42,6 @@ var stuckRule = Rule{
 	Not:    "An instance handed to its container; the root's in a stream that was cut off.",
 	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode,
 	Hidden: "the end of the disposal",
-	New:    nothing,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("The disposal of %s does not end", name)
@@ -56,7 +54,6 @@ var failedRule = Rule{
 	ID: "disposal/failed", Severity: finding.Error, Basis: finding.Observed,
 	Doc: "A disposal failed, or the container could not dispose the instance there.",
 	Not: "A disposal that ended, whatever came after.",
-	New: nothing,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("The disposal of %s fails", name)
@@ -75,7 +72,6 @@ var twiceRule = Rule{
 	ID: "disposal/twice", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "An instance was disposed twice.",
 	Not: "A line that was written twice.",
-	New: nothing,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s is disposed twice", name)
@@ -91,7 +87,6 @@ var usedAfterRule = Rule{
 	ID: "disposal/used-after", Severity: finding.Error, Basis: finding.Observed,
 	Doc: "An instance was handed out, or used by a use that began, after it had been disposed.",
 	Not: "A use that was still running when it was disposed (disposal/used-during); one that only the order of lines or only their times put after.",
-	New: nothing,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s is used after it was disposed", name)
@@ -105,7 +100,6 @@ var usedDuringRule = Rule{
 	ID: "disposal/used-during", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "A use of an instance was still running when it was disposed.",
 	Not: "A use that began in the root or in no scope, of an instance of the root: its disposal is what ends it.",
-	New: nothing,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s is disposed while it is being used", name)
@@ -118,7 +112,6 @@ var orderRule = Rule{
 	ID: "disposal/order", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "Something was disposed before what keeps it, in the same scope: a warning when it was used in between or code disposed it, otherwise a note for each container that does so.",
 	Not: "Instances that keep each other; ones of different homes; ones handed to their container.",
-	New: nothing,
 	Tell: func(f *finding.Finding) {
 		holder, kept := f.Holder.Name(), f.Subject.Name()
 		f.Title = sentence("%s is disposed before %s, which keeps it", kept, holder)
@@ -134,7 +127,6 @@ var tooEarlyRule = Rule{
 	ID: "disposal/too-early", Severity: finding.Error, Basis: finding.Observed,
 	Doc: "An instance was disposed while its home was still open, by code although its container disposes it or at the end of another scope, and was used or handed out after.",
 	Not: "One that nobody uses afterwards; one whose disposal is the application's own business.",
-	New: nothing,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		how := "Code disposed it, although the container does so when its scope ends."
@@ -165,7 +157,11 @@ func (r *disposals) See(c *ledger.Change) {
 		began := c.Event.T - c.Event.NS
 		r.touched(c, began, "uses", c.Event.Count)
 	case ledger.Given:
-		r.touched(c, c.Event.T, "handed_out", 1)
+		began := c.Event.T
+		if c.Event.Kind == event.Make { // it was read during a construction
+			began -= c.Event.NS
+		}
+		r.touched(c, began, "handed_out", 1)
 	case ledger.Bound:
 		if c.Edge != nil && c.Event != nil && c.Edge.Slot >= 0 && c.Holder.MadeSeq == r.world.Seq {
 			r.touched(c, c.Event.T-c.Event.NS, "handed_out", 1)
@@ -212,7 +208,7 @@ func (r *disposals) disposed(c *ledger.Change) {
 	if i.Done == 2 && ev.State != "handed" {
 		one := saw(&twiceRule)
 		one.Severity = finding.Warning
-		if fromContainer(i.GoneBy) && fromContainer(ev.By) && (home == nil || !home.ActiveSince(i.GoneSeq)) {
+		if fromContainer(i.GoneBy) && fromContainer(ev.By) && i.GoneIn == c.Scope && (home == nil || !home.ActiveSince(i.GoneSeq)) {
 			one.Severity = finding.Note
 		}
 		if e := r.early[i]; e != nil && e.found != nil {
@@ -316,6 +312,12 @@ func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int6
 		one.Because = crossed.ID()
 	}
 	user := c.Holder
+	if held, ok := i.Tag(captiveTransientTag).(*heldTransient); ok && len(held.cases) > 0 {
+		one.Because = held.cases[0].ID()
+	}
+	if carried, ok := i.Tag(carriedTag).(Case); ok {
+		one.Because = carried.ID()
+	}
 	if captive := captiveOf(i, user); captive != nil {
 		one.Because = captive.ID()
 	}

@@ -4,15 +4,16 @@ import (
 	"strings"
 	"unicode"
 
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 )
 
 // injected runs the rules about who was given what: unused, direct, mixed, absent and stand-in.
 type injected struct {
+	facts  facts.Granted `freeze:"-"`
 	world  *ledger.World
 	out    Reporter
-	known  *Shared
 	set    *Settings
 	direct map[string]*directly
 }
@@ -34,7 +35,7 @@ type directly struct {
 
 func newInjected(e *Env) Watcher {
 	return &injected{
-		world: e.World, out: e.Out, known: e.Known, set: e.Set, direct: map[string]*directly{},
+		facts: e.Facts, world: e.World, out: e.Out, set: e.Set, direct: map[string]*directly{},
 	}
 }
 
@@ -43,11 +44,9 @@ var unusedRule = Rule{
 	Doc:   "What a site is filled with is never used by its holder, in twenty makes or more, or over twenty scopes of a singleton, while the holder was seen to use other things.",
 	Not:   "Holders whose uses were not recorded at all.",
 	Needs: ledger.SeesUse,
-	Sees:  []ledger.Happening{ledger.Made, ledger.Bound, ledger.Used, ledger.DisposeSeen},
-	New:   newInjected,
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s is given %s and never uses it", f.Holder.Name(), f.Subject.Name())
-		f.Why = sentence("It was filled in %s, and %s used other things in this recording, but never this.", count(f.Counts["fills"], "make", "makes"), f.Holder.Name())
+		f.Why = sentence("It was given to %s, and %s used other things in this recording, but never this.", count(f.Counts["fills"], "instance", "instances"), f.Holder.Name())
 		f.Fix = sentence("Take %s out of what %s%s asks for.", f.Subject.Name(), f.Holder.Name(), place(*f.Holder))
 	},
 }
@@ -56,7 +55,6 @@ var directRule = Rule{
 	ID: "inject/direct", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "Something was constructed in application code although its implementation is registered.",
 	Not: "Implementations that nobody registered; a note where code also disposed it in the scope where it was made.",
-	New: nothing,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		n := f.Counts["instances"]
@@ -71,7 +69,6 @@ var mixedRule = Rule{
 	ID: "inject/mixed", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "Single requests for one service, without a key, were answered by different implementations.",
 	Not: "Layers, aliases, requests for all; a note where one factory's registration made them all: it chooses.",
-	New: nothing,
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s is answered by different implementations", f.Subject.Name())
 		f.Why = sentence("The same request, without a key, got %s in this recording.", list(f.Facts["implementations"]))
@@ -83,10 +80,9 @@ var absentRule = Rule{
 	ID: "inject/absent", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "An optional need was never there, in every one of five makes or more: a note, and a warning when the service is registered under another key.",
 	Not: "A need that was filled once.",
-	New: nothing,
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s never gets the %s it could use", f.Holder.Name(), f.Subject.Name())
-		f.Why = sentence("It is optional, and was absent in all %s.", count(f.Counts["makes"], "make", "makes"))
+		f.Why = sentence("It is optional, and was absent for all of %s.", count(f.Counts["makes"], "instance", "instances"))
 		if k := f.Facts["registered"]; len(k) > 0 {
 			f.Why += " " + sentence("Registered are: %s.", list(k))
 		}
@@ -98,7 +94,6 @@ var standInRule = Rule{
 	ID: "inject/stand-in", Severity: finding.Error, Basis: finding.Observed,
 	Doc: "In production, something whose class name says that it is a stand-in (Stub, Mock, Fake, Dummy, Sample) was handed out.",
 	Not: "Other environments; packages that are named so; what was handed out among all only.",
-	New: nothing,
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s answers for %s in production", f.Subject.Impl(), f.Subject.Name())
 		f.Why = sentence("Its name says that it is a stand-in, and it was handed out %s.", times(f.Counts["instances"]))
@@ -237,7 +232,7 @@ func (r *injected) absent(reg *ledger.Registration, slot int, s *site) {
 	}
 	holder := reg.Ref("")
 	o.Holder, o.Insts, o.Scope = &holder, []*ledger.Instance{s.example}, s.example.Scope
-	others := r.world.Wiring().Of(need.Service)
+	others := r.facts.Answers().Of(need.Service)
 	if len(others) > 0 {
 		o.Severity = finding.Warning
 	}
@@ -251,14 +246,18 @@ func (r *injected) absent(reg *ledger.Registration, slot int, s *site) {
 
 func (r *injected) constructed() {
 	first := map[string]*ledger.Registration{}
-	for _, reg := range r.world.Registrations() {
-		if reg.Known && !reg.Internal && reg.Alias == nil && reg.Impl != "" && first[reg.Impl] == nil {
-			first[reg.Impl] = reg
+	note := func(impl string, reg *ledger.Registration) {
+		if reg.Known && !reg.Internal && reg.Alias == nil && impl != "" && first[impl] == nil {
+			first[impl] = reg
 		}
 	}
-	for _, h := range r.known.handouts.list {
-		if h.known() && !h.given.Internal && h.impl != "" && first[h.impl] == nil && h.given.Alias == nil {
-			first[h.impl] = h.given
+	for _, reg := range r.world.Registrations() {
+		note(reg.Impl, reg)
+		note(r.facts.Built().Impl(reg), reg)
+	}
+	for _, h := range r.facts.Handouts().All() {
+		if h.Given != nil {
+			note(h.MadeImpl(), h.Given)
 		}
 	}
 	for _, impl := range sortedKeys(r.direct) {
@@ -281,47 +280,47 @@ func (r *injected) constructed() {
 }
 
 func (r *injected) mixed() {
-	g := r.world.Wiring()
+	g := r.facts.Answers()
 	type question struct {
 		container *ledger.Container
 		service   string
 	}
 	type answers struct {
-		impls   map[string]*seenHandout
+		impls   map[string]*facts.Handout
 		regs    map[*ledger.Registration]bool
 		factory bool
 		spoiled bool
 	}
 	all := map[question]*answers{}
 	var order []question
-	for _, h := range r.known.handouts.list {
-		if !h.known() || h.forAll() || h.implementation() == "" {
+	for _, h := range r.facts.Handouts().All() {
+		if !h.Known() || h.ForAll() || h.Impl() == "" {
 			continue
 		}
-		a := h.asks()
-		if a.HasKey || h.given.HasKey && !h.said && h.need() == nil {
+		a := h.Asks()
+		if a.HasKey || h.Given.HasKey && !h.Said() {
 			continue
 		}
-		q := question{h.given.Container, a.Service}
+		q := question{h.Given.Container, a.Service}
 		one := all[q]
 		if one == nil {
-			one = &answers{impls: map[string]*seenHandout{}, regs: map[*ledger.Registration]bool{}}
+			one = &answers{impls: map[string]*facts.Handout{}, regs: map[*ledger.Registration]bool{}}
 			all[q] = one
 			order = append(order, q)
 		}
-		if h.given.Internal || h.given.Local || h.via != nil || h.given.Service != a.Service || h.given.Inner() != nil || len(g.Wrappers(h.given)) > 0 || h.given.HasKey {
+		if h.Given.Internal || h.Given.Local || h.Via != nil || h.Given.Service != a.Service || h.Given.Inner() != nil || len(g.Wrappers(h.Given)) > 0 || h.Given.HasKey {
 			one.spoiled = true
 			continue
 		}
-		if h.consumer != nil && h.consumer.Service == a.Service {
+		if h.Consumer != nil && h.Consumer.Service == a.Service {
 			one.spoiled = true // a layer, declared or not
 			continue
 		}
-		if one.impls[h.implementation()] == nil {
-			one.impls[h.implementation()] = h
+		if one.impls[h.Impl()] == nil {
+			one.impls[h.Impl()] = h
 		}
-		one.regs[h.given] = true
-		one.factory = one.factory || h.factory
+		one.regs[h.Given] = true
+		one.factory = one.factory || h.Factory
 	}
 	for _, q := range order {
 		one := all[q]
@@ -341,7 +340,7 @@ func (r *injected) mixed() {
 			o.Severity = finding.Note
 		}
 		for _, impl := range sortedKeys(one.impls) {
-			one.impls[impl].report(r.out, o).Fact("implementations", impl)
+			reportHandout(one.impls[impl], r.out, o).Fact("implementations", impl)
 		}
 	}
 }
@@ -350,9 +349,9 @@ func (r *injected) standIns() {
 	if !strings.EqualFold(r.world.Stream.Environment, "production") {
 		return
 	}
-	for _, h := range r.known.handouts.list {
-		if h.known() && !h.given.Internal && !h.forAll() && standIn(h.implementation(), r.set.StandIns) {
-			found := h.report(r.out, Occurrence{Rule: &standInRule, Subject: h.given.Real().Ref(h.implementation())})
+	for _, h := range r.facts.Handouts().All() {
+		if h.Known() && !h.Given.Internal && !h.ForAll() && standIn(h.Impl(), r.set.StandIns) {
+			found := reportHandout(h, r.out, Occurrence{Rule: &standInRule, Subject: h.Given.Real().Ref(h.Impl())})
 			by(found, "stand_ins", strings.Join(r.set.StandIns, ", "))
 		}
 	}

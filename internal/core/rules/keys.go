@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 )
@@ -22,22 +23,15 @@ func sortedKeys[V any](m map[string]V) []string {
 // keyed runs the key rules that follow from registrations and hand-outs: wrong-answer, shadowed, unasked and
 // same-implementation.
 type keyed struct {
+	facts facts.Granted `freeze:"-"`
 	world *ledger.World
 	out   Reporter
-	known *Shared
-	impls map[*ledger.Registration]string // as made, the latest
-}
-
-func newKeyed(e *Env) Watcher {
-	return &keyed{world: e.World, out: e.Out, known: e.Known, impls: map[*ledger.Registration]string{}}
 }
 
 var wrongAnswerRule = Rule{
 	ID: "keys/wrong-answer", Severity: finding.Error, Basis: finding.Observed,
-	Doc:  "A single request with a key was answered by a registration of another key or of none, or one without a key by a keyed one.",
-	Not:  "What an alias or a further name explains; requests for all; a layer that is given what it wraps.",
-	Sees: []ledger.Happening{ledger.Made},
-	New:  newKeyed,
+	Doc: "A single request with a key was answered by a registration of another key or of none, or one without a key by a keyed one.",
+	Not: "What an alias or a further name explains; requests for all; a layer that is given what it wraps.",
 	Tell: func(f *finding.Finding) {
 		asked := f.Subject.Name()
 		answer := list(f.Facts["answered_by"])
@@ -52,11 +46,10 @@ var shadowedRule = Rule{
 	Doc:   "A registration can never answer, because another of the same service and key does.",
 	Not:   "One that is wrapped, aliased or reached by a request for all; one that instances came from; containers that refuse duplicates.",
 	Needs: ledger.SeesWith | ledger.SeesShared,
-	New:   nothing,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
-		f.Title = sentence("%s%s is never asked: %s answers instead", name, implementedBy(f.Subject), orName(f.Path))
-		f.Why = sentence("Two registrations in one container go by %s, and of several the container takes one: this one never answers.", name)
+		f.Title = sentence("%s%s never answers: %s does instead", name, implementedBy(f.Subject), orName(f.Path))
+		f.Why = sentence("Several registrations in one container go by %s, and a request for one of them is answered by %s.", name, orName(f.Path))
 		f.Fix = sentence("Remove the registration of %s%s, or give it a key of its own.", name, place(f.Subject))
 	},
 }
@@ -76,7 +69,6 @@ var unaskedRule = Rule{
 	Doc:   "Nobody asked for a keyed registration, while another key of its service was asked for.",
 	Not:   "Aliases; what a request for all reaches.",
 	Needs: ledger.SeesWith | ledger.SeesShared,
-	New:   nothing,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("Nobody asks for %s", name)
@@ -88,8 +80,7 @@ var unaskedRule = Rule{
 var sameImplementationRule = Rule{
 	ID: "keys/same-implementation", Severity: finding.Note, Basis: finding.Declared,
 	Doc: "Two keys of one service in one container have the same implementation.",
-	Not: "Aliases of each other; implementations that are not known.",
-	New: nothing,
+	Not: "Aliases of each other; layers; values of basic types; implementations that are not known.",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s and %s have the same implementation", f.Subject.Name(), names(f.Path))
 		f.Why = sentence("Both are %s: whoever tells them apart by key gets the same thing.", f.Subject.Impl())
@@ -97,27 +88,28 @@ var sameImplementationRule = Rule{
 	},
 }
 
-func (r *keyed) See(c *ledger.Change) {
-	if c.Inst.Reg != nil {
-		if impl := c.Inst.Impl(); impl != "" {
-			r.impls[c.Inst.Reg] = impl
-		}
+func (r *keyed) See(*ledger.Change) {}
+
+// allAsked is from which containers all of a service were asked for.
+type allAsked map[string][]*ledger.Container
+
+func (a allAsked) add(service string, c *ledger.Container) {
+	if list := a[service]; c != nil && len(list) < maxAll && !slices.Contains(list, c) {
+		a[service] = append(list, c)
 	}
 }
 
-func (r *keyed) implOf(reg *ledger.Registration) string {
-	if impl := r.impls[reg]; impl != "" {
-		return impl
-	}
-	return reg.Impl
+// reach tells whether a request for all of a service reaches what is registered in container c.
+func (a allAsked) reach(service string, c *ledger.Container) bool {
+	return slices.ContainsFunc(a[service], func(from *ledger.Container) bool { return facts.Reaches(from, c) })
 }
 
 func (r *keyed) Judge() {
-	g := r.world.Wiring()
+	g := r.facts.Answers()
 	asked := map[*ledger.Registration]bool{} // what was handed out, or asked for under that name
 	askedNames := map[ledger.Asked]bool{}
-	askedKeys := map[string]bool{}             // services of which some key was asked for
-	forAll := map[string]bool{}                // services of which all were asked for
+	askedKeys := map[string]bool{} // services of which some key was asked for
+	all := allAsked{}
 	proxied := map[*ledger.Registration]bool{} // what something looks up at each call
 	for _, reg := range r.world.Registrations() {
 		if reg.Proxy != nil {
@@ -125,22 +117,26 @@ func (r *keyed) Judge() {
 		}
 		for n := range reg.Needs {
 			if reg.Needs[n].All {
-				forAll[reg.Needs[n].Service] = true
+				all.add(reg.Needs[n].Service, reg.Container)
 			}
 		}
 	}
-	for _, h := range r.known.handouts.list {
-		if !h.known() {
+	for _, h := range r.facts.Handouts().All() {
+		if !h.Known() {
 			continue
 		}
-		a := h.asks()
-		if h.forAll() {
-			forAll[a.Service] = true
-			forAll[h.given.Service] = true
+		a := h.Asks()
+		if h.ForAll() {
+			from := h.From
+			if from == nil {
+				from = h.Given.Container
+			}
+			all.add(a.Service, from)
+			all.add(h.Given.Service, from)
 		}
-		asked[h.given] = true
-		if h.via != nil {
-			asked[h.via] = true
+		asked[h.Given] = true
+		if h.Via != nil {
+			asked[h.Via] = true
 		}
 		if !askedNames[a] {
 			askedNames[a] = true
@@ -148,8 +144,8 @@ func (r *keyed) Judge() {
 				asked[reg] = true
 			}
 		}
-		if h.given.HasKey {
-			askedKeys[h.given.Service] = true
+		if h.Given.HasKey {
+			askedKeys[h.Given.Service] = true
 		}
 		r.answered(g, h, a)
 	}
@@ -157,17 +153,17 @@ func (r *keyed) Judge() {
 		if !reg.Known || reg.Internal {
 			continue
 		}
-		r.shadowed(g, reg, forAll, proxied)
-		if reg.HasKey && reg.Alias == nil && !asked[reg] && !r.askedOtherwise(g, reg, asked) && askedKeys[reg.Service] && !forAll[reg.Service] &&
+		r.shadowed(g, reg, all, proxied)
+		if reg.HasKey && reg.Alias == nil && !asked[reg] && !r.askedOtherwise(g, reg, asked) && askedKeys[reg.Service] && !all.reach(reg.Service, reg.Container) &&
 			reg.Sees&(ledger.SeesWith|ledger.SeesShared) == ledger.SeesWith|ledger.SeesShared {
-			r.out.Report(Occurrence{Rule: &unaskedRule, Subject: reg.Ref(""), Line: reg.Line, T: reg.T}).Count("registrations", 1)
+			r.out.Report(Occurrence{Rule: &unaskedRule, Subject: named(r.facts.Built(), reg), Line: reg.Line, T: reg.T}).Count("registrations", 1)
 		}
 	}
 	r.same()
 }
 
 // askedOtherwise tells whether somebody reached reg through an alias or a layer.
-func (r *keyed) askedOtherwise(g *ledger.Wiring, reg *ledger.Registration, asked map[*ledger.Registration]bool) bool {
+func (r *keyed) askedOtherwise(g *facts.Answers, reg *ledger.Registration, asked map[*ledger.Registration]bool) bool {
 	for _, a := range g.Aliases(reg) {
 		if asked[a] {
 			return true
@@ -177,36 +173,36 @@ func (r *keyed) askedOtherwise(g *ledger.Wiring, reg *ledger.Registration, asked
 }
 
 // answered checks one kind of hand-out for the wrong answer.
-func (r *keyed) answered(g *ledger.Wiring, h *seenHandout, a ledger.Asked) {
-	if h.forAll() || h.given.Internal || !h.said && h.need() == nil {
+func (r *keyed) answered(g *facts.Answers, h *facts.Handout, a ledger.Asked) {
+	if h.ForAll() || h.Given.Internal || !h.Said() {
 		return
 	}
-	if h.consumer != nil && h.consumer.Inner() != nil && h.consumer.Inner() == h.given.Real() {
+	if by := h.By(); by != nil && by.Inner() != nil && by.Inner() == h.Given.Real() {
 		return
 	}
-	if answers(g, h.given, a) || h.via != nil && answers(g, h.via, a) {
+	if answers(g, h.Given, a) || h.Via != nil && answers(g, h.Via, a) {
 		return
 	}
 	// Without a key, anything unkeyed answers; with one, it has to be that key.
-	if a.HasKey == h.given.HasKey && a.Key == h.given.Key {
+	if a.HasKey == h.Given.HasKey && a.Key == h.Given.Key {
 		return
 	}
 	subject := finding.Ref{
-		Service: a.Service, Implementation: finding.Text(h.implementation()), At: finding.Text(h.given.At), Lifetime: string(h.given.Lifetime),
+		Service: a.Service, Implementation: finding.Text(h.Impl()), At: finding.Text(h.Given.At), Lifetime: string(h.Given.Lifetime),
 	}
 	if a.HasKey {
 		key := a.Key
 		subject.Key = &key
 	}
-	found := h.report(r.out, Occurrence{Rule: &wrongAnswerRule, Subject: subject})
-	found.Fact("answered_by", h.given.Ref("").Name())
-	if who := h.who(); who != nil {
+	found := reportHandout(h, r.out, Occurrence{Rule: &wrongAnswerRule, Subject: subject})
+	found.Fact("answered_by", h.Given.Ref("").Name())
+	if who := who(h); who != nil {
 		found.Fact("asked_by", who.Name())
 	}
 }
 
 // answers tells whether reg, one of its further names, an alias of it or what it wraps goes by a.
-func answers(g *ledger.Wiring, reg *ledger.Registration, a ledger.Asked) bool {
+func answers(g *facts.Answers, reg *ledger.Registration, a ledger.Asked) bool {
 	for n := 0; reg != nil && n < maxLayers; n++ {
 		if g.GoesBy(reg, a) {
 			return true
@@ -219,7 +215,7 @@ func answers(g *ledger.Wiring, reg *ledger.Registration, a ledger.Asked) bool {
 // maxLayers bounds how far a chain of layers is followed.
 const maxLayers = 32
 
-func (r *keyed) shadowed(g *ledger.Wiring, reg *ledger.Registration, forAll map[string]bool, proxied map[*ledger.Registration]bool) {
+func (r *keyed) shadowed(g *facts.Answers, reg *ledger.Registration, all allAsked, proxied map[*ledger.Registration]bool) {
 	if reg.Local || reg.Made > 0 || reg.Container.Duplicates == "error" || len(g.Wrappers(reg)) > 0 || len(g.Aliases(reg)) > 0 ||
 		reg.Sees&(ledger.SeesWith|ledger.SeesShared) != ledger.SeesWith|ledger.SeesShared {
 		return
@@ -229,7 +225,7 @@ func (r *keyed) shadowed(g *ledger.Wiring, reg *ledger.Registration, forAll map[
 	}
 	var winner *ledger.Registration
 	for _, name := range reg.Names() {
-		if forAll[name.Service] {
+		if all.reach(name.Service, reg.Container) {
 			return
 		}
 		w := g.Answer(reg.Container, name)
@@ -243,8 +239,8 @@ func (r *keyed) shadowed(g *ledger.Wiring, reg *ledger.Registration, forAll map[
 	if reg.Alias != nil && reg.Real() == winner.Real() {
 		return
 	}
-	o := Occurrence{Rule: &shadowedRule, Severity: finding.Warning, Subject: reg.Ref(""), Path: []finding.Ref{winner.Ref("")}, Line: reg.Line, T: reg.T}
-	if a, b := r.implOf(reg), r.implOf(winner); a != "" && a == b {
+	o := Occurrence{Rule: &shadowedRule, Severity: finding.Warning, Subject: named(r.facts.Built(), reg), Path: []finding.Ref{named(r.facts.Built(), winner.Real())}, Line: reg.Line, T: reg.T}
+	if a, b := r.facts.Built().Impl(reg), r.facts.Built().Impl(winner.Real()); a != "" && a == b {
 		o.Severity = finding.Note
 	}
 	r.out.Report(o).Count("registrations", 1)
@@ -259,8 +255,8 @@ func (r *keyed) same() {
 	}
 	first := map[group]*ledger.Registration{}
 	for _, reg := range r.world.Registrations() {
-		impl := r.implOf(reg)
-		if !reg.Known || reg.Internal || !reg.HasKey || reg.Alias != nil || reg.Proxy != nil || impl == "" {
+		impl := r.facts.Built().Impl(reg)
+		if !reg.Known || reg.Internal || !reg.HasKey || reg.Alias != nil || reg.Proxy != nil || impl == "" || basic(impl) || r.facts.Layers().IsLayer(reg) {
 			continue
 		}
 		g := group{reg.Container, reg.Service, impl}
@@ -275,6 +271,21 @@ func (r *keyed) same() {
 			}).Count("registrations", 2)
 		}
 	}
+}
+
+// basic tells whether an implementation is a type of plain values, which nobody shares.
+func basic(impl string) bool {
+	impl = strings.TrimLeft(impl, "*&?")
+	for _, prefix := range []string{"java.lang.", "kotlin.", "System."} {
+		impl = strings.TrimPrefix(impl, prefix)
+	}
+	switch strings.ToLower(impl) {
+	case "string", "str", "bool", "boolean", "byte", "[]byte", "bytes", "char", "character", "rune", "int", "integer", "int8", "int16", "int32", "int64",
+		"uint", "uint8", "uint16", "uint32", "uint64", "uintptr", "long", "short", "float", "float32", "float64", "double", "decimal", "number", "bigint",
+		"symbol", "time.duration", "time.time", "undefined", "null", "object":
+		return true
+	}
+	return false
 }
 
 // nearest returns at most most of the names in list that are like one, the nearest first: the same but for case and

@@ -39,10 +39,6 @@ var rebuiltRule = Rule{
 	Doc:   "Something is built in at least half of fifty or more scopes of one name, takes a millisecond or more each time, and five per cent or more of their time.",
 	Not:   "What is disposable, or keeps something scoped: it belongs to its scope.",
 	Needs: ledger.SeesWith,
-	Sees:  []ledger.Happening{ledger.ScopeClosed},
-	New: func(e *Env) Watcher {
-		return &rebuilt{world: e.World, out: e.Out, set: e.Set, names: map[string]*builtFor{}}
-	},
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		where := list(f.Facts["scope_names"])

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 	"keenlantern.example/record/event"
@@ -13,6 +14,7 @@ import (
 // registrations is keys/missing, whenever those came.
 type failures struct {
 	world *ledger.World
+	facts facts.Granted `freeze:"-"`
 	out   Reporter
 	known *Shared
 	seen  map[failure]*seenFailure
@@ -40,15 +42,13 @@ type seenFailure struct {
 }
 
 func newFailures(e *Env) Watcher {
-	return &failures{world: e.World, out: e.Out, known: e.Known, seen: map[failure]*seenFailure{}}
+	return &failures{world: e.World, facts: e.Facts, out: e.Out, known: e.Known, seen: map[failure]*seenFailure{}}
 }
 
 var keysMissingRule = Rule{
 	ID: "keys/missing", Severity: finding.Error, Basis: finding.Observed,
-	Doc:  "A key was asked for that nobody registered, of a service that has registrations.",
-	Not:  "Services that are not registered at all, for which resolve/missing speaks; a warning where the asker is content without.",
-	Sees: []ledger.Happening{ledger.Failed},
-	New:  newFailures,
+	Doc: "A key was asked for that nobody registered, of a service that has registrations.",
+	Not: "Services that are not registered at all, for which resolve/missing speaks; a warning where the asker is content without.",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("Nobody registered %s", f.Subject.Name())
 		f.Why = sentence("It was asked for %s%s. Registered for %s: %s.", times(f.Counts["failures"]), askedBy(f), f.Subject.Service, list(f.Facts["keys"]))
@@ -74,7 +74,7 @@ func askedBy(f *finding.Finding) string {
 func resolveRule(id, doc, title, why, fix string) Rule {
 	return Rule{
 		ID: id, Severity: finding.Error, Basis: finding.Observed, Doc: doc,
-		Not: "A warning where the asker is content with nothing.", New: nothing,
+		Not: "A warning where the asker is content with nothing.",
 		Tell: func(f *finding.Finding) {
 			name := f.Subject.Name()
 			f.Title = strings.ReplaceAll(title, "NAME", name)
@@ -107,10 +107,8 @@ var (
 
 var closedScopeRule = Rule{
 	ID: "resolve/closed-scope", Severity: finding.Error, Basis: finding.Observed,
-	Doc:  "Something was asked of a scope that had been closed, or an instance was made in or for one and was let be.",
-	Not:  "A make that came while its scope was closing, before the close.",
-	Sees: []ledger.Happening{ledger.Made, ledger.Settled},
-	New:  func(e *Env) Watcher { return &closedScope{e.Out} },
+	Doc: "Something was asked of a scope that had been closed, or an instance was made in or for one and was let be.",
+	Not: "A make that came while its scope was closing, before the close.",
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s is asked of a scope that has closed", name)
@@ -204,7 +202,7 @@ func cycleOf(path []string, service string) []string {
 }
 
 func (r *failures) Judge() {
-	g := r.world.Wiring()
+	g := r.facts.Answers()
 	r.looked = 0
 	clear(r.known.refusedPaths)
 	for _, f := range r.list {
@@ -249,9 +247,13 @@ func (r *failures) Judge() {
 		default:
 			o.Rule = &resolveFailedRule
 		}
-		if f.why != "cycle" {
-			if a := g.Answer(r.world.First(), ledger.Asked{Service: f.service, Key: f.key, HasKey: f.hasKey}); a != nil {
-				o.Subject.Implementation, o.Subject.At, o.Subject.Lifetime = finding.Text(a.Real().Impl), finding.Text(a.At), string(a.Lifetime)
+		if f.why != "cycle" && f.why != "missing" && f.why != "ambiguous" {
+			from := r.world.First()
+			if f.asker != nil && f.asker.Known {
+				from = f.asker.Container
+			}
+			if a := g.Answer(from, ledger.Asked{Service: f.service, Key: f.key, HasKey: f.hasKey}); a != nil {
+				o.Subject.Implementation, o.Subject.At, o.Subject.Lifetime = finding.Text(r.facts.Built().Impl(a.Real())), finding.Text(a.At), string(a.Lifetime)
 			}
 		}
 		found := r.out.Report(o)
@@ -276,7 +278,7 @@ const (
 )
 
 // near lists the names there are.
-func (r *failures) near(g *ledger.Wiring, f *seenFailure, rule *Rule, found Case) {
+func (r *failures) near(g *facts.Answers, f *seenFailure, rule *Rule, found Case) {
 	if r.looked > maxLooked {
 		return
 	}
@@ -305,15 +307,18 @@ func (r *failures) near(g *ledger.Wiring, f *seenFailure, rule *Rule, found Case
 }
 
 // layersThemselves reports layers/self where a cycle comes back to a service that has layers.
-func (r *failures) layersThemselves(g *ledger.Wiring, members []string, f *seenFailure) string {
+func (r *failures) layersThemselves(g *facts.Answers, members []string, f *seenFailure) string {
 	for _, m := range members {
 		for _, reg := range g.Of(m) {
 			if reg.Inner() == nil || reg.Service != m {
 				continue
 			}
 			outer := g.Outermost(reg)
-			found := r.out.Report(Occurrence{Rule: &selfRule, Subject: outer.Ref(""), Scope: f.scope, Line: f.line, T: f.first})
+			found := r.out.Report(Occurrence{Rule: &selfRule, Subject: named(r.facts.Built(), outer), Scope: f.scope, Line: f.line, T: f.first})
 			found.Count("failures", f.n)
+			for _, step := range members {
+				found.Fact("way", step)
+			}
 			return found.ID()
 		}
 	}
@@ -323,6 +328,7 @@ func (r *failures) layersThemselves(g *ledger.Wiring, members []string, f *seenF
 // cycleDeclared reports resolve/cycle-declared: by what the registrations ask for, building one would come round.
 type cycleDeclared struct {
 	world *ledger.World
+	facts facts.Granted `freeze:"-"`
 	out   Reporter
 	known *Shared
 }
@@ -331,7 +337,6 @@ var cycleDeclaredRule = Rule{
 	ID: "resolve/cycle-declared", Severity: finding.Error, Basis: finding.Declared,
 	Doc: "By what the registrations ask for, building one of them would come round to itself.",
 	Not: "Needs that are asked for later; proxies; containers that resolve cycles by placeholders; circles whose members were all built; those of an observed resolve/cycle.",
-	New: func(e *Env) Watcher { return &cycleDeclared{e.World, e.Out, e.Known} },
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s cannot be built as registered: it needs itself in the end", f.Subject.Name())
 		f.Why = sentence("It asks for %s, which leads back to it.", names(f.Path))
@@ -342,7 +347,7 @@ var cycleDeclaredRule = Rule{
 func (r *cycleDeclared) See(*ledger.Change) {}
 
 func (r *cycleDeclared) Judge() {
-	g := r.world.Wiring()
+	g := r.facts.Answers()
 	edges := map[*ledger.Registration][]*ledger.Registration{}
 	for _, reg := range r.world.Registrations() {
 		if !reg.Known || reg.Alias != nil || reg.Proxy != nil || reg.Container.Cycles == "proxied" {

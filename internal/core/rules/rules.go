@@ -1,6 +1,8 @@
 package rules
 
 import (
+	"strings"
+
 	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
@@ -14,15 +16,20 @@ type Rule struct {
 	Doc      string                 // the condition, in a sentence
 	Not      string                 // what it must not report
 	Needs    ledger.Sight           // what a recorder has to see for it; where that is missing it stays silent
-	Sees     []ledger.Happening     // the kinds of change it is given
 	Hidden   string                 // what lost events could have shown, so that the finding would not stand
-	New      func(*Env) Watcher     // a run of it
 	Tell     func(*finding.Finding) // writes Title, Why and Fix from the rest of the finding
 }
 
-// Env is what a run of a rule works with.
+// Family is what stands before the slash of the rule's id.
+func (r *Rule) Family() string {
+	family, _, _ := strings.Cut(r.ID, "/")
+	return family
+}
+
+// Env is what a run works with.
 type Env struct {
 	World *ledger.World
+	Facts facts.Granted // those that the run requires
 	Out   Reporter
 	Live  bool // the stream is still being written
 	Set   *Settings
@@ -31,18 +38,14 @@ type Env struct {
 
 // Shared is what rules tell each other within one stream.
 type Shared struct {
-	handouts      *handouts
-	keeping       *facts.Keeping
 	captivePaths  map[string]bool   // the ends of every observed captive path, by registrations
 	refusedPaths  map[string]string // the ends of paths that the container refused, by services: the finding's id
 	cycleServices map[string]bool   // members of observed cycles
 }
 
 // NewShared returns an empty Shared.
-func NewShared(w *ledger.World) *Shared {
-	return &Shared{
-		handouts: newHandouts(w), keeping: facts.NewKeeping(w), captivePaths: map[string]bool{}, refusedPaths: map[string]string{}, cycleServices: map[string]bool{},
-	}
+func NewShared() *Shared {
+	return &Shared{captivePaths: map[string]bool{}, refusedPaths: map[string]string{}, cycleServices: map[string]bool{}}
 }
 
 // Watcher is one run of a rule over one stream.
@@ -105,20 +108,6 @@ type Occurrence struct {
 	Line     int64
 	T        int64
 	Because  string // the id of the finding that explains it
-}
-
-// All lists the rules, by family. A rule sees a change after those before it: what a captive or a crossing explains is
-// known when its later uses are judged.
-var All = []*Rule{
-	&captiveScopedRule, &captiveRootRule, &captiveTransientRule,
-	&lifetimeDiffersRule, &narrowedRule, &splitRule, &crossedRule, &atOnceRule, &rebuiltRule,
-	&lateRule, &closedScopeRule, &leakedRule, &stuckRule, &failedRule, &twiceRule, &usedAfterRule, &usedDuringRule, &orderRule, &tooEarlyRule,
-	&pileUpRule, &atEndRule, &unownedRule, &unclosedScopeRule,
-	&wrongAnswerRule, &shadowedRule, &unaskedRule, &sameImplementationRule, &keysMissingRule,
-	&bypassedRule, &brokenRule, &selfRule, &doubledRule, &unevenRule, &keyLeftOutRule,
-	&cycleRule, &missingRule, &ambiguousRule, &refusedRule, &resolveFailedRule, &noScopeRule,
-	&cycleDeclaredRule, &captiveDeclaredRule,
-	&unusedRule, &directRule, &mixedRule, &absentRule, &standInRule,
 }
 
 // ByID returns the rule with this id, nil if there is none.

@@ -3,6 +3,7 @@ package rules
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"keenlantern.example/internal/core/ledger"
 )
@@ -19,6 +20,7 @@ type Settings struct {
 	OpenScopes     int64    `json:"open_scopes" yaml:"open_scopes"`         // disposal/unclosed-scope, live: closed ones of its name
 	OpenTimes      int64    `json:"open_times" yaml:"open_times"`           // and how many times their 99th percentile
 	StandIns       []string `json:"stand_ins" yaml:"stand_ins"`             // inject/stand-in: words
+	NoLayers       []string `json:"no_layers" yaml:"no_layers"`             // layers/key-left-out: keys that need none, as "TideSource [model]"
 	Shareable      []string `json:"shareable" yaml:"shareable"`             // implementations that two scopes may use at once
 	NotShareable   []string `json:"not_shareable" yaml:"not_shareable"`     // and that they must not
 }
@@ -51,6 +53,15 @@ func (s *Settings) Check() error {
 		}
 	}
 	return nil
+}
+
+// needsNoLayers tells whether the settings say that a registration needs no layers, by its service and key.
+func (s *Settings) needsNoLayers(r *ledger.Registration) bool {
+	if len(s.NoLayers) == 0 {
+		return false
+	}
+	name := strings.ReplaceAll(r.Ref("").Name(), " ", "")
+	return slices.ContainsFunc(s.NoLayers, func(bare string) bool { return strings.ReplaceAll(bare, " ", "") == name })
 }
 
 // mustNotShare tells whether two scopes must not use i at the same time: as the settings say by implementation, else as

@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 )
@@ -29,10 +30,6 @@ var lifetimeDiffersRule = Rule{
 	Not: "A second one after the first was disposed or forgotten, or after the root closed; a transient given twice to the same receiver.",
 	// What was seen positively counts; without either of these nothing of a transient's receivers can be.
 	Needs: 0,
-	Sees:  []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given},
-	New: func(e *Env) Watcher {
-		return &lifetimeDiffers{out: e.Out, alive: map[aliveKey][]*ledger.Instance{}}
-	},
 	Tell: func(f *finding.Finding) {
 		name, n := f.Subject.Name(), f.Counts["instances"]
 		switch f.Subject.Lifetime {
@@ -185,6 +182,7 @@ func (r *lifetimeDiffers) toEntry(i *ledger.Instance, s *ledger.Scope) {
 
 // narrowed reports sharing/narrowed: the container turned a declared lifetime into another.
 type narrowed struct {
+	facts facts.Granted `freeze:"-"`
 	world *ledger.World
 	out   Reporter
 }
@@ -193,7 +191,6 @@ var narrowedRule = Rule{
 	ID: "sharing/narrowed", Severity: finding.Note, Basis: finding.Declared,
 	Doc: "The lifetime in force is not the one the source declares: the container turned it into another because of what it needs.",
 	Not: "Registrations whose declared lifetime is not known.",
-	New: func(e *Env) Watcher { return &narrowed{e.World, e.Out} },
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		declared := "another lifetime"
@@ -220,6 +217,7 @@ func (r *narrowed) Judge() {
 
 // split reports sharing/split: two singleton registrations of one implementation, each with an instance of its own.
 type split struct {
+	facts facts.Granted `freeze:"-"`
 	world *ledger.World
 	out   Reporter
 	built map[builtAs]*ledger.Instance // the first of each
@@ -236,15 +234,8 @@ type builtAs struct {
 
 var splitRule = Rule{
 	ID: "sharing/split", Severity: finding.Warning, Basis: finding.Observed,
-	Doc:  "Two singleton registrations in one container have the same implementation and each built its own instance, or one service is a singleton twice in two containers of the process.",
-	Not:  "Registrations of different keys; aliases, further names, proxies and layers of each other; a note where a factory or the application built either.",
-	Sees: []ledger.Happening{ledger.Made, ledger.Settled},
-	New: func(e *Env) Watcher {
-		return &split{
-			world: e.World, out: e.Out, built: map[builtAs]*ledger.Instance{}, impls: map[*ledger.Registration][]string{}, loose: map[builtAs]bool{},
-			both: map[string][2]*ledger.Instance{}, last: map[string][]*ledger.Instance{},
-		}
-	},
+	Doc: "Two singleton registrations in one container have the same implementation and each built its own instance, or one service is a singleton twice in two containers of the process.",
+	Not: "Registrations of different keys; aliases, further names, proxies and layers of each other; a note where a factory or the application built either.",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s exists more than once: %s and %s each built their own", f.Subject.Impl(), f.Subject.Name(), names(f.Path))
 		f.Why = sentence("Both are singletons with the same implementation and neither is an alias of the other, so what is meant to be one is several: state in the one is not seen in the other.")
@@ -311,7 +302,7 @@ func (r *split) Judge() {
 		o.Insts = []*ledger.Instance{r.built[builtAs{first, g.impl}]}
 		loose := r.loose[builtAs{first, g.impl}]
 		for _, other := range list[1:] {
-			if related(first, other) {
+			if related(first, other) || r.facts.Layers().Wraps(first, other) || r.facts.Layers().Wraps(other, first) {
 				continue
 			}
 			o.Path = append(o.Path, other.Ref(g.impl))

@@ -6,7 +6,7 @@ import "keenlantern.example/internal/core/ledger"
 func Hung() []any {
 	return []any{
 		[]*captivePair{}, []*captiveHold{}, &heldTransient{}, &ledger.Instance{}, &ledger.Scope{}, &scopedOnes{}, &[]useSpan{},
-		&leakTally{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{}, &[]*seenHandout{},
+		&leakTally{}, &forgotten{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{},
 	}
 }
 
@@ -22,11 +22,12 @@ var (
 	atOnceTag             = ledger.NewTag()
 	leakedTag             = ledger.NewTag()
 	failedTag             = ledger.NewTag()
+	forgottenTag          = ledger.NewTag()
+	carriedTag            = ledger.NewTag()
 	usedAfterTag          = ledger.NewTag()
 	usedAfterByTag        = ledger.NewTag()
 	usedDuringTag         = ledger.NewTag()
 	pileUpTag             = ledger.NewTag()
 	closedScopeTag        = ledger.NewTag()
 	unusedTag             = ledger.NewTag()
-	handoutsTag           = ledger.NewTag()
 )

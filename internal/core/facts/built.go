@@ -1,0 +1,27 @@
+package facts
+
+import "keenlantern.example/internal/core/ledger"
+
+// Built knows what was built of each registration: the implementation as made prevails over the registered one.
+type Built struct {
+	impls map[*ledger.Registration]string // the latest that a make named
+}
+
+func newBuilt() *Built { return &Built{impls: map[*ledger.Registration]string{}} }
+
+func (b *Built) see(c *ledger.Change) {
+	if c.Inst.Reg == nil {
+		return
+	}
+	if impl := c.Inst.MadeImpl(); impl != "" && b.impls[c.Inst.Reg] != impl {
+		b.impls[c.Inst.Reg] = impl
+	}
+}
+
+// Impl returns a registration's implementation: as made, else as registered, "" where neither is known.
+func (b *Built) Impl(r *ledger.Registration) string {
+	if impl := b.impls[r]; impl != "" {
+		return impl
+	}
+	return r.Impl
+}

@@ -1,0 +1,363 @@
+package facts
+
+import (
+	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
+)
+
+// Handout is who was given what, having asked for what: the same of the same kind is one, however often it happened. Many
+// rules follow from these alone, once all registrations are known.
+type Handout struct {
+	kind
+	N           int64
+	Factory     bool  // what was given was made by a factory
+	First, Last int64 // ns
+	Examples    []Example
+}
+
+// kind is what makes two hand-outs the same.
+type kind struct {
+	Consumer *ledger.Registration // nil: an entry point, an unregistered instance, or nobody known
+	Direct   string               // the consumer's implementation, where it has no registration
+	Entry    string
+	Given    *ledger.Registration // nil: made past the container
+	made     string               // its implementation as made; "" where only the registration says
+	asked    ledger.Asked         // as the line says; the zero value where it says nothing
+	said     bool
+	slot     int // the position in with, where what was asked for has to be looked up in the needs; -1 otherwise
+	all      bool
+	Passing  bool // it was only read during construction
+	Via      *ledger.Registration
+	how      string // of a give; "" of what a make lists
+	site     string
+	// Where the consumer stands, for layers that apply to a part of the application only.
+	From      *ledger.Container
+	Module    string
+	ScopeKind string
+	inside    *ledger.Registration // the layer in whose construction it was handed to nobody known
+}
+
+// Example is one time that it happened.
+type Example struct {
+	Insts []*ledger.Instance // what was given, then to whom, if that is known
+	Scope *ledger.Scope
+	Line  int64
+	T     int64 // ns
+}
+
+// maxExamples is how many are kept of each.
+const maxExamples = 5
+
+// Handouts adds them up. It is bounded by what is registered, and by maxHandoutKinds where names never repeat.
+type Handouts struct {
+	world *ledger.World
+	seen  map[kind]*Handout
+	list  []*Handout
+
+	// loose are the latest hand-outs to nobody known, by scope: they may turn out to have been part of a construction.
+	loose map[*ledger.Scope][]looseHandout
+}
+
+type looseHandout struct {
+	of kind
+	at once
+}
+
+// once is one time that something was handed out.
+type once struct {
+	given, to *ledger.Instance
+	scope     *ledger.Scope
+	line, t   int64
+}
+
+func (o *once) example() Example {
+	x := Example{Insts: []*ledger.Instance{o.given}, Scope: o.scope, Line: o.line, T: o.t}
+	if o.to != nil {
+		x.Insts = append(x.Insts, o.to)
+	}
+	return x
+}
+
+const (
+	maxHandoutKinds = 50_000
+	maxLoose        = 64   // of one scope
+	maxLooseScopes  = 4096 // that have any
+)
+
+func newHandouts(w *ledger.World) *Handouts {
+	return &Handouts{world: w, seen: map[kind]*Handout{}, loose: map[*ledger.Scope][]looseHandout{}}
+}
+
+// All returns all that were seen so far, in the order in which each was first seen. The list is read-only.
+func (h *Handouts) All() []*Handout {
+	h.settle()
+	return h.list
+}
+
+// settle counts what was handed to nobody known and is part of no construction so far.
+func (h *Handouts) settle() {
+	for s := range h.loose {
+		h.flush(s)
+	}
+}
+
+func (h *Handouts) flush(s *ledger.Scope) {
+	for _, l := range h.loose[s] {
+		h.count(&l.of, &l.at)
+	}
+	delete(h.loose, s)
+}
+
+// see takes a change.
+func (h *Handouts) see(c *ledger.Change) {
+	switch c.What {
+	case ledger.Bound:
+		h.bound(c)
+	case ledger.Given:
+		h.given(c)
+	case ledger.Made:
+		h.made(c)
+	case ledger.ScopeClosed:
+		h.flush(c.Scope)
+	}
+}
+
+func (h *Handouts) bound(c *ledger.Change) {
+	if c.Edge == nil {
+		return
+	}
+	e := c.Edge
+	k := kind{Given: c.Inst.Reg, made: c.Inst.MadeImpl(), slot: int(e.Slot), all: e.All}
+	if q := e.Request; q != nil {
+		k.asked, k.said, k.Via = q.Asked, q.Said, q.Via
+	}
+	if e.Slot < 0 && c.Event.Kind == event.Give {
+		h.asGiven(&k, c.Event)
+	} else if e.Slot < 0 {
+		return // shown by a use: its hand-out was counted when it came
+	}
+	h.add(k, c.Holder, c.Inst, c.Scope, c.Event)
+}
+
+// asGiven takes what a give line says was asked for.
+func (h *Handouts) asGiven(k *kind, ev *event.Event) {
+	k.said = ev.Has&event.Of(event.FService, event.FKey) != 0
+	k.asked = ledger.Asked{Service: ev.Service, Key: ev.Key, HasKey: ev.Has.Has(event.FKey)}
+	k.all, k.how, k.site, k.Module = ev.All, ev.How, ev.Site, ev.Module
+	if ev.Has.Has(event.FVia) {
+		k.Via = h.world.Registration(ev.Via)
+	}
+}
+
+func (h *Handouts) given(c *ledger.Change) {
+	if c.Event.How == "property" && c.Holder != nil {
+		return // it comes as Bound
+	}
+	k := kind{Given: c.Inst.Reg, made: c.Inst.MadeImpl(), slot: -1, Entry: c.Event.Entry}
+	if c.Event.Kind == event.Make { // it was read during the holder's construction
+		h.passing(&k, c)
+		return
+	}
+	h.asGiven(&k, c.Event)
+	if c.Holder == nil && c.Event.Entry == "" && c.Scope != nil && !c.Scope.Ended {
+		if waiting := h.loose[c.Scope]; len(waiting) < maxLoose && (waiting != nil || len(h.loose) < maxLooseScopes) {
+			k.ScopeKind = c.Scope.Kind
+			h.loose[c.Scope] = append(waiting, looseHandout{k, once{given: c.Inst, scope: c.Scope, line: c.Event.Line, t: c.Event.T}})
+			return
+		}
+	}
+	h.add(k, c.Holder, c.Inst, c.Scope, c.Event)
+}
+
+func (h *Handouts) passing(k *kind, c *ledger.Change) {
+	for n := range c.Event.With {
+		w := &c.Event.With[n]
+		if !w.Passing || w.Inst != c.Inst.ID {
+			continue
+		}
+		k.slot, k.all, k.Passing = w.Slot, w.All, true
+		k.said = w.Service != "" || w.HasKey
+		k.asked = ledger.Asked{Service: w.Service, Key: w.Key, HasKey: w.HasKey}
+		if w.Via != 0 {
+			k.Via = h.world.Registration(w.Via)
+		}
+		h.add(*k, c.Holder, c.Inst, c.Scope, c.Event)
+		return
+	}
+}
+
+// made gives a construction what was handed to nobody known while it ran: a factory or a locator was called in it.
+func (h *Handouts) made(c *ledger.Change) {
+	waiting := h.loose[c.Scope]
+	if len(waiting) == 0 || c.Inst.Reg == nil {
+		return
+	}
+	from := c.Inst.Made - c.Inst.NS
+	left := waiting[:0]
+	for _, l := range waiting {
+		if c.Inst.NS > 0 && l.at.t >= from && l.at.t <= c.Inst.Made && l.at.given != c.Inst {
+			l.of.inside = c.Inst.Reg
+			h.count(&l.of, &l.at)
+			continue
+		}
+		left = append(left, l)
+	}
+	h.loose[c.Scope] = left
+}
+
+func (h *Handouts) add(k kind, to, given *ledger.Instance, s *ledger.Scope, ev *event.Event) {
+	at := once{given: given, to: to, scope: s, line: ev.Line, t: ev.T}
+	if s != nil {
+		k.ScopeKind = s.Kind
+	}
+	if to != nil {
+		k.Consumer, k.Entry, k.From = to.Reg, "", to.Container
+		if to.Reg == nil {
+			k.Direct = to.Impl()
+		}
+		if k.Module == "" {
+			k.Module = to.Module
+		}
+		if k.Module == "" && to.Reg != nil {
+			k.Module = to.Reg.Module
+		}
+	}
+	h.count(&k, &at)
+}
+
+func (h *Handouts) count(k *kind, at *once) {
+	one := h.find(k)
+	if one == nil {
+		if len(h.list) == maxHandoutKinds {
+			return
+		}
+		one = &Handout{kind: *k, First: at.t, Last: at.t}
+		if k.Consumer != nil {
+			mine, _ := k.Consumer.Tag(handoutsTag).(*[]*Handout)
+			if mine == nil {
+				mine = &[]*Handout{}
+				k.Consumer.SetTag(handoutsTag, mine)
+			}
+			*mine = append(*mine, one)
+		}
+		h.seen[*k] = one
+		h.list = append(h.list, one)
+	}
+	one.N++
+	one.Last = max(one.Last, at.t)
+	one.Factory = one.Factory || at.given.By == "factory"
+	if len(one.Examples) < maxExamples {
+		one.Examples = append(one.Examples, at.example())
+	}
+}
+
+var handoutsTag = ledger.NewTag()
+
+// Hung returns a value of each type that facts hang on things.
+func Hung() []any { return []any{&[]*Handout{}} }
+
+// find looks among the consumer's own first: they are few, and comparing them is faster than hashing so large a key.
+func (h *Handouts) find(k *kind) *Handout {
+	if k.Consumer != nil {
+		mine, _ := k.Consumer.Tag(handoutsTag).(*[]*Handout)
+		if mine == nil {
+			return nil
+		}
+		if len(*mine) <= 8 {
+			for _, one := range *mine {
+				if one.kind == *k {
+					return one
+				}
+			}
+			return nil
+		}
+	}
+	return h.seen[*k]
+}
+
+// Asks returns what was asked for: as the line said, else as the consumer's needs say, else as it is registered.
+func (s *Handout) Asks() ledger.Asked {
+	a := s.asked
+	if s.said {
+		if a.Service == "" && s.Given != nil {
+			a.Service = s.Given.Service
+		}
+		return a
+	}
+	if need := s.Need(); need != nil {
+		return ledger.Asked{Service: need.Service, Key: need.Key, HasKey: need.HasKey}
+	}
+	if s.Via != nil {
+		return s.Via.Asked()
+	}
+	if s.Given != nil {
+		return s.Given.Asked()
+	}
+	return a
+}
+
+// Said tells whether a line or a need says what was asked for.
+func (s *Handout) Said() bool { return s.said || s.Need() != nil }
+
+// Need returns the consumer's need that was filled, nil where none was or that is not known.
+func (s *Handout) Need() *event.Need {
+	if s.slot < 0 || s.Consumer == nil {
+		return nil
+	}
+	return s.Consumer.AskedAt(s.slot)
+}
+
+// ForAll tells whether all of a service were asked for.
+func (s *Handout) ForAll() bool {
+	need := s.Need()
+	return s.all || need != nil && need.All
+}
+
+// Impl returns the implementation of what was given: as made, else as registered.
+func (s *Handout) Impl() string {
+	if s.made == "" && s.Given != nil {
+		return s.Given.Impl
+	}
+	return s.made
+}
+
+// MadeImpl returns the implementation of what was given as its make said it, "" where it did not.
+func (s *Handout) MadeImpl() string { return s.made }
+
+// Site and How say where and how it was filled in, as lines or needs say.
+func (s *Handout) Site() string {
+	if need := s.Need(); need != nil {
+		return need.Site
+	}
+	return s.site
+}
+
+// How says by which way it was handed out.
+func (s *Handout) How() string {
+	if need := s.Need(); need != nil && need.How != "" {
+		return need.How
+	}
+	switch {
+	case s.how != "":
+		return s.how
+	case s.slot >= 0:
+		return "constructor"
+	case s.Entry != "":
+		return "entry"
+	}
+	return ""
+}
+
+// Known tells whether both ends can be judged.
+func (s *Handout) Known() bool {
+	return s.Given != nil && s.Given.Known && (s.Consumer == nil || s.Consumer.Known)
+}
+
+// By returns who received it: the consumer, or the layer in whose construction it was handed to nobody known; nil
+// otherwise.
+func (s *Handout) By() *ledger.Registration {
+	if s.Consumer == nil && s.inside != nil && s.inside.Wraps != nil {
+		return s.inside
+	}
+	return s.Consumer
+}

@@ -1,0 +1,152 @@
+package rules
+
+import (
+	"slices"
+
+	"keenlantern.example/internal/core/facts"
+	"keenlantern.example/internal/core/ledger"
+)
+
+// Run is what looks at a stream: one type of Watcher, the rules it reports under, what it sees and which facts it
+// requires.
+type Run struct {
+	Rules    []*Rule
+	Sees     []ledger.Happening // the kinds of change it is given
+	Requires facts.Kind
+	New      func(*Env) Watcher
+}
+
+// Runs lists them. One sees a change after those before it: what a captive or a crossing explains is known when its later
+// uses are judged.
+var Runs = []*Run{
+	{
+		Rules: []*Rule{&captiveScopedRule}, Requires: facts.OfKeeping,
+		Sees: []ledger.Happening{
+			ledger.Made, ledger.Bound, ledger.Given, ledger.Used, ledger.DisposeSeen, ledger.ForgottenSeen,
+			ledger.ScopeClosed, ledger.HomeKnown, ledger.StreamEnded,
+		},
+		New: func(e *Env) Watcher {
+			return &captiveScoped{facts: e.Facts, world: e.World, out: e.Out, known: e.Known, pending: map[*ledger.Scope][]*captivePair{}}
+		},
+	},
+	{
+		Rules: []*Rule{&captiveRootRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled}, Requires: facts.OfKeeping,
+		New: func(e *Env) Watcher { return &captiveRoot{facts: e.Facts, out: e.Out, world: e.World} },
+	},
+	{
+		Rules: []*Rule{&captiveTransientRule}, Sees: []ledger.Happening{ledger.Bound, ledger.Used},
+		New: func(e *Env) Watcher { return &captiveTransient{e.Out, e.Set} },
+	},
+	{
+		Rules: []*Rule{&lifetimeDiffersRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given},
+		New: func(e *Env) Watcher {
+			return &lifetimeDiffers{out: e.Out, alive: map[aliveKey][]*ledger.Instance{}}
+		},
+	},
+	{Rules: []*Rule{&narrowedRule}, Requires: facts.OfBuilt, New: func(e *Env) Watcher { return &narrowed{facts: e.Facts, world: e.World, out: e.Out} }},
+	{
+		Rules: []*Rule{&splitRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled}, Requires: facts.OfLayers,
+		New: func(e *Env) Watcher {
+			return &split{
+				facts: e.Facts, world: e.World, out: e.Out, built: map[builtAs]*ledger.Instance{}, impls: map[*ledger.Registration][]string{},
+				loose: map[builtAs]bool{}, both: map[string][2]*ledger.Instance{}, last: map[string][]*ledger.Instance{},
+			}
+		},
+	},
+	{
+		Rules: []*Rule{&crossedRule}, Sees: []ledger.Happening{ledger.Used, ledger.Given}, Requires: facts.OfKeeping,
+		New: func(e *Env) Watcher { return &crossed{e.Facts, e.World, e.Out} },
+	},
+	{
+		Rules: []*Rule{&atOnceRule}, Sees: []ledger.Happening{ledger.Used},
+		New: func(e *Env) Watcher { return &sharedAtOnce{e.Out, e.Set} },
+	},
+	{
+		Rules: []*Rule{&rebuiltRule}, Sees: []ledger.Happening{ledger.ScopeClosed},
+		New: func(e *Env) Watcher {
+			return &rebuilt{world: e.World, out: e.Out, set: e.Set, names: map[string]*builtFor{}}
+		},
+	},
+	{
+		Rules: []*Rule{&lateRule, &stuckRule, &failedRule, &twiceRule, &usedAfterRule, &usedDuringRule, &orderRule, &tooEarlyRule},
+		Sees:  []ledger.Happening{ledger.DisposeSeen, ledger.Given, ledger.Used, ledger.Bound, ledger.ScopeClosed, ledger.StreamEnded},
+		New:   newDisposals,
+	},
+	{
+		Rules: []*Rule{&closedScopeRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled},
+		New: func(e *Env) Watcher { return &closedScope{e.Out} },
+	},
+	{
+		Rules: []*Rule{&leakedRule}, Sees: []ledger.Happening{ledger.ScopeClosed, ledger.HomeKnown, ledger.DisposeSeen, ledger.ForgottenSeen},
+		New: func(e *Env) Watcher { return newLeaked(e) },
+	},
+	{
+		Rules: []*Rule{&pileUpRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.ScopeClosing, ledger.StreamEnded},
+		New: func(e *Env) Watcher {
+			return &pileUp{world: e.World, out: e.Out, set: e.Set, piles: map[pileKey]*pile{}}
+		},
+	},
+	{
+		Rules: []*Rule{&atEndRule}, Sees: []ledger.Happening{ledger.ForgottenSeen, ledger.ScopeClosed},
+		New: func(e *Env) Watcher { return &atEnd{world: e.World, out: e.Out} },
+	},
+	{
+		Rules: []*Rule{&unownedRule}, Sees: []ledger.Happening{ledger.ForgottenSeen, ledger.ScopeClosed},
+		New: func(e *Env) Watcher { return &atEnd{world: e.World, out: e.Out, unowned: true} },
+	},
+	{
+		Rules: []*Rule{&unclosedScopeRule}, Sees: []ledger.Happening{ledger.ScopeClosed},
+		New: func(e *Env) Watcher {
+			return &unclosedScope{world: e.World, out: e.Out, live: e.Live, set: e.Set, took: map[string]*durations{}}
+		},
+	},
+	{
+		Rules:    []*Rule{&wrongAnswerRule, &shadowedRule, &unaskedRule, &sameImplementationRule},
+		Requires: facts.OfAnswers | facts.OfHandouts | facts.OfBuilt | facts.OfLayers,
+		New:      func(e *Env) Watcher { return &keyed{facts: e.Facts, world: e.World, out: e.Out} },
+	},
+	{
+		Rules: []*Rule{&keysMissingRule, &cycleRule, &missingRule, &ambiguousRule, &refusedRule, &resolveFailedRule, &noScopeRule},
+		Sees:  []ledger.Happening{ledger.Failed}, Requires: facts.OfAnswers | facts.OfBuilt, New: newFailures,
+	},
+	{
+		Rules: []*Rule{&bypassedRule, &brokenRule, &selfRule, &doubledRule, &unevenRule, &keyLeftOutRule},
+		Sees:  []ledger.Happening{ledger.Bound}, Requires: facts.OfAnswers | facts.OfHandouts | facts.OfLayers | facts.OfBuilt, New: newLayered,
+	},
+	{
+		Rules: []*Rule{&cycleDeclaredRule}, Requires: facts.OfAnswers | facts.OfBuilt,
+		New: func(e *Env) Watcher {
+			return &cycleDeclared{facts: e.Facts, world: e.World, out: e.Out, known: e.Known}
+		},
+	},
+	{
+		Rules: []*Rule{&captiveDeclaredRule}, Requires: facts.OfAnswers | facts.OfBuilt,
+		New: func(e *Env) Watcher {
+			return &captiveDeclared{facts: e.Facts, world: e.World, out: e.Out, known: e.Known}
+		},
+	},
+	{
+		Rules: []*Rule{&unusedRule, &directRule, &mixedRule, &absentRule, &standInRule},
+		Sees:  []ledger.Happening{ledger.Made, ledger.Bound, ledger.Used, ledger.DisposeSeen}, Requires: facts.OfAnswers | facts.OfHandouts | facts.OfBuilt,
+		New: newInjected,
+	},
+}
+
+// All lists the rules, by family.
+var All = allOf(Runs)
+
+func allOf(runs []*Run) (list []*Rule) {
+	for _, family := range []string{"captive", "sharing", "disposal", "keys", "layers", "resolve", "inject"} {
+		for _, run := range runs {
+			for _, r := range run.Rules {
+				if r.Family() == family {
+					list = append(list, r)
+				}
+			}
+		}
+	}
+	return slices.Clip(list)
+}
+
+// Grant returns the facts that the run requires.
+func (r *Run) Grant(f *facts.Facts) facts.Granted { return f.Grant(r.Rules[0].ID, r.Requires) }
