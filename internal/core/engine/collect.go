@@ -30,8 +30,17 @@ type kase struct {
 	explained   int64 // occurrences that another finding explains
 	first, last int64
 	examples    []example
+	named       []namedInst // whose names go into lists
 	world       *ledger.World
 }
+
+type namedInst struct {
+	list string
+	inst *ledger.Instance
+}
+
+// maxNamed bounds the instances of which a case keeps the names.
+const maxNamed = 64
 
 type example struct {
 	inst  *ledger.Instance
@@ -114,6 +123,17 @@ func (k *kase) Count(figure string, n int64) { k.f.Counts[figure] += n }
 
 func (k *kase) Fact(list, name string) { k.f.AddFact(list, name) }
 
+func (k *kase) Name(list string, i *ledger.Instance) {
+	for _, n := range k.named {
+		if n.list == list && (n.inst == i || n.inst.Reg == i.Reg && n.inst.Impl() == i.Impl()) {
+			return
+		}
+	}
+	if len(k.named) < maxNamed {
+		k.named = append(k.named, namedInst{list, i})
+	}
+}
+
 func (k *kase) Most(figure string, n int64) { k.f.Counts[figure] = max(k.f.Counts[figure], n) }
 
 func (k *kase) Set(figure string, n int64) { k.f.Counts[figure] = n }
@@ -149,6 +169,9 @@ func (c *collector) findings(h Health) []*finding.Finding {
 			continue
 		}
 		f := k.f.Clone()
+		for _, n := range k.named {
+			f.AddFact(n.list, n.inst.Ref().Name())
+		}
 		if k.explained < k.seen {
 			// Some of it stands by itself.
 			f.Because = nil

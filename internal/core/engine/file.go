@@ -248,6 +248,9 @@ func Merge(results []*Result) *Result {
 			all.Findings = append(all.Findings, one)
 		}
 	}
+	if len(results) > 1 {
+		all.Findings = rules.Together(all.Findings)
+	}
 	Finalize(all.Findings)
 	return all
 }

@@ -218,9 +218,6 @@ func (h *Handouts) add(k kind, to, given *ledger.Instance, s *ledger.Scope, ev *
 		if k.Module == "" {
 			k.Module = to.Module
 		}
-		if k.Module == "" && to.Reg != nil {
-			k.Module = to.Reg.Module
-		}
 	}
 	h.count(&k, &at)
 }
@@ -351,6 +348,14 @@ func (s *Handout) How() string {
 // Known tells whether both ends can be judged.
 func (s *Handout) Known() bool {
 	return s.Given != nil && s.Given.Known && (s.Consumer == nil || s.Consumer.Known)
+}
+
+// InModule tells whether the consumer belongs to a module: as a line says, else as it is registered.
+func (s *Handout) InModule(module string) bool {
+	if by := s.By(); s.Module == "" && by != nil {
+		return by.Module == module
+	}
+	return s.Module == module
 }
 
 // By returns who received it: the consumer, or the layer in whose construction it was handed to nobody known; nil

@@ -76,11 +76,28 @@ func (w *World) passing(i *Instance, ev *event.Event) {
 		if !g.Passing || g.Inst == 0 {
 			continue
 		}
-		if given := w.insts.get(uint64(g.Inst)); given != nil && given != i {
-			given.received(uint64(i.ID), i.Scope)
-			w.tell(Change{What: Given, Event: ev, Inst: given, Holder: i, Scope: i.Scope})
+		given := w.insts.get(uint64(g.Inst))
+		if given == nil && len(w.readLate) < maxAwaited {
+			late := ev.Clone()
+			late.With = []event.With{*g}
+			w.readLate[g.Inst] = append(w.readLate[g.Inst], read{i, late})
+		}
+		if given != nil && given != i {
+			w.read(given, i, ev)
 		}
 	}
+}
+
+// read tells that given was read during the construction of i.
+func (w *World) read(given, i *Instance, ev *event.Event) {
+	given.received(uint64(i.ID), i.Scope)
+	w.tell(Change{What: Given, Event: ev, Inst: given, Holder: i, Scope: i.Scope})
+}
+
+// read is an instance that was read during a construction whose line came before the instance's.
+type read struct {
+	by *Instance
+	ev *event.Event // of the construction, with nothing else in its list
 }
 
 // particular are the fields of a make that Particulars hold.
@@ -255,6 +272,13 @@ func (w *World) await(id event.InstID, holder *Instance) {
 
 // arrive ties the holders that mentioned i before it came.
 func (w *World) arrive(i *Instance, ev *event.Event) {
+	if len(w.readLate) > 0 {
+		late := w.readLate[i.ID]
+		delete(w.readLate, i.ID)
+		for _, r := range late {
+			w.read(i, r.by, r.ev)
+		}
+	}
 	if len(w.awaited) == 0 {
 		return
 	}

@@ -97,6 +97,7 @@ type World struct {
 	scopes    table[Scope]
 	insts     table[Instance]
 	awaited   map[event.InstID][]*Instance // makes that mention an instance to come
+	readLate  map[event.InstID][]read      // constructions that only read one to come
 	living    []*Instance                  `freeze:"-"` // as of livingSeq, for several who ask at once
 	livingSeq int64                        `freeze:"-"`
 	deadInsts instList
@@ -121,8 +122,8 @@ func New(m *meter.Meter, listen func(*Change)) *World {
 		Sees:    SeesAll,
 		regs:    map[event.RegID]*Registration{},
 		conts:   map[event.ContainerID]*Container{},
-		awaited: map[event.InstID][]*Instance{},
-		listen:  listen,
+		awaited: map[event.InstID][]*Instance{}, readLate: map[event.InstID][]read{},
+		listen: listen,
 
 		Remember: Remembered,
 	}

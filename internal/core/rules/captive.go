@@ -181,7 +181,7 @@ func (r *captiveScoped) confirm(p *captivePair) {
 		r.contextOf(found, p.holder, k.Holder)
 	}
 	r.facts.Keeping().Carried(p.kept, func(i *ledger.Instance) {
-		found.Fact("carried", i.Ref().Name())
+		found.Name("carried", i)
 		i.SetTag(carriedTag, found)
 	})
 	holds, _ := p.holder.Tag(captiveScopedHoldsTag).([]*captiveHold)
@@ -252,7 +252,7 @@ func (r *captiveScoped) context(holder, above *ledger.Instance) {
 
 func (r *captiveScoped) contextOf(found Case, holder, above *ledger.Instance) {
 	if home := above.Home(); home != nil && (home == holder.Home() || home.Outlasts(holder.Home())) {
-		found.Fact("kept_by", above.Ref().Name())
+		found.Name("kept_by", above)
 	}
 }
 
@@ -290,7 +290,7 @@ func (r *captiveScoped) used(c *ledger.Change) {
 		p.hold.found.Count("uses_after", c.Event.Count)
 		p.hold.found.Last(c.Event.T)
 		if c.Holder != nil {
-			p.hold.found.Fact("used_by", c.Holder.Ref().Name())
+			p.hold.found.Name("used_by", c.Holder)
 		}
 	}
 }

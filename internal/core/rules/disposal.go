@@ -115,7 +115,7 @@ func (r *leaked) judge(i *ledger.Instance, home *ledger.Scope, t int64) {
 	because := ""
 	if failed, ok := home.Tag(failedTag).(Case); ok {
 		because = failed.ID()
-		failed.Fact("left", i.Ref().Name())
+		failed.Name("left", i)
 	}
 	if closed, ok := i.Tag(closedScopeTag).(Case); ok {
 		because = closed.ID()

@@ -335,7 +335,7 @@ func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int6
 	}
 	found.Count(figure, n)
 	if user != nil {
-		found.Fact("used_by", user.Ref().Name())
+		found.Name("used_by", user)
 	}
 }
 

@@ -312,7 +312,7 @@ func applies(w *ledger.Registration, h *facts.Handout) bool {
 	case in.Container != nil:
 		return h.From == nil || facts.Reaches(h.From, in.Container)
 	case in.Module != "":
-		return h.Module == in.Module
+		return h.InModule(in.Module)
 	}
 	for s := h.Examples[0].Scope; s != nil; s = s.Parent {
 		if s.Kind == in.ScopeKind {

@@ -78,8 +78,10 @@ type Reporter interface {
 type Case interface {
 	// Count adds n to one of the finding's figures.
 	Count(figure string, n int64)
-	// Fact adds a name to one of the finding's lists, once.
+	// Fact adds a name to one of the finding's lists, once. Name adds that of an instance, as it is known when the finding is
+	// told: its registration may come late.
 	Fact(list, name string)
+	Name(list string, i *ledger.Instance)
 	// Most raises one of the figures to n if it is less.
 	Most(figure string, n int64)
 	// Set makes one of the figures n.

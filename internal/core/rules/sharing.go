@@ -51,11 +51,26 @@ var lifetimeDiffersRule = Rule{
 
 func (r *lifetimeDiffers) See(c *ledger.Change) {
 	i := c.Inst
-	if i.Reg == nil || !i.Reg.Known {
+	if i.Reg == nil {
+		return
+	}
+	if !i.Reg.Known {
+		if c.What == ledger.Given {
+			r.early(c)
+		}
 		return
 	}
 	switch c.What {
 	case ledger.Made, ledger.Settled:
+		if early, ok := i.Tag(earlyGivenTag).(*earlyGiven); ok && i.Reg.Lifetime == ledger.Transient {
+			for n, to := range early.to {
+				if to != nil {
+					r.toReceiver(i, to, early.in[n])
+				} else if early.in[n] != nil {
+					r.toEntry(i, early.in[n])
+				}
+			}
+		}
 		switch i.Reg.Lifetime {
 		case ledger.Singleton:
 			r.atOnce(i, aliveKey{i.Reg, i.Container, ""})
@@ -84,6 +99,28 @@ func (r *lifetimeDiffers) See(c *ledger.Change) {
 		} else if c.Event.Entry != "" && c.Scope != nil {
 			r.toEntry(i, c.Scope)
 		}
+	}
+}
+
+// earlyGiven are the first receivers of an instance whose registration is not known yet.
+type earlyGiven struct {
+	to []*ledger.Instance // nil: an entry point
+	in []*ledger.Scope
+}
+
+const maxEarlyGiven = 4
+
+func (r *lifetimeDiffers) early(c *ledger.Change) {
+	if c.Holder == nil && c.Event.Entry == "" {
+		return
+	}
+	early, _ := c.Inst.Tag(earlyGivenTag).(*earlyGiven)
+	if early == nil {
+		early = &earlyGiven{}
+		c.Inst.SetTag(earlyGivenTag, early)
+	}
+	if len(early.to) < maxEarlyGiven {
+		early.to, early.in = append(early.to, c.Holder), append(early.in, c.Scope)
 	}
 }
 

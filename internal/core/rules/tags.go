@@ -6,7 +6,7 @@ import "keenlantern.example/internal/core/ledger"
 func Hung() []any {
 	return []any{
 		[]*captivePair{}, []*captiveHold{}, &heldTransient{}, &ledger.Instance{}, &ledger.Scope{}, &scopedOnes{}, &[]useSpan{},
-		&leakTally{}, &forgotten{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{},
+		&leakTally{}, &forgotten{}, &earlyGiven{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{},
 	}
 }
 
@@ -24,6 +24,7 @@ var (
 	failedTag             = ledger.NewTag()
 	forgottenTag          = ledger.NewTag()
 	carriedTag            = ledger.NewTag()
+	earlyGivenTag         = ledger.NewTag()
 	usedAfterTag          = ledger.NewTag()
 	usedAfterByTag        = ledger.NewTag()
 	usedDuringTag         = ledger.NewTag()
