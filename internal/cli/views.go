@@ -133,7 +133,7 @@ func study(ctx context.Context, name, settings string) (*views.Source, error) {
 	results := []*engine.Result{}
 	for n := range list {
 		results = append(results, list[n].Result)
-		src.Streams = append(src.Streams, views.Stream{State: list[n].State, Log: chunks(list[n].Chunks), Lines: &fileLines{ctx, name}})
+		src.Streams = append(src.Streams, views.Stream{State: list[n].State, Result: list[n].Result, Log: chunks(list[n].Chunks), Lines: &fileLines{ctx, name}})
 	}
 	src.Result = engine.Merge(results)
 	return src, nil
@@ -392,7 +392,7 @@ func costs(ctx context.Context, std IO, args []string) error {
 
 func compare(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "compare", "compare A B [options]",
-		"Puts two recordings side by side: findings new, gone and still there; registrations and verdicts that changed;\ncosts for each thousand scopes and how sure the difference is. A and B may be parts of a recording, as in\nlatest@first-half, latest@second-half or latest@version=1.2. Exits with 1 when something new is as bad as --fail-on.",
+		"Puts two recordings side by side: findings new, gone and still there; registrations and verdicts that changed;\ncosts for each thousand scopes and how sure the difference is. A and B may be parts of a recording, as in\nlatest@first-half, latest@second-half, latest@version=1.2 or latest@host=NAME. Exits with 1 when something new is as bad as --fail-on.",
 		"keenlantern compare testdata/harbour.ndjson testdata/office.ndjson --fail-on never")
 	failOn := v.failOnFlag()
 	words, err := v.read(args, 2, 2)

@@ -10,6 +10,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/store"
@@ -26,20 +27,26 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	result, err := h.together(list)
-	if err != nil {
-		return nil, err
-	}
-	src := &views.Source{Recording: rec.ID, Result: result}
+	src := &views.Source{Recording: rec.ID}
+	results := make([]*engine.Result, 0, len(list))
 	for _, st := range list {
+		result, err := h.streamResult(st)
+		if err != nil {
+			return nil, err
+		}
+		if result != nil {
+			results = append(results, result)
+		}
 		s, err := h.sourceOf(ctx, st)
 		if err != nil {
 			return nil, err
 		}
 		if s != nil {
+			s.Result = result
 			src.Streams = append(src.Streams, *s)
 		}
 	}
+	src.Result = engine.Merge(results)
 	return src, nil
 }
 

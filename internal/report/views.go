@@ -135,8 +135,11 @@ func asNamed(r *finding.Ref) string {
 
 // verdict is what a lifetime behaved as, with a sign where that is not the lifetime in force.
 func verdict(as string, agrees *bool) string {
-	if as == "not enough evidence" {
+	switch as {
+	case "not enough evidence":
 		as = "unclear"
+	case "one in each scope, asked for once in each":
+		as = "once in each scope"
 	}
 	as = strings.TrimPrefix(as, "one ")
 	if agrees != nil && !*agrees {

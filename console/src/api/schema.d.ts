@@ -1017,7 +1017,8 @@ export interface components {
             scope: number;
             /** @description 0: the trace's line could not be found again. */
             line: number;
-            alive: boolean;
+            /** @description It lives in a root and has not ended; null where too many do for this to be known. */
+            alive: boolean | null;
             with: components["schemas"]["Thing"][];
         };
         KeyAnswer: {

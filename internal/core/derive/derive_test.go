@@ -92,9 +92,9 @@ func TestVerdicts(t *testing.T) {
 		{"KeptPlanner", derive.BehavedContainer, &no},
 		{"LoneRoster", derive.BehavedUnknown, nil},
 		{"NeverBuilt", derive.BehavedUnbuilt, nil},
-		{"OnceEach", derive.BehavedUnknown, nil},
+		{"OnceEach", derive.BehavedOnce, &yes},
 		{"Wandering", derive.BehavedMixed, &no},
-		{"PlainThing", derive.BehavedUnknown, nil},
+		{"PlainThing", derive.BehavedOnce, nil},
 	}
 	text := b.String()
 	for _, how := range []string{"one stream", "two streams together"} {

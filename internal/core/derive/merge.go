@@ -76,6 +76,7 @@ func (m *merger) add(s *State, offset int64) {
 	out.Weight += s.Weight
 	out.OpenCount += s.OpenCount
 	out.Ended = (out.Ended || len(out.Registrations) == 0) && s.Ended
+	out.AliveMore = out.AliveMore || s.AliveMore
 	out.WithSeen, out.UseSeen, out.DisposalSeen = out.WithSeen || s.WithSeen, out.UseSeen || s.UseSeen, out.DisposalSeen || s.DisposalSeen
 	to := m.registrations(s)
 	index := func(n int) int {
@@ -172,6 +173,11 @@ func together(a, b Verdict) Verdict {
 		return a
 	case !says(a):
 		return b
+	// What was asked for once in each scope is as well what the other stream shows more of.
+	case a.As == BehavedOnce && (b.As == BehavedScope || b.As == BehavedRequest):
+		return b
+	case b.As == BehavedOnce && (a.As == BehavedScope || a.As == BehavedRequest):
+		return a
 	}
 	no := false
 	return Verdict{As: BehavedMixed, Agrees: &no, Why: a.As + " in one stream, " + b.As + " in another"}

@@ -73,7 +73,9 @@ func (t *Tracker) State() *State {
 func (t *Tracker) living(s *State, index func(*ledger.Registration) int) (map[*ledger.Registration]*seen, map[*ledger.Registration]int64) {
 	more, bytes := map[*ledger.Registration]*seen{}, map[*ledger.Registration]int64{}
 	t.world.Living(func(i *ledger.Instance) {
-		if home := i.Home(); len(s.Alive) < maxAlive && (home == nil || home.Root) {
+		if home := i.Home(); len(s.Alive) >= maxAlive {
+			s.AliveMore = s.AliveMore || home == nil || home.Root
+		} else if home == nil || home.Root {
 			alive := Instance{
 				ID: uint64(i.ID), Reg: index(i.Reg), Impl: i.Impl(), Made: i.Made, Disposable: i.Disposable(),
 				Disposed: i.Done > 0 || i.Handed, Bytes: i.Size,

@@ -25,11 +25,28 @@ type State struct {
 	OpenCount     int64          `json:"open_count"` // all of them
 	Steps         []Step         `json:"steps"`      // the latest disposals, in order
 	Alive         []Instance     `json:"alive"`      // those at home in a root, the oldest first
+	AliveMore     bool           `json:"alive_more"` // there are more than are listed
 	Places        []Place        `json:"places"`     // where instances were made
 	Chunks        []ChunkInfo    `json:"chunks"`     // of the log of scopes
 	WithSeen      bool           `json:"with_seen"`  // the recorder sees who was given what
 	UseSeen       bool           `json:"use_seen"`
 	DisposalSeen  bool           `json:"disposal_seen"`
+}
+
+// SiteAt returns the site of the need that a position of a make's list fills: those by constructor that are not lazy, in
+// order (ledger.Registration.AskedAt); "" where there is none.
+func (r *Registration) SiteAt(slot int) string {
+	for n := range r.Needs {
+		need := &r.Needs[n]
+		if need.Lazy || need.How != "constructor" {
+			continue
+		}
+		if slot == 0 {
+			return need.Site
+		}
+		slot--
+	}
+	return ""
 }
 
 // None stands for no registration where an index into State.Registrations is expected.

@@ -11,7 +11,8 @@ const (
 	BehavedContainer = "one per container"
 	BehavedScope     = "one per scope"
 	BehavedConsumer  = "one per consumer"
-	BehavedRequest   = "one per request" // every time it is asked for
+	BehavedRequest   = "one per request"                           // every time it is asked for
+	BehavedOnce      = "one in each scope, asked for once in each" // as scoped and transient ones would
 	BehavedMixed     = "mixed"
 	BehavedUnknown   = "not enough evidence"
 	BehavedUnbuilt   = "never built"
@@ -48,6 +49,11 @@ func (e *seen) add(i *ledger.Instance) {
 func (e *seen) verdict(r *ledger.Registration, containers int64) Verdict {
 	as, why := e.behaved(r.Made, containers)
 	v := Verdict{As: as, Why: why}
+	if as == BehavedOnce && (r.Lifetime == ledger.Scoped || r.Lifetime == ledger.Transient) {
+		yes := true
+		v.Agrees = &yes
+		return v
+	}
 	want := map[ledger.Lifetime]string{
 		ledger.Singleton: BehavedContainer, ledger.External: BehavedContainer, ledger.Scoped: BehavedScope,
 		ledger.Transient: BehavedRequest, ledger.PerConsumer: BehavedConsumer,
@@ -76,8 +82,10 @@ func (e *seen) behaved(made, containers int64) (as, why string) {
 		return BehavedMixed, fmt.Sprintf("at most one in each of %d scopes, and %d of them went on into others", e.scopes, e.inMany)
 	case e.several == 0 && e.outside == 0 && e.byMany > 0:
 		return BehavedScope, fmt.Sprintf("one in each of %d scopes, shared there", e.scopes)
+	case e.several == 0 && e.outside == 0 && e.scopes > 1:
+		return BehavedOnce, fmt.Sprintf("seen in %d scopes; scoped and transient would look the same", e.scopes)
 	case e.several == 0 && e.outside == 0:
-		return BehavedUnknown, fmt.Sprintf("one in each of %d scopes, and none of these asked for it twice", e.scopes)
+		return BehavedUnknown, "seen in one scope only"
 	case e.byMany == 0 && e.inMany == 0 && e.received > 0:
 		return BehavedRequest, fmt.Sprintf("%d instances, and none was received by two", made)
 	case e.received == 0:

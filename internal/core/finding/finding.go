@@ -3,6 +3,7 @@
 package finding
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/base32"
 	"slices"
@@ -279,6 +280,16 @@ func (f *Finding) Brief() *Finding {
 	return c
 }
 
+// seen returns how often it happened, as far as one of its figures says so.
+func (f *Finding) seen() int64 {
+	for _, figure := range []string{"instances", "scopes", "failures", "alive", "fills", "makes", "registrations"} {
+		if n := f.Counts[figure]; n > 0 {
+			return n
+		}
+	}
+	return 0
+}
+
 // Sort puts the worst first: errors before warnings before notes, causes before what follows from them, the most
 // often seen first, and then by rule and names, so that equal input gives equal output.
 func Sort(list []*Finding) {
@@ -291,6 +302,9 @@ func Sort(list []*Finding) {
 				return -1
 			}
 			return 1
+		}
+		if x, y := a.seen(), b.seen(); x != y {
+			return cmp.Compare(y, x)
 		}
 		if c := strings.Compare(a.Rule, b.Rule); c != 0 {
 			return c

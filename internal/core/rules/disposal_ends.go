@@ -291,14 +291,14 @@ type durations struct {
 
 var unclosedScopeRule = Rule{
 	ID: "disposal/unclosed-scope", Severity: finding.Error, Basis: finding.Observed,
-	Doc:   "A scope was opened and never closed, although the process ended in order; while it runs, one that is open for more than ten times as long as nearly all of its name.",
+	Doc:   "A scope was opened and never closed, although the process ended in order; while it runs, one that is open for more than ten times (open_times) as long as 99 % of its name took.",
 	Not:   "Roots; a scope whose end nobody can see; a stream that was cut off.",
 	Needs: ledger.SeesCloses,
 	Tell: func(f *finding.Finding) {
 		n := f.Counts["scopes"]
 		if f.Severity == finding.Warning {
 			f.Title = sentence("%s is open for unusually long", f.Subject.Name())
-			f.Why = sentence("%s of this name %s open for more than ten times as long as ninety-nine in a hundred of the others.", count(n, "scope", "scopes"), plural(int(n), "is", "are"))
+			f.Why = sentence("%s of this name %s open for more than %s times as long as 99 %% of the others took.", count(n, "scope", "scopes"), plural(int(n), "is", "are"), number(f.Counts["open_times"]))
 		} else {
 			f.Title = sentence("%s is never closed", f.Subject.Name())
 			f.Why = sentence("%s of this name %s still open when the process ended in order.", count(n, "scope", "scopes"), plural(int(n), "was", "were"))
@@ -357,6 +357,7 @@ func (r *unclosedScope) Judge() {
 		found.Count("scopes", 1)
 		if o.Severity == finding.Warning {
 			by(found, "open_times", r.set.OpenTimes)
+			found.Set("open_times", r.set.OpenTimes)
 		}
 		for _, i := range s.Homed {
 			if !i.Ended {

@@ -142,13 +142,6 @@ var tooEarlyRule = Rule{
 	},
 }
 
-// nothing is the run of a rule whose work another one's run does.
-func nothing(*Env) Watcher { return idle{} }
-
-type idle struct{}
-
-func (idle) See(*ledger.Change) {}
-
 func (r *disposals) See(c *ledger.Change) {
 	switch c.What {
 	case ledger.DisposeSeen:

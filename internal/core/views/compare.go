@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/finding"
 )
 
@@ -67,7 +68,8 @@ type CostChange struct {
 	Sure   string  `json:"sure"` // "sure", "likely", "within chance", "not known"
 }
 
-// Part returns a part of a recording to compare: of one version, or one half in time. How is "" for all of it.
+// Part returns a part of a recording to compare: the streams of one version or host, or one half in time. How is "" for all
+// of it.
 func Part(src *Source, how string) (*Source, error) {
 	switch how {
 	case "":
@@ -75,31 +77,37 @@ func Part(src *Source, how string) (*Source, error) {
 	case "first-half", "second-half":
 		return half(src, how == "second-half"), nil
 	}
-	version := strings.TrimPrefix(how, "version=")
+	of := func(s *Stream) string { return s.State.Version }
+	wanted := strings.TrimPrefix(how, "version=")
+	if host, ok := strings.CutPrefix(how, "host="); ok {
+		wanted = host
+		of = func(s *Stream) string {
+			if s.Result == nil {
+				return ""
+			}
+			return s.Result.Streams[0].Host
+		}
+	}
 	part := &Source{Recording: src.Recording}
-	versions := []string{}
-	for _, s := range src.Streams {
-		if s.State.Version == version {
-			part.Streams = append(part.Streams, s)
-		} else if !slices.Contains(versions, s.State.Version) {
-			versions = append(versions, s.State.Version)
+	var others []string
+	var results []*engine.Result
+	for n := range src.Streams {
+		s := &src.Streams[n]
+		if is := of(s); is != wanted {
+			if !slices.Contains(others, is) {
+				others = append(others, is)
+			}
+			continue
+		}
+		part.Streams = append(part.Streams, *s)
+		if s.Result != nil {
+			results = append(results, s.Result)
 		}
 	}
 	if len(part.Streams) == 0 {
-		return nil, &NoPart{src.Recording, how, versions}
+		return nil, &NoPart{src.Recording, how, others}
 	}
-	if src.Result != nil {
-		only := *src.Result
-		only.Findings = nil
-		for _, f := range src.Result.Findings {
-			if slices.ContainsFunc(f.Examples, func(e finding.Example) bool {
-				return slices.ContainsFunc(part.Streams, func(s Stream) bool { return s.State.Stream == e.Stream })
-			}) {
-				only.Findings = append(only.Findings, f)
-			}
-		}
-		part.Result = &only
-	}
+	part.Result = engine.Merge(results)
 	return part, nil
 }
 
@@ -111,7 +119,11 @@ type NoPart struct {
 
 // Error says which parts there are.
 func (e *NoPart) Error() string {
-	return fmt.Sprintf("%s has no part %q: first-half and second-half are, and the versions %s", e.Recording, e.Part, strings.Join(e.Versions, ", "))
+	what := "versions"
+	if strings.HasPrefix(e.Part, "host=") {
+		what = "hosts"
+	}
+	return fmt.Sprintf("%s has no part %q; it has first-half, second-half, and the %s %s", e.Recording, e.Part, what, strings.Join(e.Versions, ", "))
 }
 
 // half makes a source of one half of the recording's time: its counts by the buckets that lie in it, and the findings

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 
+	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/record/event"
 )
@@ -20,7 +21,7 @@ type InstanceView struct {
 	By     string  `json:"by"`      // "container", "factory", "external", "direct"
 	Scope  uint64  `json:"scope"`   // in which it was built; 0 is the root
 	Line   int64   `json:"line"`    // 0: the trace's line could not be found again
-	Alive  bool    `json:"alive"`   // it lives in a root, and has not ended
+	Alive  *bool   `json:"alive"`   // it lives in a root, and has not ended; nil where so many do that this is not known
 	With   []Thing `json:"with"`    // what it was built with
 }
 
@@ -60,8 +61,9 @@ func TellInstance(src *Source, stream int, id uint64) (InstanceView, error) {
 		return v, err
 	}
 	v.At = clockAt(s.State, m.t)
-	for _, a := range s.State.Alive {
-		v.Alive = v.Alive || a.ID == id
+	alive := slices.ContainsFunc(s.State.Alive, func(a derive.Instance) bool { return a.ID == id })
+	if last := len(s.State.Alive) - 1; alive || !s.State.AliveMore || id <= s.State.Alive[last].ID {
+		v.Alive = &alive
 	}
 	if ev == nil {
 		return v, nil

@@ -179,9 +179,7 @@ func receipts(s *Stream, res *resolver, scope derive.Scope) (*reception, error) 
 				}
 				site := w.Site
 				if site == "" && m.reg >= 0 {
-					if needs := s.State.Registrations[m.reg].Needs; w.Slot < len(needs) {
-						site = needs[w.Slot].Site
-					}
+					site = s.State.Registrations[m.reg].SiteAt(w.Slot)
 				}
 				add(receipt{from: m.id, inst: uint64(w.Inst), site: site})
 			}

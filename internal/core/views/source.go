@@ -23,9 +23,10 @@ type Source struct {
 
 // Stream is one stream of a Source.
 type Stream struct {
-	State *derive.State
-	Log   Log
-	Lines Lines
+	State  *derive.State
+	Result *engine.Result // of this stream alone; nil where that is not known
+	Log    Log
+	Lines  Lines
 }
 
 // Log is where the log of a stream's scopes is kept.

@@ -32,7 +32,7 @@ const inScope = computed(() => (data.value ? addressOf(data.value.stream, data.v
             <dt>In scope</dt><dd><ScopeLink :scope="data.scope" :stream="data.stream" :mark="data.instance" /></dd>
             <dt>Line of the trace</dt><dd class="num-left">{{ whole(data.line) }}</dd>
           </template>
-          <dt>Now</dt><dd>{{ data.alive ? 'alive in the root' : data.scope === 0 ? 'ended' : 'lives no longer than what it belongs to; its scope tells the rest' }}</dd>
+          <dt>Now</dt><dd>{{ data.alive ? 'alive in the root' : data.alive === null ? 'not known: too many instances are alive to list them all' : data.scope === 0 ? 'ended' : 'lives no longer than what it belongs to; its scope tells the rest' }}</dd>
           <dt>Built with</dt>
           <dd>
             <div v-for="w in data.with" :key="w.instance"><MarkTag :mark="w.mark" :instance="w.instance" :stream="data.stream" /> <RegLink :of="w.of" lifetime /></div>
