@@ -106,7 +106,7 @@ func TestDiskFull(t *testing.T) {
 	require.Equal(t, http.StatusOK, status, said)
 	status, said = put(n, last)
 	assert.Equal(t, http.StatusOK, status, "again: %s", said)
-	_, trace := ask(t, http.DefaultClient, http.MethodGet, service.URL+"/api/v1/recordings/latest/export", "")
+	_, trace := ask(t, http.DefaultClient, http.MethodGet, service.URL+"/api/v1/recordings/"+list.Recordings[len(list.Recordings)-1].ID+"/export", "")
 	assert.Equal(t, strings.Count(leaky("h-1", 20)[0], "\n")+200*(n-2)+1, strings.Count(trace, "\n"), "all that was acknowledged, once")
 	// Full again to the last byte: deleting is how one gets out.
 	rest, err := os.Create(fat)

@@ -9,6 +9,9 @@ import (
 
 // PutCheckpoint keeps a stream's analysis as it is after its first batches, in place of the one before.
 func (s *Store) PutCheckpoint(ctx context.Context, stream, batches int64, program string, body []byte) error {
+	if err := s.roomy(ctx); err != nil {
+		return fmt.Errorf("store a checkpoint of stream %d: %w", stream, err)
+	}
 	const q = `INSERT INTO checkpoints (stream, batches, program, body) VALUES (?, ?, ?, ?) ON CONFLICT (stream) DO UPDATE
 		SET batches = excluded.batches, program = excluded.program, body = excluded.body`
 	if _, err := s.write.ExecContext(ctx, q, stream, batches, program, s.zip.EncodeAll(body, nil)); err != nil {

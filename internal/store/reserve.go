@@ -11,32 +11,53 @@ import (
 // the reserve is given up for as long as that takes.
 const ReserveName = "keenlantern.reserve"
 
-const reserveBytes = 4 << 20
+const reserveBytes = 8 << 20
 
-// keepReserve makes the file, or as much of it as there is room for. A disk that has none is not an error: there will be
-// one when there is.
-func keepReserve(folder string) {
+// keepReserve makes the file, as large as reserveBytes or half of the room there is, and returns its size. A disk that has
+// none is not an error: there will be one when there is.
+func keepReserve(folder string) int64 {
 	path := filepath.Join(folder, ReserveName)
-	if info, err := os.Stat(path); err == nil && info.Size() == reserveBytes {
-		return
-	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {
-		return
+		return 0
 	}
-	zeros := make([]byte, 64<<10)
-	size := 0
-	for ; size < reserveBytes && err == nil; size += len(zeros) {
-		_, err = f.Write(zeros)
+	had := int64(0)
+	if info, err := f.Stat(); err == nil {
+		had = min(info.Size(), reserveBytes)
+	}
+	size := had
+	for zeros := make([]byte, 64<<10); size < reserveBytes && err == nil; {
+		var n int
+		n, err = f.WriteAt(zeros[:min(int64(len(zeros)), reserveBytes-size)], size)
+		size += int64(n)
 	}
 	if err != nil {
-		// The last pieces are left to the database.
-		size = max(0, size-4*len(zeros))
-		err = f.Truncate(int64(size))
+		size = max(had, size/2)
+		err = f.Truncate(size)
 	}
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil || size == 0 {
+	if size > had {
+		err = errors.Join(err, f.Sync())
+	}
+	if err = errors.Join(err, f.Close()); err != nil || size == 0 {
 		_ = os.Remove(path) // what cannot be written takes up nothing
+		return 0
 	}
+	return size
+}
+
+// journalBytes is how much the journal may hold that is not in the database yet: with a full disk, the reserve must have
+// room for that and for what deleting adds.
+func journalBytes(reserve int64) int64 { return min(max(reserve/2, 256<<10), 4<<20) }
+
+// roomy says ErrFull where the journal cannot be brought into the database, as its disk is full: what would be written
+// into the journal could then not be taken out with the help of the reserve.
+func (s *Store) roomy(ctx context.Context) error {
+	info, err := os.Stat(filepath.Join(s.folder, FileName+"-wal"))
+	if err != nil || info.Size() <= s.journal {
+		return nil //nolint:nilerr // without a journal there is nothing to bring in
+	}
+	_, err = s.write.ExecContext(ctx, `PRAGMA wal_checkpoint(PASSIVE)`)
+	return one(err)
 }
 
 // dropReserve gives the room back, and tells whether there was any.
@@ -49,6 +70,9 @@ const deletedAtOnce = 8
 func (s *Store) deleteInPieces(ctx context.Context, id string) error {
 	dropReserve(s.folder)
 	defer keepReserve(s.folder)
+	if err := s.shrink(ctx); err != nil {
+		return err
+	}
 	for _, q := range []string{
 		`DELETE FROM checkpoints WHERE rowid IN (SELECT c.rowid FROM checkpoints c JOIN streams t ON t.id = c.stream WHERE t.recording = ? LIMIT ?)`,
 		`DELETE FROM batches WHERE rowid IN (SELECT b.rowid FROM batches b JOIN streams t ON t.id = b.stream WHERE t.recording = ? LIMIT ?)`,

@@ -8,6 +8,9 @@ import (
 // SetResult replaces what was found in the first analysed batches of a stream, and what views answer from. brokenBy is the
 // program whose analysis of it broke off, "" if it did not. What covers fewer batches than what is stored is not.
 func (s *Store) SetResult(ctx context.Context, stream, analysed int64, ended bool, brokenBy string, result, state []byte) error {
+	if err := s.roomy(ctx); err != nil {
+		return fmt.Errorf("store the result of stream %d: %w", stream, err)
+	}
 	const q = `UPDATE streams SET analysed = ?1, ended = ?2, broken_by = ?3, result = ?4, state = ?5 WHERE id = ?6 AND analysed <= ?1`
 	if _, err := s.write.ExecContext(ctx, q, analysed, ended, brokenBy, s.zip.EncodeAll(result, nil), s.zip.EncodeAll(state, nil), stream); err != nil {
 		return fmt.Errorf("store the result of stream %d: %w", stream, one(err))

@@ -31,6 +31,8 @@ type Store struct {
 	unzip  *zstd.Decoder
 
 	packed sync.Pool // of *[]byte, to pack batches into
+
+	journal int64 // bytes it may hold that are not in the database yet
 }
 
 // querier is what a database, a connection and a transaction have in common.
@@ -45,6 +47,9 @@ const FileName = "keenlantern.db"
 
 // LockName is the name of the file that keeps a second service out of the folder.
 const LockName = "keenlantern.lock"
+
+// pageBytes is the size of the pages of a database, which is SQLite's own.
+const pageBytes = 4096
 
 // maxBatch bounds what a stored batch may unpack to; the service accepts less.
 const maxBatch = 256 << 20
@@ -62,7 +67,8 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 	if !held {
 		return nil, ErrInUse
 	}
-	if s.write, err = sql.Open("sqlite", dsn(folder, false)); err != nil {
+	s.journal = journalBytes(keepReserve(folder))
+	if s.write, err = sql.Open("sqlite", dsn(folder, s.journal)); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the database: %w", err), s.lock.Unlock())
 	}
 	s.write.SetMaxOpenConns(1)
@@ -74,7 +80,7 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 		return nil, errors.Join(err, s.write.Close(), s.lock.Unlock())
 	}
 	keepReserve(folder)
-	if s.read, err = sql.Open("sqlite", dsn(folder, true)); err != nil {
+	if s.read, err = sql.Open("sqlite", dsn(folder, 0)); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the database for reading: %w", err), s.write.Close(), s.lock.Unlock())
 	}
 	s.read.SetMaxOpenConns(4)
@@ -88,13 +94,15 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 }
 
 // dsn carries the pragmas, so that every connection has them. Synchronous FULL is what makes an acknowledged batch
-// survive a crash of the machine.
-func dsn(folder string, readOnly bool) string {
+// survive a crash of the machine. Journal is how many bytes the journal takes before it goes into the database; 0 opens for
+// reading only.
+func dsn(folder string, journal int64) string {
 	// How a database gives space back can only be said before its first table is made.
 	q := url.Values{"_pragma": {
-		"auto_vacuum(INCREMENTAL)", "busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(ON)", "journal_size_limit(67108864)",
+		"auto_vacuum(INCREMENTAL)", "busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(ON)",
+		fmt.Sprintf("journal_size_limit(%d)", journal), fmt.Sprintf("wal_autocheckpoint(%d)", journal/pageBytes),
 	}}
-	if readOnly {
+	if journal == 0 {
 		q["_pragma"] = []string{"busy_timeout(10000)", "query_only(ON)"}
 	} else {
 		q.Set("_txlock", "immediate")
@@ -144,6 +152,9 @@ func (s *Store) Close() error {
 
 // update runs f in one transaction.
 func (s *Store) update(ctx context.Context, f func(q querier) error) error {
+	if err := s.roomy(ctx); err != nil {
+		return err
+	}
 	tx, err := s.write.BeginTx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("begin: %w", one(err))
