@@ -125,7 +125,7 @@ func TestKnowsAnyMemory(t *testing.T) {
 func TestMemoryIsKept(t *testing.T) {
 	const many = 100_000
 	long := strings.Repeat("x", 4000)
-	type thing struct{ n, m int }
+	type thing struct{ _, _ int }
 	things := make([]*thing, many)
 	for n := range things {
 		things[n] = &thing{}

@@ -302,7 +302,7 @@ func tellCaptiveScoped(f *finding.Finding) {
 	}
 	holder, kept := f.Holder.Name(), f.Subject.Name()
 	if f.Counts["built_in_root"] == f.Counts["instances"] {
-		f.Title = sentence("%s, %s, was built with a %s of its own outside any scope and keeps it", holder, lifetimeOf(*f.Holder), kept)
+		f.Title = sentence("%s, %s, was built with %s of its own outside any scope and keeps it", holder, lifetimeOf(*f.Holder), article(kept))
 		f.Why = sentence("%s is registered as scoped, and this one was built in the root as part of %s: it lives as long as %s does, and every scope shares it.",
 			kept, holder, holder)
 	} else {
@@ -330,8 +330,12 @@ func tellCaptiveScoped(f *finding.Finding) {
 	if c := f.Facts["carried"]; len(c) > 0 {
 		f.Why += " " + sentence("With it %s %s, which it keeps in turn.", plural(len(c), "comes", "come"), list(c))
 	}
-	f.Fix = sentence("Register %s%s as scoped, or give it a way to ask for %s in each %s instead of holding one.",
-		holder, place(*f.Holder), kept, kind)
+	if f.Holder.Lifetime == "scoped" {
+		// It is scoped already, to a scope around the one of what it keeps.
+		f.Fix = sentence("Ask for %s%s in the %s as well, or give it a way to ask for %s in each %s instead of holding one.", holder, place(*f.Holder), kind, kept, kind)
+	} else {
+		f.Fix = sentence("Register %s%s as scoped, or give it a way to ask for %s in each %s instead of holding one.", holder, place(*f.Holder), kept, kind)
+	}
 	f.Fix += " " + sentence("Make %s%s a singleton only if nothing in it belongs to one %s.", kept, place(f.Subject), kind)
 }
 

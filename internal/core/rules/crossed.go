@@ -1,6 +1,8 @@
 package rules
 
 import (
+	"slices"
+
 	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
@@ -22,8 +24,15 @@ var crossedRule = Rule{
 		name := f.Subject.Name()
 		n := f.Counts["instances"]
 		f.Title = sentence("%s of one scope gets into another", name)
-		f.Why = sentence("%s of %s%s %s used or given out %s in a scope that %s not belong to, and nothing that was seen to keep %s explains how %s got there: a static field, a cache or a queue does such a thing.",
-			count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"), times(f.Counts["times"]), plural(int(n), "it does", "they do"), plural(int(n), "it", "them"), plural(int(n), "it", "they"))
+		others := slices.Clone(f.Facts["used_in"])
+		for _, in := range f.Facts["given_in"] {
+			if !slices.Contains(others, in) {
+				others = append(others, in)
+			}
+		}
+		f.Why = sentence("%s of %s%s %s to one scope%s and %s used or given out in another%s, %s. Nothing that was seen to keep %s explains how %s got there: a static field, a cache or a queue does such a thing.",
+			count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "belongs", "belong"), among(f.Facts["belongs_to"]), plural(int(n), "was", "were"), among(others), times(f.Counts["times"]),
+			plural(int(n), "it", "them"), plural(int(n), "it", "they"))
 		f.Fix = sentence("Find where %s%s is put away between scopes, and ask for it in each scope instead.", name, place(f.Subject))
 	},
 }
@@ -54,6 +63,7 @@ func (r *crossed) See(c *ledger.Change) {
 		found.Count("instances", 1)
 	}
 	found.Count("times", c.Event.Count)
+	found.Fact("belongs_to", nameOf(home))
 	if c.What == ledger.Given {
 		found.Fact("given_in", nameOf(s))
 	} else {

@@ -172,9 +172,9 @@ func tellLeaked(f *finding.Finding) {
 	name := f.Subject.Name()
 	n := f.Counts["instances"]
 	f.Title = sentence("%s is not disposed when its %s ends", name, kind)
-	f.Why = sentence("%s of %s%s %s made for %s that %s closed since, and no disposal was ever seen.",
-		count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"),
-		count(f.Counts["scopes"], "scope", "scopes"), plural(int(f.Counts["scopes"]), "has", "have"))
+	f.Why = sentence("%s of %s%s belonged to %s that %s closed, and no disposal was ever seen.",
+		count(n, "instance", "instances"), name, implementedBy(f.Subject),
+		count(f.Counts["scopes"], "scope", "scopes"), plural(int(f.Counts["scopes"]), "is", "are"))
 	if where := f.Facts["scope_names"]; len(where) > 0 {
 		f.Why += " " + sentence("It happened in %s.", list(where))
 	}

@@ -2,6 +2,7 @@ package rules
 
 import (
 	"slices"
+	"strings"
 
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
@@ -28,8 +29,8 @@ var atEndRule = Rule{
 		name := f.Subject.Name()
 		n := f.Counts["instances"]
 		f.Title = sentence("%s is not disposed at shutdown", name)
-		f.Why = sentence("%s of %s%s %s alive until the process ended in order, and no disposal was seen.",
-			count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"))
+		f.Why = sentence("%s of %s%s %s alive until %s, and no disposal was seen.",
+			count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"), strings.Join(f.Facts["until"], " or "))
 		f.Fix = sentence("Dispose %s%s when the application shuts down: close its container, or dispose it where it is built.", name, place(f.Subject))
 	},
 }
@@ -115,9 +116,17 @@ func (r *atEnd) judge(i *ledger.Instance) {
 			because = pile.ID()
 		}
 	}
-	r.out.Report(Occurrence{
+	found := r.out.Report(Occurrence{
 		Rule: rule, Subject: i.Ref(), Scope: i.Scope, Insts: []*ledger.Instance{i}, Line: i.MadeLine, T: i.Made, Because: because,
-	}).Count("instances", 1)
+	})
+	found.Count("instances", 1)
+	switch {
+	case r.unowned:
+	case home.Ended:
+		found.Fact("until", "the container was closed")
+	default:
+		found.Fact("until", "the process ended in order")
+	}
 }
 
 // pileUp reports disposal/pile-up: ten or more disposable transients of one registration alive at once in the root, or a

@@ -70,6 +70,14 @@ func askedBy(f *finding.Finding) string {
 	return ""
 }
 
+// closed is a circle with its first member again at the end. A member that asks for itself may be all of it.
+func closed(circle []string) []string {
+	if n := len(circle); n > 1 && circle[0] == circle[n-1] {
+		return circle
+	}
+	return append(slices.Clip(circle), circle[0])
+}
+
 // resolveRule makes one of the rules that differ in what they say only.
 func resolveRule(id, doc, title, why, fix string) Rule {
 	return Rule{
@@ -79,8 +87,11 @@ func resolveRule(id, doc, title, why, fix string) Rule {
 			name := f.Subject.Name()
 			f.Title = strings.ReplaceAll(title, "NAME", name)
 			f.Why = strings.ReplaceAll(why, "NAME", name) + sentence(" It was asked for %s%s.", times(f.Counts["failures"]), askedBy(f))
-			if p := f.Facts["path"]; len(p) > 0 {
-				f.Why += " " + sentence("The way there: %s.", strings.Join(p, ", then "))
+			switch p := f.Facts["path"]; {
+			case id == "resolve/cycle" && len(p) > 0:
+				f.Why += " " + sentence("The circle: %s.", strings.Join(closed(p), " → "))
+			case len(p) > 1:
+				f.Why += " " + sentence("The way there: %s.", strings.Join(p, " → "))
 			}
 			if n := f.Facts["nearest"]; len(n) > 0 {
 				f.Why += " " + sentence("Names like it that are registered: %s.", list(n))
@@ -339,7 +350,11 @@ var cycleDeclaredRule = Rule{
 	Not: "Needs that are asked for later; proxies; containers that resolve cycles by placeholders; circles whose members were all built; those of an observed resolve/cycle.",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s cannot be built as registered: it needs itself in the end", f.Subject.Name())
-		f.Why = sentence("It asks for %s, which leads back to it.", names(f.Path))
+		circle := []string{f.Subject.Name()}
+		for n := range f.Path {
+			circle = append(circle, f.Path[n].Name())
+		}
+		f.Why = sentence("What it asks for leads back to it: %s.", strings.Join(closed(circle), " → "))
 		f.Fix = sentence("Take one step out of the circle: let %s%s ask later, or move what both need into something of its own.", f.Subject.Name(), place(f.Subject))
 	},
 }

@@ -1,6 +1,8 @@
 package rules
 
 import (
+	"slices"
+
 	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
@@ -41,6 +43,10 @@ var lifetimeDiffersRule = Rule{
 			f.Title = sentence("%s is scoped, and one scope got two of it", name)
 			f.Why = sentence("A second %s was built in a scope that had one already, %s: what one part of the work does to its own, the other does not see.", name, times(n))
 			f.Fix = sentence("Resolve %s%s from the scope itself everywhere, and register it once.", name, place(f.Subject))
+		case "per-consumer":
+			f.Title = sentence("%s is one for each consumer, and one consumer got two of it", name)
+			f.Why = sentence("A second %s was built for a consumer while its first was alive, %s: what one part of the consumer does to its own, the other does not see.", name, times(n))
+			f.Fix = sentence("See that %s%s is built once for each consumer, and that building it cannot run twice at the same time.", name, place(f.Subject))
 		default:
 			f.Title = sentence("%s is %s, and there are two of it at once", name, lifetimeOf(f.Subject))
 			f.Why = sentence("A second %s was built while the first was alive, %s: who holds the one does not see the other.", name, times(n))
@@ -274,9 +280,20 @@ var splitRule = Rule{
 	Doc: "Two singleton registrations in one container have the same implementation and each built its own instance, or one service is a singleton twice in two containers of the process.",
 	Not: "Registrations of different keys; aliases, further names, proxies and layers of each other; a note where a factory or the application built either.",
 	Tell: func(f *finding.Finding) {
-		f.Title = sentence("%s exists more than once: %s and %s each built their own", f.Subject.Impl(), f.Subject.Name(), names(f.Path))
-		f.Why = sentence("Both are singletons with the same implementation and neither is an alias of the other, so what is meant to be one is several: state in the one is not seen in the other.")
-		f.Fix = sentence("Let %s be an alias of %s%s.", names(f.Path), f.Subject.Name(), place(f.Subject))
+		own := []string{}
+		for _, ref := range append([]finding.Ref{f.Subject}, f.Path...) {
+			if !slices.Contains(own, ref.Name()) {
+				own = append(own, ref.Name())
+			}
+		}
+		if len(own) == 1 {
+			f.Title = sentence("%s exists more than once: %s registrations of %s each built their own", f.Subject.Impl(), number(int64(len(f.Path)+1)), own[0])
+			f.Fix = sentence("Keep one registration of %s%s, or let all of them share one instance.", own[0], place(f.Subject))
+		} else {
+			f.Title = sentence("%s exists more than once: %s each built their own", f.Subject.Impl(), list(own))
+			f.Fix = sentence("Let %s be %s of %s%s.", list(own[1:]), plural(len(own)-1, "an alias", "aliases"), f.Subject.Name(), place(f.Subject))
+		}
+		f.Why = sentence("They are singletons with the same implementation and none is an alias of another, so what is meant to be one is several: state in the one is not seen in the other.")
 	},
 }
 
