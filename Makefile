@@ -56,10 +56,12 @@ soak: build
 # Attacks a service of its own for some minutes, and writes what was measured into docs/figures.md.
 attack: build
 	go test ./internal/attack -timeout 60m -count 1 -args -large -figures $(CURDIR)/docs/figures.md
+	go test ./internal/core/rules -run '^$$' -fuzz FuzzSlowReading -fuzztime $(FUZZ)
 	go test ./internal/core/engine -run '^$$' -fuzz FuzzRandomTraces -fuzztime 10m
 
 FUZZ ?= 2m
 fuzz:
+	go test ./internal/core/rules -run '^$$' -fuzz FuzzSlowReading -fuzztime $(FUZZ)
 	go test ./internal/core/engine -run '^$$' -fuzz FuzzRandomTraces -fuzztime $(FUZZ)
 	go test ./internal/core/engine -run '^$$' -fuzz FuzzAnalyse -fuzztime $(FUZZ)
 	go test ./internal/core/reader -run '^$$' -fuzz . -fuzztime $(FUZZ)

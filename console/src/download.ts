@@ -17,11 +17,18 @@ export interface Column<T> {
   value: (row: T) => string | number | boolean | null | undefined
 }
 
+/** What has no shape of its own, or turns the direction of what follows, as it is written in a program. */
+const unseen = /[\p{Cc}\p{Cf}\u2028\u2029]/gu
+
+function visible(text: string) {
+  return text.replace(unseen, (c) => (c === '\u202f' ? c : `\\u${c.charCodeAt(0).toString(16).padStart(4, '0')}`))
+}
+
 /** Rows as CSV (RFC 4180). What a spreadsheet would take for a formula becomes a text. */
 export function csvOf<T>(columns: Column<T>[], rows: T[]): string {
   const cell = (v: string | number | boolean | null | undefined) => {
     if (v === null || v === undefined) return ''
-    let text = String(v)
+    let text = typeof v === 'string' ? visible(v) : String(v)
     if (typeof v === 'string' && /^[=+\-@\t\r]/.test(text)) text = "'" + text
     return /[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text
   }

@@ -26,6 +26,9 @@ func newAnswers(w *ledger.World) *Answers {
 			continue
 		}
 		for _, a := range r.Names() {
+			if list := g.named[a]; len(list) > 0 && list[len(list)-1] == r {
+				continue // one of its further names is its own
+			}
 			g.named[a] = append(g.named[a], r)
 			g.services[a.Service] = append(g.services[a.Service], r)
 		}

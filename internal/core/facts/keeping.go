@@ -152,9 +152,9 @@ func roleOf(h *ledger.Instance, home *ledger.Scope, fromRoot bool) role {
 	switch {
 	case fromRoot && h.Lifetime().Long(), outlasts && !transient:
 		return holds
-	case BelongsToScope(h):
-		return stops
-	case outlasts && len(h.KeptBy) == 0:
+	case BelongsToScope(h), h.Lifetime().Long():
+		return stops // one that lives as long as a container elsewhere does not outlive it, nor lives by its keepers
+	case outlasts && (len(h.KeptBy) == 0 || h.Proxy()):
 		return holds // a transient of an outer scope that nothing keeps lives by its own home
 	}
 	return passed
@@ -162,6 +162,24 @@ func roleOf(h *ledger.Instance, home *ledger.Scope, fromRoot bool) role {
 
 // judge tells the ways that lead to those of list that belong to a scope, whose home all of them share.
 func (k *Keeping) judge(list []*ledger.Instance, home *ledger.Scope, tell func(Way)) {
+	if !home.Root {
+		k.ways(list, home, false, tell)
+		return
+	}
+	// The root of one container may be a scope as any other for what another one built.
+	var own, others []*ledger.Instance
+	for _, d := range list {
+		if d.Root() == home {
+			own = append(own, d)
+		} else {
+			others = append(others, d)
+		}
+	}
+	k.ways(own, home, true, tell)
+	k.ways(others, home, false, tell)
+}
+
+func (k *Keeping) ways(list []*ledger.Instance, home *ledger.Scope, fromRoot bool, tell func(Way)) {
 	// Upwards: everything that lives by what keeps it, each once; the holders at the ends.
 	k.up.start(k.world, maxVisits)
 	var reached, holders []*ledger.Instance
@@ -177,7 +195,6 @@ func (k *Keeping) judge(list []*ledger.Instance, home *ledger.Scope, tell func(W
 		if n >= kept && at.Proxy() {
 			continue
 		}
-		fromRoot := home == at.Root()
 		k.world.Step(len(at.KeptBy))
 		for _, keeper := range at.KeptBy {
 			h := keeper.Holder
@@ -218,15 +235,14 @@ func (k *Keeping) judge(list []*ledger.Instance, home *ledger.Scope, tell func(W
 	}
 	for _, d := range reached[:kept] {
 		if k.next[d] != nil {
-			k.list(d, home, tell)
+			k.list(d, home, fromRoot, tell)
 		}
 	}
 }
 
 // list tells the ways to d one by one, as many as there is room for; the nearest one in any case.
-func (k *Keeping) list(d *ledger.Instance, home *ledger.Scope, tell func(Way)) {
+func (k *Keeping) list(d *ledger.Instance, home *ledger.Scope, fromRoot bool, tell func(Way)) {
 	left := maxWays
-	fromRoot := home == d.Root()
 	var climb func(at *ledger.Instance, chain []*ledger.Instance)
 	climb = func(at *ledger.Instance, chain []*ledger.Instance) {
 		if len(chain) > maxSteps || at != d && at.Proxy() {
@@ -273,7 +289,7 @@ func rootTransient(i *ledger.Instance) bool {
 // held notes that h keeps d: for good, unless h is a transient of the root that nothing keeps for good. Each instance is
 // noted once.
 func (k *Keeping) held(h, d *ledger.Instance) {
-	if h.Reg != nil && !h.Reg.Known || rootTransient(h) && !Held(h) || Held(d) {
+	if h.Reg != nil && !h.Reg.Known || d.Proxy() || rootTransient(h) && !Held(h) || Held(d) {
 		return // a registration that is not known yet has it told again
 	}
 	d.SetFlag(heldFlag)
@@ -287,7 +303,7 @@ func (k *Keeping) held(h, d *ledger.Instance) {
 		k.world.Step(1 + len(at.Keeps))
 		for e := range at.Keeps {
 			below := at.Keeps[e].Kept
-			if below == nil || Held(below) {
+			if below == nil || below.Proxy() || Held(below) {
 				continue
 			}
 			below.SetFlag(heldFlag)

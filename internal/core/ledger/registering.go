@@ -17,16 +17,15 @@ const (
 	maxContainers    = 100_000
 )
 
-// containerByID returns a container that a line has announced, nil if none has. What no line announces, the first container
-// is where it has the id that recorders begin with.
+// firstContainer is the id that recorders begin with.
+const firstContainer event.ContainerID = 1
+
+// containerByID returns a container that a line has announced, or the first one, which none need announce; nil for others.
 func (w *World) containerByID(id event.ContainerID) *Container {
-	if c := w.conts[id]; c != nil {
-		return c
-	}
-	if id == 1 && len(w.Containers) == 0 {
+	if id == firstContainer {
 		return w.first
 	}
-	return nil
+	return w.conts[id]
 }
 
 func (w *World) container(ev *event.Event) error {
@@ -37,11 +36,11 @@ func (w *World) container(ev *event.Event) error {
 		if ev.InCont == ev.Container {
 			return fmt.Errorf("container %d cannot be inside itself", ev.Container)
 		}
-		parent = w.conts[ev.InCont]
+		parent = w.containerByID(ev.InCont)
 	}
 	switch {
 	case !fresh:
-	case len(w.Containers) == 0:
+	case ev.Container == firstContainer:
 		c = w.first
 	case len(w.Containers) == maxContainers:
 		return fmt.Errorf("a stream has at most %d containers", maxContainers)

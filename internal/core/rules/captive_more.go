@@ -296,7 +296,7 @@ func needed(g *facts.Answers, r *ledger.Registration, properties bool) (list []*
 		case need.All:
 			all := g.All(asked)
 			for _, a := range all[:min(len(all), maxAll)] {
-				if real := a.Real(); real != r && !a.Local {
+				if real := a.Real(); real != r && !a.Local && facts.Reaches(r.Container, a.Container) {
 					list = append(list, real)
 				}
 			}

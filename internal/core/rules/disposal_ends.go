@@ -79,8 +79,10 @@ func (r *atEnd) mine(i *ledger.Instance) bool {
 func (r *atEnd) Judge() {
 	seen := map[*ledger.Instance]bool{}
 	for _, i := range r.gone {
-		seen[i] = true
-		r.judge(i)
+		if !seen[i] { // it may have been forgotten and have ended with its home
+			seen[i] = true
+			r.judge(i)
+		}
 	}
 	if !r.world.Ended || r.world.EndWhy != "" && !r.unowned {
 		return

@@ -20,10 +20,11 @@ type aliveKey struct {
 	module    string
 }
 
-// scopedOnes are a scope's latest instances of each scoped registration.
+// scopedOnes are a scope's scoped instances that nothing has let go, a few of each registration.
 type scopedOnes struct {
 	list []*ledger.Instance
-	few  [6]*ledger.Instance // where list starts
+	few  [6]*ledger.Instance                         // where list starts
+	of   map[*ledger.Registration][]*ledger.Instance // instead of list, where there are many
 }
 
 var lifetimeDiffersRule = Rule{
@@ -158,36 +159,61 @@ func (r *lifetimeDiffers) inOneHome(i *ledger.Instance) {
 	if home == nil {
 		return
 	}
-	// Where a scope has one scoped registration's instance only, it is the tag itself.
+	// Where a scope has one scoped instance only, it is the tag itself.
 	switch before := home.Tag(scopedOnesTag).(type) {
 	case nil:
 		home.SetTag(scopedOnesTag, i)
 	case *ledger.Instance:
-		if before.Reg == i.Reg {
-			r.second(before, i, home)
-			home.SetTag(scopedOnesTag, i)
-			return
-		}
 		ones := &scopedOnes{}
-		ones.list = append(ones.few[:0], before, i)
+		ones.list = append(ones.few[:0], before)
 		home.SetTag(scopedOnesTag, ones)
+		r.among(ones, i, home)
 	case *scopedOnes:
-		for n, one := range before.list {
-			if one.Reg == i.Reg {
-				r.second(one, i, home)
-				before.list[n] = i
-				return
-			}
-		}
-		before.list = append(before.list, i)
+		r.among(before, i, home)
 	}
 }
 
-func (r *lifetimeDiffers) second(old, i *ledger.Instance, home *ledger.Scope) {
-	if old != i && old.End != ledger.Disposed && old.End != ledger.Forgotten {
-		r.say(finding.Error, old, i, home)
+// among adds i to those of its home, and says so where one of its registration is there already that nothing let go.
+func (r *lifetimeDiffers) among(ones *scopedOnes, i *ledger.Instance, home *ledger.Scope) {
+	if ones.of == nil && len(ones.list) == manyScoped {
+		ones.of = map[*ledger.Registration][]*ledger.Instance{}
+		for _, one := range ones.list {
+			ones.of[one.Reg] = append(ones.of[one.Reg], one)
+		}
+		ones.list = nil
 	}
+	list := &ones.list
+	if ones.of != nil {
+		of := ones.of[i.Reg]
+		list = &of
+		defer func() { ones.of[i.Reg] = of }()
+	}
+	left, same := (*list)[:0], 0
+	for _, one := range *list {
+		if one.Reg != i.Reg {
+			left = append(left, one)
+			continue
+		}
+		if one == i || one.End == ledger.Disposed || one.End == ledger.Forgotten {
+			continue
+		}
+		if same++; same == 1 {
+			r.say(finding.Error, one, i, home)
+		}
+		left = append(left, one)
+	}
+	if same < maxScoped {
+		left = append(left, i)
+	}
+	*list = left
 }
+
+// manyScoped is how many scoped instances of one home are looked through one by one; maxScoped how many of one registration
+// are remembered there.
+const (
+	manyScoped = 16
+	maxScoped  = 4
+)
 
 func (r *lifetimeDiffers) forOneHolder(i, holder *ledger.Instance) {
 	for n := range holder.Keeps {
