@@ -129,7 +129,7 @@ func TestWays(t *testing.T) {
 	p := page(t, s, usual)
 	require.NoError(t, p.Go("/recordings/latest"))
 	assert.Contains(t, text(t, p, "[data-sentence]"), "7 mistakes to fix first")
-	require.NoError(t, p.Click(`[data-card="captive/scoped"] a`))
+	require.NoError(t, p.Click("[data-card] a"))
 	require.NoError(t, p.Wait("[data-evidence]"))
 	require.NoError(t, p.Click(`main a[href*="/scopes/"]`))
 	require.NoError(t, p.Wait("[data-construction]"))
@@ -331,8 +331,9 @@ func TestRecordControl(t *testing.T) {
 	// A recorder asks and waits for an answer, as long as the test runs.
 	asking, stop := context.WithCancel(t.Context())
 	defer stop()
-	req, err := http.NewRequestWithContext(asking, http.MethodGet, s.URL+"/api/v1/applications/harbour/order?recorder=r-1&on=true&seen=0&version=1.4.0", nil)
+	req, err := http.NewRequestWithContext(asking, http.MethodPut, s.URL+"/api/v1/applications/harbour/recorders/r-1", strings.NewReader(`{"version":"1.4.0","on":true,"knows":0}`))
 	require.NoError(t, err)
+	req.Header.Set("Content-Type", "application/json")
 	answered := make(chan views.Order, 1)
 	go func() {
 		res, err := http.DefaultClient.Do(req)

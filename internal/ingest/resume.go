@@ -15,11 +15,7 @@ import (
 // analyse; imports that were cut off are deleted. What goes wrong with one stream is logged and keeps nothing else from
 // being ready. It returns when that is done, or soon after ctx ends.
 func (h *Hub) Resume(ctx context.Context) error {
-	imports, err := h.store.UnfinishedImports(ctx)
-	if err != nil {
-		return fmt.Errorf("look for imports that were cut off: %w", err)
-	}
-	for _, rec := range imports {
+	for _, rec := range h.store.CutOff() {
 		h.log.Warn("deleting an import that was cut off; send the file again", "recording", rec.ID, "application", rec.App)
 		if err := h.store.DeleteRecording(ctx, rec.ID); err != nil {
 			h.log.Error("delete an import that was cut off", "recording", rec.ID, "error", err)

@@ -406,3 +406,30 @@ func TestAnswersFitTheDocument(t *testing.T) {
 	check("Accepted", body)
 	assert.NotContains(t, string(body), "null")
 }
+
+// TestImportDuringResume holds that what is still to be done after a start leaves alone a file that came in meanwhile.
+func TestImportDuringResume(t *testing.T) {
+	r := start(t, t.TempDir())
+	office, err := os.ReadFile("../../testdata/office.ndjson")
+	require.NoError(t, err)
+	half := bytes.IndexByte(office, '\n') + 1
+	in, out := io.Pipe()
+	done := make(chan int, 1)
+	go func() {
+		status, _, _ := r.do(http.MethodPost, "/api/v1/recordings", in)
+		done <- status
+	}()
+	_, err = out.Write(office[:half])
+	require.NoError(t, err)
+	var list views.RecordingList
+	require.Eventually(t, func() bool {
+		r.json("/api/v1/recordings", &list)
+		return len(list.Recordings) == 1
+	}, 10*time.Second, 5*time.Millisecond)
+	require.NoError(t, r.hub.Resume(t.Context()))
+	_, err = out.Write(office[half:])
+	require.NoError(t, err)
+	require.NoError(t, out.Close())
+	assert.Equal(t, http.StatusCreated, <-done)
+	assert.NotEmpty(t, r.findings(list.Recordings[0].ID).Findings)
+}

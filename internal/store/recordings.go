@@ -59,8 +59,11 @@ func (s *Store) Imported(ctx context.Context, id string) error {
 	return nil
 }
 
-// UnfinishedImports returns the recordings of files that have not come to their end.
-func (s *Store) UnfinishedImports(ctx context.Context) ([]Recording, error) {
+// CutOff returns the recordings of files that had not come to their end when the store was opened: what has begun since is
+// not among them.
+func (s *Store) CutOff() []Recording { return s.cutOff }
+
+func (s *Store) unfinishedImports(ctx context.Context) ([]Recording, error) {
 	return s.recordings(ctx, `SELECT `+recordingColumns+` FROM recordings WHERE importing = 1 ORDER BY id`)
 }
 

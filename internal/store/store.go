@@ -32,6 +32,8 @@ type Store struct {
 
 	packed sync.Pool // of *[]byte, to pack batches into
 
+	cutOff []Recording // imports that were, when it was opened
+
 	journal int64 // bytes it may hold that are not in the database yet
 }
 
@@ -89,6 +91,9 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 	}
 	if s.unzip, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxBatch)); err != nil {
 		return nil, errors.Join(fmt.Errorf("prepare decompression: %w", err), s.Close())
+	}
+	if s.cutOff, err = s.unfinishedImports(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
 }

@@ -32,7 +32,7 @@ type line struct {
 	needs                      []need
 	with                       []given
 	disposable, primary, local bool
-	by, how, entry, dup, state string
+	by, how, entry, dup        string
 	user                       int // of a use
 }
 
