@@ -215,15 +215,15 @@ func (r *layered) chainOf(layer *ledger.Registration) finding.Ref {
 func (r *layered) Judge() {
 	g, layers, built := r.facts.Answers(), r.facts.Layers(), r.facts.Built()
 	r.sayTwice(g)
-	outermost := map[string]*ledger.Registration{} // by service: the outermost of a chain that applies everywhere
-	inner := map[string][]*ledger.Registration{}   // by implementation: inner layers
+	outermost := map[layeredIn]*ledger.Registration{} // the outermost of a chain that applies everywhere
+	inner := map[string][]*ledger.Registration{}      // by implementation: inner layers
 	for _, reg := range r.world.Registrations() {
 		if !reg.Known || reg.Internal {
 			continue
 		}
 		if outer, wrappers, _ := layers.Chain(reg); len(wrappers) > 0 {
 			if outer.In == nil {
-				outermost[outer.Service] = outer
+				outermost[layeredIn{outer.Container, outer.Service}] = outer
 			}
 			if impl := built.Impl(reg); impl != "" {
 				inner[impl] = append(inner[impl], reg)
@@ -240,7 +240,13 @@ func (r *layered) Judge() {
 	}
 }
 
-func (r *layered) judge(h *facts.Handout, services map[string]*ledger.Registration, inner map[string][]*ledger.Registration) {
+// layeredIn is a service that has layers in a container.
+type layeredIn struct {
+	container *ledger.Container
+	service   string
+}
+
+func (r *layered) judge(h *facts.Handout, services map[layeredIn]*ledger.Registration, inner map[string][]*ledger.Registration) {
 	layers := r.facts.Layers()
 	given, consumer := h.Given.Real(), h.By()
 	if h.ForAll() {
@@ -282,8 +288,8 @@ func (r *layered) judge(h *facts.Handout, services map[string]*ledger.Registrati
 	}
 	// A registration beside the chain with an inner layer's implementation goes round it as well.
 	for _, in := range inner[h.Impl()] {
-		if in == given || in == consumer {
-			continue
+		if in == given || in == consumer || !facts.Reaches(given.Container, in.Container) {
+			continue // what another container has registered is its own business
 		}
 		outer, wrappers, inferred := layers.Chain(in)
 		own := false
@@ -295,7 +301,10 @@ func (r *layered) judge(h *facts.Handout, services map[string]*ledger.Registrati
 			return
 		}
 	}
-	outside := services[given.Service]
+	var outside *ledger.Registration
+	for c := given.Container; c != nil && outside == nil; c = c.Parent {
+		outside = services[layeredIn{c, given.Service}]
+	}
 	if outside != nil && (outside.HasKey != given.HasKey || outside.Key != given.Key) && !r.set.needsNoLayers(given) &&
 		(consumer == nil || consumer.Service != given.Service || !layers.IsLayer(consumer)) {
 		found := reportHandout(h, r.out, Occurrence{Rule: &keyLeftOutRule, Subject: given.Ref(h.Impl()), Holder: who(h)})
