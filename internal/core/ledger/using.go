@@ -76,7 +76,7 @@ const maxHandouts = 1024
 
 // handOut remembers a hand-out that may turn out to be kept, where that could ever matter.
 func (w *World) handOut(i, to *Instance, s *Scope, ev *event.Event) {
-	if s == nil || i.home == nil || (i.home.Root && (to.home == nil || !to.home.Root)) {
+	if s == nil || i.home == nil || (i.home == i.Root() && (to.home == nil || !to.home.Root)) {
 		return
 	}
 	kept := i.handouts[:0]

@@ -163,6 +163,7 @@ func (v verdicts) String() string {
 var compared = map[string]string{
 	"captive/scoped": "instances", "captive/root": "instances", "captive/declared": "", "disposal/leaked": "instances", "disposal/at-end": "instances",
 	"disposal/unowned": "instances", "disposal/late": "instances", "sharing/lifetime-differs": "instances", "layers/broken": "",
+	"disposal/used-after": "instances", "sharing/crossed": "instances",
 }
 
 // fast is what the engine says.
@@ -208,12 +209,13 @@ type slow struct {
 	insts  []int
 	bye    bool
 	keeps  map[[2]int]int // holder and kept: from which line on
+	holds  map[[2]int]int // the same, proxies too
 }
 
 const never = 1 << 30
 
 func read(trace []line) *slow {
-	s := &slow{trace: trace, conts: map[int]*line{1: {id: 1, in: -1, scope: -1}}, regs: map[int]*line{}, opens: map[int]int{}, closes: map[int]int{}, makes: map[int]int{}, keeps: map[[2]int]int{}}
+	s := &slow{trace: trace, conts: map[int]*line{1: {id: 1, in: -1, scope: -1}}, regs: map[int]*line{}, opens: map[int]int{}, closes: map[int]int{}, makes: map[int]int{}, keeps: map[[2]int]int{}, holds: map[[2]int]int{}}
 	for n := range trace {
 		l := &trace[n]
 		switch l.ev {
@@ -362,8 +364,11 @@ func (s *slow) proxied(i int) bool { return s.reg(i) != nil && s.reg(i).proxy > 
 
 func (s *slow) keepings() {
 	add := func(h, d, n int) {
-		if was, ok := s.keeps[[2]int{h, d}]; (!ok || n < was) && !s.proxied(d) {
-			s.keeps[[2]int{h, d}] = n
+		if was, ok := s.holds[[2]int{h, d}]; !ok || n < was {
+			s.holds[[2]int{h, d}] = n
+			if !s.proxied(d) {
+				s.keeps[[2]int{h, d}] = n
+			}
 		}
 	}
 	for n := range s.trace {
@@ -468,11 +473,11 @@ func (s *slow) captive(said verdicts) {
 				switch {
 				case slices.Contains(below, h):
 				case fromRoot && long(s.life(h)), outlasts && s.life(h) != "transient":
-					s.holds(said, h, d, fromRoot)
+					s.captured(said, h, d, fromRoot)
 				case s.belongs(h), long(s.life(h)):
 				default:
 					if outlasts && !s.keptBefore(h, since) {
-						s.holds(said, h, d, fromRoot) // a transient of an outer scope that nothing keeps lives by its own home
+						s.captured(said, h, d, fromRoot) // a transient of an outer scope that nothing keeps lives by its own home
 					}
 					if !s.proxied(h) {
 						climb(h, since, append(slices.Clone(below), h))
@@ -493,8 +498,8 @@ func (s *slow) keptBefore(i, line int) bool {
 	return false
 }
 
-// holds says that h holds d, if it was alive when d's home closed and did not end in the same closing.
-func (s *slow) holds(said verdicts, h, d int, fromRoot bool) {
+// captured says that h holds d, if it was alive when d's home closed and did not end in the same closing.
+func (s *slow) captured(said verdicts, h, d int, fromRoot bool) {
 	if !fromRoot {
 		closed, end := s.ended(s.home(d)), s.gone(h)
 		if s.makes[h] > closed || end < closed || end != never && !s.active(s.home(h), closed, end) {
@@ -724,7 +729,90 @@ func (s *slow) reading(wiring bool) verdicts {
 	s.disposals(said)
 	s.lifetimes(said)
 	s.layers(said)
+	s.touched(said)
 	return said
+}
+
+// touched looks at each hand-out and use: of what was disposed, and in scopes that it does not belong to.
+func (s *slow) touched(said verdicts) {
+	after, crossed := map[int]bool{}, map[int]bool{}
+	touch := func(i, scope, n int) {
+		if n > s.disposed(i) {
+			after[i] = true
+		}
+		home := s.home(i)
+		if scope < 0 || home < 0 || s.isRootOf(i, scope) || s.isRootOf(i, home) || s.inside(scope, home) || s.keptInto(i, scope, n) || s.offeredInto(i, scope, n) {
+			return
+		}
+		crossed[i] = true
+	}
+	for n := range s.trace {
+		switch l := &s.trace[n]; l.ev {
+		case "make":
+			for _, g := range l.with {
+				for _, i := range append(slices.Clone(g.list), g.inst) {
+					if i > 0 && n > s.disposed(i) {
+						after[i] = true
+					}
+				}
+				if g.reading {
+					touch(g.inst, l.scope, n)
+				}
+			}
+		case "give":
+			touch(l.id, l.scope, n)
+		case "use":
+			touch(l.id, l.scope, n)
+		}
+	}
+	for i := range after {
+		said["disposal/used-after "+s.nameOf(i)]++
+	}
+	for i := range crossed {
+		said["sharing/crossed "+s.nameOf(i)]++
+	}
+}
+
+func (s *slow) isRootOf(i, scope int) bool { return scope == s.root(i) }
+
+// keptInto tells whether something that held i before a line (a proxy is held as anything is), directly or through others, belongs to the scope or outlasts it.
+func (s *slow) keptInto(i, scope, n int) bool {
+	seen, queue := map[int]bool{i: true}, []int{i}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		for pair, since := range s.holds {
+			h := pair[0]
+			if pair[1] != at || since >= n {
+				continue
+			}
+			if hh, ah := s.home(h), s.home(at); long(s.life(at)) && ah >= 0 && s.isRoot(ah) && hh >= 0 && hh != ah && s.inside(hh, ah) {
+				continue // what is meant to outlast its keepers is not there because of them
+			}
+			if home := s.home(h); home >= 0 && s.inside(scope, home) {
+				return true
+			}
+			if !seen[h] {
+				seen[h] = true
+				queue = append(queue, h)
+			}
+		}
+	}
+	return false
+}
+
+// offeredInto tells whether a receiver that may turn out to keep i belongs to the scope or outlasts it.
+func (s *slow) offeredInto(i, scope, n int) bool {
+	for k := range n {
+		g := &s.trace[k]
+		if g.ev != "give" || g.id != i || g.to < 0 || g.scope < 0 || s.gone(g.to) <= n {
+			continue
+		}
+		if home := s.home(g.to); home >= 0 && s.inside(scope, home) {
+			return true
+		}
+	}
+	return false
 }
 
 // layers looks at what each layer was handed of its own service and key.
