@@ -358,14 +358,14 @@ func (h *Hub) result(ctx context.Context, recording string) (*engine.Result, err
 	if err != nil {
 		return nil, err
 	}
-	return h.together(list)
+	return h.together(ctx, list)
 }
 
 // together returns what was found in some streams.
-func (h *Hub) together(list []store.Stream) (*engine.Result, error) {
+func (h *Hub) together(ctx context.Context, list []store.Stream) (*engine.Result, error) {
 	results := make([]*engine.Result, 0, len(list))
 	for _, st := range list {
-		r, err := h.streamResult(st)
+		r, err := h.streamResult(ctx, st)
 		if err != nil {
 			return nil, err
 		}
@@ -378,11 +378,9 @@ func (h *Hub) together(list []store.Stream) (*engine.Result, error) {
 
 // streamResult returns what a runner last made known, or what is stored; nil if there is neither. What is stored and cannot
 // be read is made again meanwhile.
-func (h *Hub) streamResult(st store.Stream) (*engine.Result, error) {
-	h.mu.Lock()
-	run := h.runners[st.Name]
-	h.mu.Unlock()
-	if run != nil && st.Live {
+func (h *Hub) streamResult(ctx context.Context, st store.Stream) (*engine.Result, error) {
+	run, st := h.asStored(ctx, st)
+	if run != nil {
 		if now := run.latest.Load(); now != nil {
 			return now, nil
 		}
@@ -400,6 +398,23 @@ func (h *Hub) streamResult(st store.Stream) (*engine.Result, error) {
 	}
 	h.repair(st, err)
 	return h.brokenResult(st, "", &engine.Broken{Why: "its stored result is damaged; it is being analysed again"}), nil
+}
+
+// asStored returns the runner of a stream; where it has none, the stream as it is stored now: its runner may have stored what
+// it knew, and left, since the stream was read.
+func (h *Hub) asStored(ctx context.Context, st store.Stream) (*runner, store.Stream) {
+	if !st.Live {
+		return nil, st
+	}
+	h.mu.Lock()
+	run := h.runners[st.Name]
+	h.mu.Unlock()
+	if run == nil && st.Analysed < st.Batches {
+		if now, err := h.store.StreamByID(ctx, st.ID); err == nil {
+			st = now
+		}
+	}
+	return run, st
 }
 
 // brokenResult is what is said of a stream of which nothing can be said.

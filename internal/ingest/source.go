@@ -30,7 +30,7 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 	src := &views.Source{Recording: rec.ID}
 	results := make([]*engine.Result, 0, len(list))
 	for _, st := range list {
-		result, err := h.streamResult(st)
+		result, err := h.streamResult(ctx, st)
 		if err != nil {
 			return nil, err
 		}
@@ -53,10 +53,8 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 // sourceOf returns one stream as its runner knows it, else as it was stored; nil where nothing of it was analysed yet.
 func (h *Hub) sourceOf(ctx context.Context, st store.Stream) (*views.Stream, error) {
 	p := &stored{ctx: ctx, pieces: h.pieces, stream: st.ID}
-	h.mu.Lock()
-	run := h.runners[st.Name]
-	h.mu.Unlock()
-	if run != nil && st.Live {
+	run, st := h.asStored(ctx, st)
+	if run != nil {
 		if k, ok := run.ask(ctx); ok {
 			p.pending = k.pending
 			return &views.Stream{State: k.state, Log: p, Lines: p}, nil
@@ -64,6 +62,7 @@ func (h *Hub) sourceOf(ctx context.Context, st store.Stream) (*views.Stream, err
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
+		_, st = h.asStored(ctx, st) // it has left
 	}
 	state, err := h.pieces.state(ctx, st)
 	if errors.Is(err, store.ErrDamaged) {
