@@ -19,7 +19,11 @@ function places(finding: Finding): string[] {
 }
 
 function seen(finding: Finding): number {
-  return finding.counts.instances ?? Math.max(0, ...Object.values(finding.counts))
+  for (const figure of ['instances', 'scopes', 'failures', 'alive', 'fills', 'makes', 'registrations']) {
+    const n = finding.counts[figure]
+    if (n) return n
+  }
+  return 0
 }
 </script>
 

@@ -26,7 +26,7 @@ function said(cell: BoardCell): string {
       <div class="line" :style="{ paddingLeft: `${Math.max(0, row.depth - 1) * 14 + 22}px` }">
         <span class="path" :title="row.path.join(' → ') + (row.site ? `, ${row.site}` : '')">{{ shorten(row.path[row.path.length - 1] || 'the application', 34) }}</span>
         <LifetimeTag :lifetime="row.of.lifetime ?? ''" />
-        <VerdictTag :verdict="row.observed" />
+        <VerdictTag :verdict="row.observed" brief />
       </div>
     </th>
     <td v-for="(c, n) in row.cells" :key="n" :class="['cell', c.change, { shared: c.shared }]" :data-at="`${nth}/${n}`" :tabindex="column === n ? 0 : -1" :title="said(c)">
