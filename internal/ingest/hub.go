@@ -276,7 +276,7 @@ func (h *Hub) load(ctx context.Context, name string, first []byte, owner string)
 	fresh := false
 	switch {
 	case errors.Is(err, store.ErrNotFound) && first != nil:
-		st, rec, fresh, err = h.newStream(name, first, owner)
+		st, rec, fresh, err = h.newStream(ctx, name, first, owner)
 	case err == nil:
 		rec, err = h.store.Recording(ctx, st.Recording)
 	}
@@ -314,9 +314,13 @@ func (h *Hub) retireOne() {
 	}
 }
 
+// maxStreams is how many live streams join one recording: a view holds the states of all of them at once. The next one
+// begins a recording of its own, which others join.
+const maxStreams = 256
+
 // newStream returns what will be stored of a new live stream with its first batch, and the recording it belongs to. The
 // recording's row is its own where no batch of it has been stored yet. The caller holds mu.
-func (h *Hub) newStream(name string, lines []byte, owner string) (store.Stream, store.Recording, bool, error) {
+func (h *Hub) newStream(ctx context.Context, name string, lines []byte, owner string) (store.Stream, store.Recording, bool, error) {
 	hello, err := helloOf(lines)
 	if err != nil {
 		return store.Stream{}, store.Recording{}, false, err
@@ -325,10 +329,19 @@ func (h *Hub) newStream(name string, lines []byte, owner string) (store.Stream, 
 		return store.Stream{}, store.Recording{}, false, &Unusable{fmt.Sprintf("the hello is of stream %q, and was sent to stream %q", hello.Stream, name)}
 	}
 	st := store.Stream{Name: name, Live: true, Owner: owner}
+	full := map[string]bool{}
 	for _, r := range h.runners {
 		// A replica or a quick restart joins the recording that its application is writing.
 		_, going := h.deleting[r.of.ID]
-		if !going && r.of.App == hello.App && r.of.Environment == hello.Environment && r.of.Version == hello.Version && r.live() {
+		if !going && !full[r.of.ID] && r.of.App == hello.App && r.of.Environment == hello.Environment && r.of.Version == hello.Version && r.live() {
+			n, err := h.store.StreamCount(ctx, r.of.ID)
+			if err != nil {
+				return store.Stream{}, store.Recording{}, false, err
+			}
+			if n >= maxStreams {
+				full[r.of.ID] = true
+				continue
+			}
 			st.Recording = r.of.ID
 			return st, r.of, true, nil
 		}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -432,4 +433,18 @@ func TestImportDuringResume(t *testing.T) {
 	require.NoError(t, out.Close())
 	assert.Equal(t, http.StatusCreated, <-done)
 	assert.NotEmpty(t, r.findings(list.Recordings[0].ID).Findings)
+}
+
+// TestManyStreams holds that a recording takes so many streams, and the next ones another.
+func TestManyStreams(t *testing.T) {
+	r := start(t, t.TempDir())
+	for n := range 300 {
+		stream := fmt.Sprintf("h-%d", n)
+		status, _, said := r.do(http.MethodPut, "/api/v1/streams/"+stream+"/batches/1",
+			strings.NewReader(`{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"`+stream+`","start":"2026-03-02T06:00:00Z"}`+"\n"))
+		require.Equal(t, http.StatusOK, status, "%s", said)
+	}
+	var list views.RecordingList
+	r.json("/api/v1/recordings", &list)
+	assert.Len(t, list.Recordings, 2)
 }

@@ -107,6 +107,14 @@ func (s *Store) Unfinished(ctx context.Context, program string) ([]Stream, error
 		AND recording NOT IN (SELECT id FROM recordings WHERE importing = 1) ORDER BY id`, program)
 }
 
+// StreamCount returns how many streams a recording has.
+func (s *Store) StreamCount(ctx context.Context, recording string) (n int, err error) {
+	if err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM streams WHERE recording = ?`, recording).Scan(&n); err != nil {
+		return 0, fmt.Errorf("count the streams of recording %s: %w", recording, one(err))
+	}
+	return n, nil
+}
+
 // Broken returns how many streams have an analysis that broke off.
 func (s *Store) Broken(ctx context.Context) (n int64, err error) {
 	if err = s.read.QueryRowContext(ctx, `SELECT count(*) FROM streams WHERE broken_by <> ''`).Scan(&n); err != nil {
