@@ -198,6 +198,9 @@ const maxBeforeHello = 8 << 20
 
 // begin starts the next stream at its hello. What stood before the first one is stored with it.
 func (f *fileImport) begin(ctx context.Context, hello *event.Event) error {
+	if f.begun == maxStreams {
+		return &Unusable{fmt.Sprintf("the file has more than %d streams; send it in pieces, each of which begins with a hello", maxStreams)}
+	}
 	if f.begun > 0 {
 		if err := f.flush(ctx); err != nil {
 			return err

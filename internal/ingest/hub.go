@@ -314,8 +314,8 @@ func (h *Hub) retireOne() {
 	}
 }
 
-// maxStreams is how many live streams join one recording: a view holds the states of all of them at once. The next one
-// begins a recording of its own, which others join.
+// maxStreams is how many streams one recording has: a view holds the states of all of them at once. The next live one begins
+// a recording of its own, which others join; a file with more is refused.
 const maxStreams = 256
 
 // newStream returns what will be stored of a new live stream with its first batch, and the recording it belongs to. The

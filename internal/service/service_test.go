@@ -447,4 +447,13 @@ func TestManyStreams(t *testing.T) {
 	var list views.RecordingList
 	r.json("/api/v1/recordings", &list)
 	assert.Len(t, list.Recordings, 2)
+	file := ""
+	for n := range 257 {
+		file += fmt.Sprintf(`{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"f-%d","start":"2026-03-02T06:00:00Z"}`+"\n", n)
+	}
+	status, _, said := r.do(http.MethodPost, "/api/v1/recordings", strings.NewReader(file))
+	assert.Equal(t, http.StatusUnprocessableEntity, status, "%s", said)
+	assert.Contains(t, string(said), "more than 256 streams")
+	r.json("/api/v1/recordings", &list)
+	assert.Len(t, list.Recordings, 2, "and it leaves nothing behind")
 }
