@@ -287,12 +287,13 @@ func (h *Hub) load(ctx context.Context, name string, first []byte, owner string)
 		return nil, ErrBusy
 	}
 	r := &runner{
-		hub: h, stored: st, of: rec, fresh: fresh, stop: &meter.Stop{},
+		hub: h, stored: st, of: rec, stop: &meter.Stop{},
 		jobs: make(chan job, queueLength), asks: make(chan chan<- known), quit: make(chan struct{}), retire: make(chan struct{}, 1), gone: make(chan struct{}),
 		log: h.log.With("stream", name, "recording", rec.ID),
 	}
 	r.heard.Store(h.now() - max(0, min(time.Now().UnixNano()-st.ReceivedNS, unloadAfter.Nanoseconds())))
 	if fresh {
+		r.fresh.Store(true)
 		r.heard.Store(h.now())
 	}
 	h.runners[name] = r
@@ -334,7 +335,7 @@ func (h *Hub) newStream(ctx context.Context, name string, lines []byte, owner st
 		// A replica or a quick restart joins the recording that its application is writing.
 		_, going := h.deleting[r.of.ID]
 		if !going && !full[r.of.ID] && r.of.App == hello.App && r.of.Environment == hello.Environment && r.of.Version == hello.Version && r.live() {
-			n, err := h.store.StreamCount(ctx, r.of.ID)
+			n, err := h.streamsIn(ctx, r.of.ID)
 			if err != nil {
 				return store.Stream{}, store.Recording{}, false, err
 			}
@@ -349,6 +350,19 @@ func (h *Hub) newStream(ctx context.Context, name string, lines []byte, owner st
 	rec := newRecording(hello.App, hello.Version, hello.Environment, "live")
 	st.Recording = rec.ID
 	return st, rec, true, nil
+}
+
+// streamsIn returns how many streams a recording has, those that are being begun among them. One that is stored meanwhile
+// may count twice. The caller holds mu.
+func (h *Hub) streamsIn(ctx context.Context, recording string) (n int, err error) {
+	beginning := 0
+	for _, r := range h.runners {
+		if r.of.ID == recording && r.fresh.Load() {
+			beginning++
+		}
+	}
+	n, err = h.store.StreamCount(ctx, recording)
+	return beginning + n, err
 }
 
 func newRecording(app, version, environment, source string) store.Recording {

@@ -40,7 +40,7 @@ type runner struct {
 	stored store.Stream // batches, lines and received change in run only; id, recording and name never do
 	jobs   chan job
 	asks   chan chan<- known
-	fresh  bool          // nothing of it is stored yet
+	fresh  atomic.Bool   // nothing of it is stored yet
 	stop   *meter.Stop   // ends its analysis
 	quit   chan struct{} // closed when it has to end, because
 	why    error
@@ -210,7 +210,7 @@ func (r *runner) run() {
 		case j := <-r.jobs:
 			r.stream.Remember(r.hub.share())
 			r.take(ctx, j)
-			if r.fresh { // its first batch could not be stored: nothing of it is there
+			if r.fresh.Load() { // its first batch could not be stored: nothing of it is there
 				r.hub.drop(r)
 				r.refuseWaiting(ErrBusy)
 				return
@@ -362,7 +362,7 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 	}
 	now := time.Now().UnixNano()
 	b := store.Batch{N: j.n, FirstLine: r.stored.Lines + 1, Lines: a.Lines, Body: j.lines, Packed: j.packed}
-	if r.fresh {
+	if r.fresh.Load() {
 		err = r.begin(ctx, b, now)
 	} else {
 		err = r.hub.store.AppendBatch(ctx, r.stored.ID, b, now)
@@ -395,7 +395,8 @@ func (r *runner) begin(ctx context.Context, b store.Batch, now int64) error {
 	if err != nil {
 		return err
 	}
-	r.stored.ID, r.fresh = id, false
+	r.stored.ID = id
+	r.fresh.Store(false)
 	return nil
 }
 
