@@ -121,11 +121,7 @@ func (h *Hub) delete(ctx context.Context, id string, imports bool) error {
 // be read are left out: a gap line says how many lines that are, and their number is returned. A stream whose first one is
 // among them gets a hello that says so.
 func (h *Hub) Export(ctx context.Context, name string, out io.Writer) (damaged int, err error) {
-	rec, err := h.store.Recording(ctx, name)
-	if err != nil {
-		return 0, err
-	}
-	list, err := h.store.Streams(ctx, rec.ID)
+	rec, list, err := h.named(ctx, name)
 	if err != nil {
 		return 0, err
 	}

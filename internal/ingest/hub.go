@@ -379,6 +379,15 @@ func newID() string {
 	return strings.ToLower(base32.NewEncoding("ABCDEFGHJKMNPQRSTUVWXYZ234567890").EncodeToString(b[:]))
 }
 
+// named returns the recording that a name means, and its streams.
+func (h *Hub) named(ctx context.Context, name string) (rec store.Recording, list []store.Stream, err error) {
+	if rec, err = h.store.Recording(ctx, name); err != nil {
+		return rec, nil, err
+	}
+	list, err = h.store.Streams(ctx, rec.ID)
+	return rec, list, err
+}
+
 // result returns what was found in a recording so far, all streams together.
 func (h *Hub) result(ctx context.Context, recording string) (*engine.Result, error) {
 	list, err := h.store.Streams(ctx, recording)

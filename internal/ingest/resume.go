@@ -186,11 +186,7 @@ func (h *Hub) again(st store.Stream) {
 
 // Again has all streams of the recording that name means analysed anew, in the background, and returns how many.
 func (h *Hub) Again(ctx context.Context, name string) (int, error) {
-	rec, err := h.store.Recording(ctx, name)
-	if err != nil {
-		return 0, err
-	}
-	list, err := h.store.Streams(ctx, rec.ID)
+	rec, list, err := h.named(ctx, name)
 	if err != nil {
 		return 0, err
 	}

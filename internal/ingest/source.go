@@ -19,11 +19,7 @@ import (
 
 // Source returns the recording that name means, to be asked by views. It is good for one answer.
 func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
-	rec, err := h.store.Recording(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	list, err := h.store.Streams(ctx, rec.ID)
+	rec, list, err := h.named(ctx, name)
 	if err != nil {
 		return nil, err
 	}

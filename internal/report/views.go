@@ -8,6 +8,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/views"
 )
@@ -136,9 +137,9 @@ func asNamed(r *finding.Ref) string {
 // verdict is what a lifetime behaved as, with a sign where that is not the lifetime in force.
 func verdict(as string, agrees *bool) string {
 	switch as {
-	case "not enough evidence":
+	case derive.BehavedUnknown:
 		as = "unclear"
-	case "one in each scope, asked for once in each":
+	case derive.BehavedOnce:
 		as = "once in each scope"
 	}
 	as = strings.TrimPrefix(as, "one ")
