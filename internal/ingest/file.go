@@ -187,10 +187,7 @@ func (f *fileImport) run(ctx context.Context) error {
 	if err := f.finish(ctx); err != nil {
 		return err
 	}
-	if err := f.hub.store.Imported(ctx, f.recording); err != nil {
-		return err
-	}
-	return f.hub.summarise(ctx, f.recording)
+	return f.hub.store.Imported(ctx, f.recording)
 }
 
 // maxBeforeHello bounds what may stand before the first hello.

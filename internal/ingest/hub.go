@@ -9,10 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/semaphore"
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
@@ -38,6 +41,9 @@ type Hub struct {
 	began   time.Time // what lately means goes by the time since: clocks jump
 	repairs chan struct{}
 
+	merging *semaphore.Weighted // recordings whose results are being put together
+	viewing *semaphore.Weighted // answers that are being made from views
+
 	closing atomic.Int64 // Unix ns of Close
 	waiting atomic.Int64 // bytes of batches that are not analysed yet
 
@@ -53,6 +59,9 @@ type Hub struct {
 	retained retention
 }
 
+// atOnce is how many recordings are read as a whole at the same time, for each purpose.
+func atOnce() int64 { return int64(max(2, runtime.GOMAXPROCS(0))) }
+
 // maxRunners bounds how many live streams are loaded at once.
 const maxRunners = 1000
 
@@ -61,6 +70,7 @@ func New(s *store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
 	return &Hub{
 		store: s, set: set, log: log, ctx: ctx, stop: stop, pieces: newPieces(s), program: programOf(&set), began: time.Now(), repairs: make(chan struct{}, 1),
+		merging: semaphore.NewWeighted(atOnce()), viewing: semaphore.NewWeighted(atOnce()),
 		runners: map[string]*runner{}, imports: map[string]*fileImport{}, deleting: map[string]struct{}{}, repaired: map[int64]struct{}{},
 		news: map[*Listener]struct{}{}, versions: map[string]uint64{},
 	}
@@ -397,19 +407,24 @@ func (h *Hub) result(ctx context.Context, recording string) (*engine.Result, err
 	return h.together(ctx, list)
 }
 
-// together returns what was found in some streams.
+// together returns what was found in some streams. A few are put together at once, the others wait: the result of a large
+// recording takes much memory while it is read.
 func (h *Hub) together(ctx context.Context, list []store.Stream) (*engine.Result, error) {
-	results := make([]*engine.Result, 0, len(list))
+	if err := h.merging.Acquire(ctx, 1); err != nil {
+		return nil, err
+	}
+	defer h.merging.Release(1)
+	var all engine.Merger
 	for _, st := range list {
 		r, err := h.streamResult(ctx, st)
 		if err != nil {
 			return nil, err
 		}
 		if r != nil {
-			results = append(results, r)
+			all.Add(r)
 		}
 	}
-	return engine.Merge(results), nil
+	return all.Result(), nil
 }
 
 // streamResult returns what a runner last made known, or what is stored; nil if there is neither. What is stored and cannot
@@ -421,7 +436,10 @@ func (h *Hub) streamResult(ctx context.Context, st store.Stream) (*engine.Result
 			return now, nil
 		}
 	}
-	packed, err := h.store.Result(&st)
+	packed, err := h.store.Result(ctx, st.ID)
+	if err != nil && !errors.Is(err, store.ErrDamaged) {
+		return nil, err
+	}
 	if err == nil && packed == nil {
 		return nil, nil
 	}

@@ -95,7 +95,7 @@ func (h *Hub) replay(ctx context.Context, st store.Stream) error {
 		return err
 	}
 	h.tell(st.Recording)
-	return h.summarise(ctx, st.Recording)
+	return nil
 }
 
 // replayInto analyses a stream's stored batches, from where its analysis was kept; full parts of the log of its scopes go to

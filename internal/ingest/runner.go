@@ -457,10 +457,7 @@ func (r *runner) save(ctx context.Context) error {
 	if err := r.hub.store.PutChunks(ctx, r.stored.ID, tail); err != nil {
 		return err
 	}
-	if err := r.hub.keep(ctx, r.stored.ID, r.stored.Batches, r.latest.Load(), state); err != nil {
-		return err
-	}
-	return r.hub.summarise(ctx, r.stored.Recording)
+	return r.hub.keep(ctx, r.stored.ID, r.stored.Batches, r.latest.Load(), state)
 }
 
 // drop takes the runner out of the hub.

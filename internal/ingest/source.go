@@ -17,21 +17,29 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// Source returns the recording that name means, to be asked by views. It is good for one answer.
+// View waits until one more answer may be made from sources, which take much memory; done lets go of its place.
+func (h *Hub) View(ctx context.Context) (done func(), err error) {
+	if err := h.viewing.Acquire(ctx, 1); err != nil {
+		return nil, err
+	}
+	return func() { h.viewing.Release(1) }, nil
+}
+
+// Source returns the recording that name means, to be asked by views, within a View. It is good for one answer.
 func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 	rec, list, err := h.named(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	src := &views.Source{Recording: rec.ID}
-	results := make([]*engine.Result, 0, len(list))
+	var all engine.Merger
 	for _, st := range list {
 		result, err := h.streamResult(ctx, st)
 		if err != nil {
 			return nil, err
 		}
 		if result != nil {
-			results = append(results, result)
+			all.Add(result)
 		}
 		s, err := h.sourceOf(ctx, st)
 		if err != nil {
@@ -42,7 +50,7 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 			src.Streams = append(src.Streams, *s)
 		}
 	}
-	src.Result = engine.Merge(results)
+	src.Result = all.Result()
 	return src, nil
 }
 

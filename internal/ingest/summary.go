@@ -3,25 +3,12 @@ package ingest
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"time"
 
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/store"
 )
-
-// summarise stores what a list shows of a recording.
-func (h *Hub) summarise(ctx context.Context, recording string) error {
-	s, err := h.Summary(ctx, recording)
-	if err != nil {
-		return err
-	}
-	packed, err := json.Marshal(s)
-	if err != nil {
-		return fmt.Errorf("pack the summary of recording %s: %w", recording, err)
-	}
-	return h.store.SetSummary(ctx, s.ID, packed)
-}
 
 // Summary returns what a list shows of the recording that name means, as it is now.
 func (h *Hub) Summary(ctx context.Context, name string) (views.Summary, error) {
@@ -35,6 +22,10 @@ func (h *Hub) Recording(ctx context.Context, name string) (views.Summary, *engin
 	if err != nil {
 		return views.Summary{}, nil, err
 	}
+	return h.summarise(ctx, rec)
+}
+
+func (h *Hub) summarise(ctx context.Context, rec store.Recording) (views.Summary, *engine.Result, error) {
 	r, err := h.result(ctx, rec.ID)
 	if err != nil {
 		return views.Summary{}, nil, err
@@ -53,7 +44,8 @@ func (h *Hub) Recording(ctx context.Context, name string) (views.Summary, *engin
 	return s, r, nil
 }
 
-// Summaries returns a page of them, newest first, and how many recordings there are in all.
+// Summaries returns a page of them, newest first, and how many recordings there are in all. One of a recording that nothing
+// is added to is kept for the next list.
 func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary, int, error) {
 	list, total, err := h.store.Recordings(ctx, limit, offset)
 	if err != nil {
@@ -62,9 +54,15 @@ func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary
 	out := make([]views.Summary, 0, len(list))
 	for _, rec := range list {
 		var s views.Summary
-		if h.loaded(rec.ID) || rec.Importing || json.Unmarshal(rec.Summary, &s) != nil || s.ID == "" {
-			if s, err = h.Summary(ctx, rec.ID); err != nil {
+		passing := h.loaded(rec.ID) || rec.Importing
+		if passing || json.Unmarshal(rec.Summary, &s) != nil || s.ID == "" {
+			if s, _, err = h.summarise(ctx, rec); err != nil {
 				return nil, 0, err
+			}
+			if packed, err := json.Marshal(s); err == nil && !passing {
+				if err := h.store.SetSummary(ctx, rec.ID, rec.Changes, packed); err != nil {
+					h.log.Warn("a summary could not be kept; it is made again for the next list", "recording", rec.ID, "error", err)
+				}
 			}
 		}
 		said(&s, rec)

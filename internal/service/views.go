@@ -1,6 +1,7 @@
 package service
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
@@ -44,27 +45,48 @@ func (s *service) viewRoutes(g *gin.RouterGroup) {
 	one.GET("/scopes/:scope", s.view(s.getScope))
 	one.GET("/sharing", s.view(s.getSharing))
 	one.GET("/instances/:instance", s.view(s.getInstance))
-	g.GET("/compare", s.do(s.getCompare))
+	g.GET("/compare", s.looking(s.getCompare))
 	g.GET("/rules", s.do(s.getRules))
 	g.GET("/service", s.do(s.getService))
 }
 
 // view answers a question about the recording that the address names.
 func (s *service) view(answer func(*gin.Context, *views.Source, views.Filter) (any, error)) gin.HandlerFunc {
-	return s.do(func(c *gin.Context) error {
+	return s.looking(func(c *gin.Context) (any, error) {
 		f, err := filter(c)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		src, err := s.source(c, c.Param("recording"))
 		if err != nil {
-			return err
+			return nil, err
 		}
 		v, err := answer(c, src, f)
+		return v, missing(err)
+	})
+}
+
+// looking sends an answer that is made from recordings as a whole. A few are made at once, the others wait; one that is
+// ready waits for no reader.
+func (s *service) looking(answer func(*gin.Context) (any, error)) gin.HandlerFunc {
+	packed := func(c *gin.Context) ([]byte, error) {
+		done, err := s.Hub.View(c.Request.Context())
 		if err != nil {
-			return missing(err)
+			return nil, err
 		}
-		c.JSON(http.StatusOK, v)
+		defer done()
+		v, err := answer(c)
+		if err != nil {
+			return nil, err
+		}
+		return json.Marshal(v)
+	}
+	return s.do(func(c *gin.Context) error {
+		body, err := packed(c)
+		if err != nil {
+			return err
+		}
+		c.Data(http.StatusOK, "application/json; charset=utf-8", body)
 		return nil
 	})
 }
@@ -222,7 +244,7 @@ func (s *service) getService(c *gin.Context) error {
 	return nil
 }
 
-func (s *service) getCompare(c *gin.Context) error {
+func (s *service) getCompare(c *gin.Context) (any, error) {
 	side := func(param string) (*views.Source, string, error) {
 		name, part, _ := strings.Cut(c.Query(param), "@")
 		if name == "" {
@@ -240,12 +262,11 @@ func (s *service) getCompare(c *gin.Context) error {
 	}
 	a, partA, err := side("a")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	b, partB, err := side("b")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	c.JSON(http.StatusOK, views.Compare(a, b, partA, partB))
-	return nil
+	return views.Compare(a, b, partA, partB), nil
 }

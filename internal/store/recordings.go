@@ -15,14 +15,15 @@ type Recording struct {
 	Environment string
 	Source      string // "live" or "file"
 	CreatedNS   int64  // Unix time
-	Summary     []byte // JSON
+	Summary     []byte // JSON; an object without an id where it has to be made
+	Changes     int64  // how often something was found in it anew
 	Name        string // what people call it
 	Pinned      bool   // housekeeping leaves it alone
 	Labels      []byte // JSON object of texts
 	Importing   bool   // it is a file that has not come to its end
 }
 
-const recordingColumns = `id, app, version, environment, source, created_ns, summary, name, pinned, labels, importing`
+const recordingColumns = `id, app, version, environment, source, created_ns, summary, changes, name, pinned, labels, importing`
 
 const insertRecording = `INSERT INTO recordings (id, app, version, environment, source, created_ns, summary, importing) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`
 
@@ -88,7 +89,7 @@ func (s *Store) recordings(ctx context.Context, query string, args ...any) ([]Re
 	var list []Recording
 	for rows.Next() {
 		var r Recording
-		if err := rows.Scan(&r.ID, &r.App, &r.Version, &r.Environment, &r.Source, &r.CreatedNS, &r.Summary, &r.Name, &r.Pinned, &r.Labels, &r.Importing); err != nil {
+		if err := rows.Scan(&r.ID, &r.App, &r.Version, &r.Environment, &r.Source, &r.CreatedNS, &r.Summary, &r.Changes, &r.Name, &r.Pinned, &r.Labels, &r.Importing); err != nil {
 			return nil, fmt.Errorf("list recordings: %w", one(err))
 		}
 		list = append(list, r)
@@ -179,9 +180,10 @@ func (s *Store) Sizes(ctx context.Context) ([]Size, error) {
 	return list, rows.Err()
 }
 
-// SetSummary replaces what a list shows of a recording.
-func (s *Store) SetSummary(ctx context.Context, id string, summary []byte) error {
-	if _, err := s.write.ExecContext(ctx, `UPDATE recordings SET summary = ? WHERE id = ?`, string(summary), id); err != nil {
+// SetSummary keeps what a list shows of a recording until it changes. It does nothing where it has changed already since it
+// had so many changes.
+func (s *Store) SetSummary(ctx context.Context, id string, changes int64, summary []byte) error {
+	if _, err := s.write.ExecContext(ctx, `UPDATE recordings SET summary = ? WHERE id = ? AND changes = ?`, string(summary), id, changes); err != nil {
 		return fmt.Errorf("summarise recording %s: %w", id, one(err))
 	}
 	return nil

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 )
 
@@ -18,27 +20,30 @@ type Stream struct {
 	ReceivedNS int64  // Unix time
 	Owner      string // the id of the token that began it, if any
 	BrokenBy   string // the program whose analysis of it broke off, "" if none did
-
-	packed []byte // its result
 }
 
-const streamColumns = `id, recording, name, live, batches, lines, analysed, ended, received_ns, result, owner, broken_by`
+const streamColumns = `id, recording, name, live, batches, lines, analysed, ended, received_ns, owner, broken_by`
 
 func (s *Store) scanStream(row interface{ Scan(...any) error }) (Stream, error) {
 	var st Stream
-	err := row.Scan(&st.ID, &st.Recording, &st.Name, &st.Live, &st.Batches, &st.Lines, &st.Analysed, &st.Ended, &st.ReceivedNS, &st.packed, &st.Owner, &st.BrokenBy)
+	err := row.Scan(&st.ID, &st.Recording, &st.Name, &st.Live, &st.Batches, &st.Lines, &st.Analysed, &st.Ended, &st.ReceivedNS, &st.Owner, &st.BrokenBy)
 	return st, one(err)
 }
 
-// Result unpacks what was found in a stream, JSON; nil while there is none. ErrDamaged says that it is not what was
+// Result returns what was found in a stream, JSON; nil while there is none. ErrDamaged says that it is not what was
 // stored; it can be made again from the batches.
-func (s *Store) Result(st *Stream) ([]byte, error) {
-	if st.packed == nil {
+func (s *Store) Result(ctx context.Context, stream int64) ([]byte, error) {
+	var packed []byte
+	err := s.read.QueryRowContext(ctx, `SELECT result FROM streams WHERE id = ?`, stream).Scan(&packed)
+	if errors.Is(err, sql.ErrNoRows) || err == nil && packed == nil {
 		return nil, nil
 	}
-	result, err := s.unzip.DecodeAll(st.packed, nil)
 	if err != nil {
-		return nil, fmt.Errorf("unpack the result of stream %s: %w", st.Name, unpacked(err))
+		return nil, fmt.Errorf("read the result of stream %d: %w", stream, one(err))
+	}
+	result, err := s.unzip.DecodeAll(packed, nil)
+	if err != nil {
+		return nil, fmt.Errorf("unpack the result of stream %d: %w", stream, unpacked(err))
 	}
 	return result, nil
 }

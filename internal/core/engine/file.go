@@ -234,22 +234,51 @@ func readAhead(ctx context.Context, r *reader.Reader, put func(reader.Line)) err
 
 // Merge puts the results of several streams together: the same mistake in two of them is one finding.
 func Merge(results []*Result) *Result {
-	all := &Result{Format: Format, Streams: []Info{}, Findings: []*finding.Finding{}}
-	byID := map[string]*finding.Finding{}
+	var m Merger
 	for _, r := range results {
-		all.Streams = append(all.Streams, r.Streams...)
-		for _, f := range r.Findings {
-			if one := byID[f.ID]; one != nil {
-				one.Merge(f)
-				continue
-			}
-			one := f.Clone()
-			byID[f.ID] = one
-			all.Findings = append(all.Findings, one)
-		}
+		m.Add(r)
 	}
-	if len(results) > 1 {
+	return m.Result()
+}
+
+// Merger puts the results of several streams together one by one, so that they need not be in memory at once. The zero
+// value is ready.
+type Merger struct {
+	added    int
+	streams  []Info
+	findings []*finding.Finding
+	byID     map[string]*finding.Finding
+}
+
+// Add adds a stream's result, which stays as it is.
+func (m *Merger) Add(r *Result) {
+	if m.byID == nil {
+		m.byID = map[string]*finding.Finding{}
+	}
+	m.added++
+	m.streams = append(m.streams, r.Streams...)
+	for _, f := range r.Findings {
+		if one := m.byID[f.ID]; one != nil {
+			one.Merge(f)
+			continue
+		}
+		one := f.Clone()
+		m.byID[f.ID] = one
+		m.findings = append(m.findings, one)
+	}
+}
+
+// Result returns all that was added. The Merger is at its end with that.
+func (m *Merger) Result() *Result {
+	all := &Result{Format: Format, Streams: m.streams, Findings: m.findings}
+	if all.Streams == nil {
+		all.Streams = []Info{}
+	}
+	if m.added > 1 {
 		all.Findings = rules.Together(all.Findings)
+	}
+	if all.Findings == nil {
+		all.Findings = []*finding.Finding{}
 	}
 	Finalize(all.Findings)
 	return all
