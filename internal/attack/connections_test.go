@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -107,8 +108,10 @@ func TestStalledBodies(t *testing.T) {
 	_, metrics := s.do(http.MethodGet, "/metrics", nil)
 	held := regexp.MustCompile(`(?m)^keenlantern_ingest_waiting_bytes (\S+)`).FindStringSubmatch(metrics)
 	require.NotNil(t, held)
+	bytes, err := strconv.ParseFloat(held[1], 64)
+	require.NoError(t, err)
 	now, _ := s.memory()
-	measure(fmt.Sprintf("%d bodies that stall after 200 kB or as a packed whole", many), "%s bytes accounted for, %d MB resident (%d before)", held[1], now, before)
+	measure(fmt.Sprintf("%d bodies that stall after 200 kB or as a packed whole", many), "%.1f MB accounted for, %d MB resident (%d before)", bytes/1e6, now, before)
 	assert.Less(t, now-before, 150, "MiB")
 	s.alive()
 }
