@@ -3,7 +3,7 @@
 BIN     := bin/keenlantern
 DATA    := .data
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
-MODULES := . ./record ./record/samberdo ./record/uberdig
+MODULES := . ./recorders/go ./recorders/go/samberdo ./recorders/go/uberdig
 
 .PHONY: overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
 
@@ -36,7 +36,7 @@ test-go:
 	go test -timeout 8m -run Memory ./internal/core/engine
 
 lint:
-	@test -z "$$(gofmt -l cmd console/*.go demo docs internal record)" || { gofmt -l cmd console/*.go demo docs internal record; echo "gofmt these"; exit 1; }
+	@test -z "$$(gofmt -l cmd console/*.go demo docs internal recorders/go)" || { gofmt -l cmd console/*.go demo docs internal recorders/go; echo "gofmt these"; exit 1; }
 	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool staticcheck ./...) || exit 1; done
 	cd console && npm run lint
 
@@ -45,7 +45,7 @@ overhead:
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/service/...
-	cd record && go test -run '^$$' -bench . -benchmem ./...
+	cd recorders/go && go test -run '^$$' -bench . -benchmem ./...
 
 # Ten minutes of senders, views, listeners, orderly ends and kills; then memory and restarts at ten million events.
 soak: build

@@ -97,9 +97,9 @@ require (
 	modernc.org/memory v1.12.1 // indirect
 )
 
-replace keenlantern.example/record => ./record
+replace keenlantern.example/record => ./recorders/go
 
-replace keenlantern.example/record/samberdo => ./record/samberdo
+replace keenlantern.example/record/samberdo => ./recorders/go/samberdo
 
 ignore ./console/node_modules
 
