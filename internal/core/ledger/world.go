@@ -73,6 +73,7 @@ type World struct {
 	Line   int64 // the latest line
 	Ended  bool  // bye
 	EndWhy string
+	Over   bool // it ended with its process, and not because recording stopped: what was alive then is known to be left
 	Lost   int64
 
 	// Remember is Remembered or less; it may be changed at any time.
@@ -216,7 +217,7 @@ func (w *World) apply(ev *event.Event) error {
 		if w.Ended {
 			return fmt.Errorf("bye a second time")
 		}
-		w.Ended, w.EndWhy = true, ev.Why
+		w.Ended, w.EndWhy, w.Over = true, ev.Why, !event.Stopped(ev.Why)
 		w.tell(Change{What: StreamEnded, Event: ev})
 	}
 	return nil

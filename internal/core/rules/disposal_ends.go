@@ -84,7 +84,7 @@ func (r *atEnd) Judge() {
 			r.judge(i)
 		}
 	}
-	if !r.world.Ended || r.world.EndWhy != "" && !r.unowned {
+	if !r.world.Over || r.world.EndWhy != "" && !r.unowned {
 		return
 	}
 	r.world.Living(func(i *ledger.Instance) {
@@ -99,7 +99,7 @@ func (r *atEnd) judge(i *ledger.Instance) {
 		return
 	}
 	home := i.Home()
-	ended := r.world.Ended && (r.world.EndWhy == "" || r.unowned)
+	ended := r.world.Over && (r.world.EndWhy == "" || r.unowned)
 	rule := &atEndRule
 	because := ""
 	if r.unowned {
@@ -111,7 +111,7 @@ func (r *atEnd) judge(i *ledger.Instance) {
 			return
 		}
 	} else {
-		if home == nil || home != i.Root() || !ended && !home.Ended || r.world.EndWhy != "" {
+		if home == nil || home != i.Root() || !ended && !home.Ended || r.world.EndWhy != "" && r.world.Over {
 			return
 		}
 		if pile, ok := i.Tag(pileUpTag).(Case); ok {
@@ -349,7 +349,7 @@ func (d *durations) usual(least int64) int64 {
 }
 
 func (r *unclosedScope) Judge() {
-	if r.world.Sees&ledger.SeesCloses == 0 || !r.world.Ended && !r.live {
+	if r.world.Sees&ledger.SeesCloses == 0 || !r.world.Over && (!r.live || r.world.Ended) {
 		return
 	}
 	r.world.Open(func(s *ledger.Scope) {

@@ -337,14 +337,14 @@ func (r *disposals) Judge() {
 	seen := map[*ledger.Instance]bool{}
 	for _, i := range r.stuck {
 		home := i.Home()
-		if !i.Begun || i.Done > 0 || i.Handed || seen[i] || !(r.world.Ended || home != nil && home.Ended) || !seesDisposal(i, r.world) {
+		if !i.Begun || i.Done > 0 || i.Handed || seen[i] || !(r.world.Over || home != nil && home.Ended) || !seesDisposal(i, r.world) {
 			continue
 		}
 		seen[i] = true
 		r.out.Report(Occurrence{Rule: &stuckRule, Subject: i.Ref(), Scope: home, Insts: []*ledger.Instance{i}, Line: i.MadeLine, T: i.Made}).Count("instances", 1)
 	}
 	r.world.Living(func(i *ledger.Instance) {
-		if r.world.Ended && i.Begun && i.Done == 0 && !i.Handed && !seen[i] && seesDisposal(i, r.world) {
+		if r.world.Over && i.Begun && i.Done == 0 && !i.Handed && !seen[i] && seesDisposal(i, r.world) {
 			r.out.Report(Occurrence{Rule: &stuckRule, Subject: i.Ref(), Scope: i.Home(), Insts: []*ledger.Instance{i}, Line: i.MadeLine, T: i.Made}).Count("instances", 1)
 		}
 	})

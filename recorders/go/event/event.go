@@ -183,6 +183,15 @@ type With struct {
 	All     bool // a member of a list: all were asked for
 }
 
+// Why a stream ended, where recording stopped and the process went on: what was open or alive then goes on too.
+const (
+	SwitchedOff  = "recording was switched off"
+	LimitReached = "recording reached its limit"
+)
+
+// Stopped tells whether a bye's why says that recording stopped and the process went on.
+func Stopped(why string) bool { return why == SwitchedOff || why == LimitReached }
+
 // Reset empties e for the next line and keeps the room its slices have. The kinds that make up nearly all of a trace
 // have few fields, and only those are cleared: the struct is large, and clearing it costs more than reading a line.
 func (e *Event) Reset() {
