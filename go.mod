@@ -21,7 +21,8 @@ require (
 	go.opentelemetry.io/proto/otlp v1.11.1
 	golang.org/x/time v0.16.0
 	golang.org/x/tools v0.52.0
-	keenlantern.example/record v0.0.0
+	keenlantern.example/record v0.1.0
+	keenlantern.example/record/samberdo v0.1.0
 	modernc.org/sqlite v1.61.1
 )
 
@@ -91,7 +92,6 @@ require (
 	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
 	google.golang.org/protobuf v1.36.12
-	keenlantern.example/record/samberdo v0.0.0
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
@@ -104,3 +104,5 @@ replace keenlantern.example/record/samberdo => ./recorders/go/samberdo
 ignore ./console/node_modules
 
 tool honnef.co/go/tools/cmd/staticcheck
+
+replace keenlantern.example/record/uberdig => ./recorders/go/uberdig

@@ -42,8 +42,8 @@ func (r *StepReport) Compare(ctx context.Context) int {
 // Night runs the night job: a scope of kind "job" with a scope for each step in it.
 func (o *Office) Night(ctx context.Context) error {
 	const name = "night reconcile"
-	ctx, job, done := samberdo.Open(ctx, o.root, "job", name, o.wiring.night)
-	defer done(context.WithoutCancel(ctx))
+	ctx, job := samberdo.Open(ctx, o.root, "job", name, o.wiring.night)
+	defer samberdo.Close(context.WithoutCancel(ctx), job)
 	if err := frame.Begin(ctx, job, name); err != nil {
 		return err
 	}
@@ -61,12 +61,12 @@ func (o *Office) Night(ctx context.Context) error {
 
 func (o *Office) nightStep(ctx context.Context, job do.Injector, desk *ReconcileDesk, step int) error {
 	const name = "night step"
-	ctx, scope, done := samberdo.Open(ctx, job, "step", name, o.wiring.step)
+	ctx, scope := samberdo.Open(ctx, job, "step", name, o.wiring.step)
 	if step == 2 && slices.Contains(o.mistakes, StepLeftOpen) {
 		// "Nothing to do in the last step": but the scope is open by then, and its end was to be deferred below.
 		return nil
 	}
-	defer done(context.WithoutCancel(ctx))
+	defer samberdo.Close(context.WithoutCancel(ctx), scope)
 	report, err := samberdo.Ask[*StepReport](scope, samberdo.Entry(name))
 	if err != nil {
 		return err

@@ -71,8 +71,8 @@ type answer func(r *http.Request, scope do.Injector, entry string) (any, error)
 // handle gives each request a scope of the container, which ends with it.
 func (o *Office) handle(mux *http.ServeMux, pattern string, do answer) {
 	mux.HandleFunc(pattern, func(w http.ResponseWriter, r *http.Request) {
-		ctx, scope, done := samberdo.Open(r.Context(), o.root, "request", pattern, o.wiring.request)
-		defer done(context.WithoutCancel(ctx))
+		ctx, scope := samberdo.Open(r.Context(), o.root, "request", pattern, o.wiring.request)
+		defer samberdo.Close(context.WithoutCancel(ctx), scope)
 		if err := frame.Begin(ctx, scope, pattern); err != nil {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 			return

@@ -34,8 +34,8 @@ func (d *RadioDesk) Answer(ctx context.Context, ship string, wind WeatherReport)
 // Radio takes a message from a ship: a scope of kind "message".
 func (o *Office) Radio(ctx context.Context, ship string) error {
 	const name = "radio message"
-	ctx, scope, done := samberdo.Open(ctx, o.root, "message", name, o.wiring.message)
-	defer done(context.WithoutCancel(ctx))
+	ctx, scope := samberdo.Open(ctx, o.root, "message", name, o.wiring.message)
+	defer samberdo.Close(context.WithoutCancel(ctx), scope)
 	desk, err := samberdo.Ask[*RadioDesk](scope, samberdo.Entry(name))
 	if err != nil {
 		return err

@@ -25,7 +25,7 @@ func (r *Recorder) Close(ctx context.Context) error {
 	}
 	r.encode.Lock()
 	if !r.isClosed() {
-		r.set(Setting{})
+		r.set(Setting{}, "")
 		r.mu.Lock()
 		r.closed = true
 		r.mu.Unlock()

@@ -11,6 +11,7 @@ import (
 // Registration is one line of a container's set-up; see register in docs/trace-format.md. Only Service is required.
 type Registration struct {
 	Service    string
+	Also       []event.Also // further services and keys that the very same instances answer to
 	Impl       string
 	Lifetime   string // "singleton", "scoped", "transient", "per-consumer", "external"; "": unknown
 	Key        string
@@ -26,6 +27,7 @@ type Registration struct {
 	Disposer   string // "container", "code", "nobody"; "": the container's default
 	At         string // the place in the source, "wiring.go:41"
 	Module     string
+	Sees       []string // what can be seen of its instances, where that differs from Config.Sees; nil: it does not
 }
 
 // Part is a part of an application in which a layer applies: one of a container, a module, and a kind of scope.
@@ -56,6 +58,32 @@ func (r *Recorder) Container(name string, root ScopeID, in ContainerID) Containe
 	return id
 }
 
+// Root says that there is a container with a root scope of its own, which is scope 0 for the first of them.
+func (r *Recorder) Root(name string) (ContainerID, ScopeID) {
+	if r == nil {
+		return 0, 0
+	}
+	root := ScopeID(0)
+	if r.rooted.Swap(true) {
+		root = ScopeID(r.scopes.Add(1))
+	}
+	return r.Container(name, root, 0), root
+}
+
+// Closed says that application code has let v go, a pointer that the recorder knows, as "defer rec.Closed(page)" does beside
+// "defer page.Close()". Where it does not know v, nothing is recorded.
+func (r *Recorder) Closed(v any) {
+	if inst := r.Of(v); inst != 0 {
+		r.Dispose(inst, r.here(), "code", Done, 0, nil)
+	}
+}
+
+// here returns the scope that the calling goroutine works in, the root where that is not known.
+func (r *Recorder) here() ScopeID {
+	scope, _ := r.Here()
+	return scope
+}
+
 // maxRoots bounds how many containers' roots outlive sessions.
 const maxRoots = 10_000
 
@@ -67,6 +95,22 @@ func (r *Recorder) Register(g Registration) RegID {
 	r.setup.Lock()
 	defer r.setup.Unlock()
 	id := RegID(r.regs.Add(1))
+	r.register(id, &g)
+	return id
+}
+
+// Again says more of a registration than was known when it was made: g takes the place of what was said.
+func (r *Recorder) Again(id RegID, g Registration) {
+	if r == nil || id == 0 {
+		return
+	}
+	r.setup.Lock()
+	defer r.setup.Unlock()
+	r.register(id, &g)
+}
+
+// register tells of a registration. The caller holds setup.
+func (r *Recorder) register(id RegID, g *Registration) {
 	e := &event.Event{Kind: event.Register, Reg: id, Service: g.Service, Has: event.Of(event.FReg, event.FService)}
 	text(e, event.FImpl, &e.Impl, g.Impl)
 	text(e, event.FLifetime, &e.Lifetime, g.Lifetime)
@@ -80,6 +124,14 @@ func (r *Recorder) Register(g Registration) RegID {
 	if g.Container != 0 {
 		e.Container = g.Container
 		e.Has.Set(event.FContainer)
+	}
+	if len(g.Also) > 0 {
+		e.Also = g.Also
+		e.Has.Set(event.FAlso)
+	}
+	if g.Sees != nil {
+		e.Sees = g.Sees
+		e.Has.Set(event.FSees)
 	}
 	if len(g.Needs) > 0 {
 		e.Needs = g.Needs
@@ -105,7 +157,6 @@ func (r *Recorder) Register(g Registration) RegID {
 		r.long.set(uint64(id))
 	}
 	r.tell(e)
-	return id
 }
 
 // outlives tells whether the instances of a registration outlive scopes.
@@ -155,17 +206,35 @@ func (r *Recorder) CloseScope(id ScopeID) {
 	}
 }
 
-// Making is an instance that has been built. Took includes the dependencies that were built for it.
+// Making is an instance that has been built. Took includes the dependencies that were built for it, and leaves out waiting
+// for what somebody else was building.
 type Making struct {
 	Reg        RegID   // 0: constructed past the container
 	Scope      ScopeID // the scope in which the asking work runs
+	Owner      Owner   // the scope with which it ends, where that is not what its lifetime says
+	Lasting    bool    // it lives as long as its container, whatever its lifetime says: something that does keeps it
 	With       []event.With
 	Took       time.Duration
-	By         string // "container" by default, "factory", "external", "direct"
-	Impl       string // what was built, where the registration does not say or says otherwise
-	Disposable bool   // where the registration does not say so
-	Module     string
+	By         string      // "container" by default, "factory", "external", "direct"
+	Impl       string      // what was built, where the registration does not say or says otherwise
+	Disposable bool        // where the registration does not say so
+	Disposer   string      // where the registration does not say so
+	Container  ContainerID // that built it, where it is not the registration's
+	Module     string      // that consumes it
+	When       time.Time   // when construction ended; the zero time: now
 }
+
+// Owner is the scope with which an instance ends. The zero value says nothing: the lifetime does.
+type Owner struct {
+	scope      ScopeID
+	said, none bool
+}
+
+// OwnedBy says that an instance ends with a scope.
+func OwnedBy(scope ScopeID) Owner { return Owner{scope: scope, said: true} }
+
+// OwnedByKeeper says that an instance lives as long as what keeps it.
+func OwnedByKeeper() Owner { return Owner{said: true, none: true} }
 
 // Make says that an instance was built and returns its id.
 func (r *Recorder) Make(m Making) InstID {
@@ -173,18 +242,98 @@ func (r *Recorder) Make(m Making) InstID {
 		return 0
 	}
 	s := r.session.Load()
-	if r.outlives(m.Reg) {
+	switch {
+	case m.Lasting || r.outlives(m.Reg):
 		return r.makeForGood(m)
-	}
-	if s == nil || !r.in(s, m.Scope) {
+	case s == nil:
+		return 0
+	case m.Owner.said && !m.Owner.none:
+		if !r.in(s, m.Owner.scope) {
+			return 0
+		}
+		if !r.in(s, m.Scope) {
+			m.Scope = m.Owner.scope
+		}
+	case !r.in(s, m.Scope):
 		return 0
 	}
 	id := InstID(r.insts.Add(1))
-	r.add(s, &note{
-		kind: event.Make, inst: id, scope: m.Scope, reg: m.Reg, ns: m.Took.Nanoseconds(), disposable: m.Disposable,
-		text: [5]string{m.By, m.Impl, m.Module},
-	}, m.With)
+	n := m.note(id)
+	r.add(s, &n, m.With)
 	return id
+}
+
+func (m *Making) note(id InstID) note {
+	n := note{
+		kind: event.Make, inst: id, scope: m.Scope, reg: m.Reg, ns: m.Took.Nanoseconds(), disposable: m.Disposable,
+		owner: m.Owner, container: m.Container, text: [5]string{m.By, m.Impl, m.Module, m.Disposer},
+	}
+	if !m.When.IsZero() {
+		n.when = m.When.UnixNano()
+	}
+	return n
+}
+
+// KeptScope is a scope that is not recorded, since recording was off when it was opened or it was left out, but for what
+// something keeps of it that outlives it.
+type KeptScope struct {
+	Kind string
+
+	id             ScopeID
+	opened, closed int64 // Unix ns; 0: not yet
+}
+
+// Keep says that something which outlives scopes keeps an instance, or that what is kept keeps it, which was built in a scope
+// that is not recorded. It is told at once, or when recording begins. It returns the instance's id.
+func (r *Recorder) Keep(m Making, in *KeptScope) InstID {
+	if r == nil {
+		return 0
+	}
+	r.setup.Lock()
+	defer r.setup.Unlock()
+	s := r.session.Load()
+	id := InstID(r.insts.Add(1))
+	k := keptOf(&m)
+	k.in = in
+	if in.id == 0 {
+		in.id = ScopeID(r.scopes.Add(1))
+		in.opened = k.making.When.UnixNano() - m.Took.Nanoseconds()
+		if s != nil {
+			r.add(s, &note{ev: in.open(s.start.UnixNano())}, nil)
+		}
+	}
+	m.Scope = in.id
+	if s != nil {
+		n := m.note(id)
+		r.add(s, &n, m.With)
+	}
+	r.keep(id, k)
+	return id
+}
+
+// CloseKept says that a scope of which something is kept has ended.
+func (r *Recorder) CloseKept(in *KeptScope) {
+	if r == nil {
+		return
+	}
+	r.setup.Lock()
+	defer r.setup.Unlock()
+	if in.id == 0 || in.closed != 0 {
+		return
+	}
+	in.closed = time.Now().UnixNano()
+	if s := r.session.Load(); s != nil && (in.id >= s.firstScope || s.scopes[in.id]) {
+		r.add(s, &note{kind: event.Close, scope: in.id}, nil)
+	}
+}
+
+// keep remembers what is alive. The caller holds setup.
+func (r *Recorder) keep(id InstID, k kept) {
+	if r.remember(k.cost()) {
+		r.kept[id] = k
+	} else {
+		r.untold++
+	}
 }
 
 // makeForGood notes what outlives scopes. It is remembered even while nothing is recorded, to be told when that begins.
@@ -193,37 +342,30 @@ func (r *Recorder) makeForGood(m Making) InstID {
 	defer r.setup.Unlock()
 	id := InstID(r.insts.Add(1))
 	s := r.session.Load()
-	scope := m.Scope
-	if s == nil || !r.in(s, scope) {
-		scope = 0
+	if s == nil || !r.in(s, m.Scope) {
+		m.Scope = 0
 	}
-	n := note{
-		kind: event.Make, inst: id, scope: scope, reg: m.Reg, ns: m.Took.Nanoseconds(), disposable: m.Disposable,
-		text: [5]string{m.By, m.Impl, m.Module},
-	}
-	// The scope it was built in may be gone by the time it is told, and what it was given too.
-	k := kept{
-		reg: m.Reg, at: time.Now().UnixNano(), ns: m.Took.Nanoseconds(), by: short(m.By), impl: short(m.Impl), module: short(m.Module), disposable: m.Disposable,
-	}
-	if r.remember(k.cost()) {
-		r.kept[id] = k
-	} else {
-		r.untold++
-	}
+	r.keep(id, keptOf(&m))
 	if s != nil {
+		n := m.note(id)
 		r.add(s, &n, m.With)
 	}
 	return id
 }
 
-// gone forgets what was remembered to be told again.
-func (r *Recorder) gone(inst InstID) {
+// gone forgets what was remembered to be told again. What something else keeps is remembered beyond its disposal: that it is
+// kept is what matters.
+func (r *Recorder) gone(inst InstID, disposed bool) {
 	r.setup.Lock()
-	if k, ok := r.kept[inst]; ok {
+	defer r.setup.Unlock()
+	k, ok := r.kept[inst]
+	if ok && disposed && k.in != nil {
+		k.disposed = time.Now().UnixNano()
+		r.kept[inst] = k
+	} else if ok {
 		delete(r.kept, inst)
 		r.forgot(k.cost())
 	}
-	r.setup.Unlock()
 }
 
 // Giving is an instance that was handed out other than through its consumer's constructor.
@@ -290,9 +432,7 @@ func (r *Recorder) Dispose(inst InstID, scope ScopeID, by string, state DisposeS
 	}
 	if state == Done && failure == nil {
 		r.objects.disposed(inst)
-	}
-	if state == Done && failure == nil {
-		r.gone(inst)
+		r.gone(inst, true)
 	}
 	s := r.session.Load()
 	if s == nil || !s.knows(inst) {
@@ -313,7 +453,7 @@ func (r *Recorder) Forget(inst InstID, by string) {
 	if r == nil || inst == 0 {
 		return
 	}
-	r.gone(inst)
+	r.gone(inst, false)
 	if s := r.session.Load(); s != nil && s.knows(inst) {
 		r.add(s, &note{kind: event.Forget, inst: inst, text: [5]string{by}}, nil)
 	}

@@ -7,16 +7,23 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 )
 
 // Pack compresses what is written to it.
 type Pack func(io.Writer) (io.WriteCloser, error)
 
+// FileOption says how a file is created.
+type FileOption int
+
+// Replace lets a file take the place of one that is there already.
+const Replace FileOption = 1
+
 // File creates a file to record to: Config.Output takes it, and it is closed after the Recorder is. What ends in .gz is
 // compressed; for other endings, packs says how, by the ending: ".zst" with github.com/klauspost/compress/zstd, say,
-// which this package does not depend on. A file that is there already is an error.
-func File(path string, packs map[string]Pack) (io.WriteCloser, error) {
+// which this package does not depend on. A file that is there already is an error, unless Replace is given.
+func File(path string, packs map[string]Pack, how ...FileOption) (io.WriteCloser, error) {
 	ending := strings.ToLower(filepath.Ext(path))
 	pack := packs[ending]
 	switch {
@@ -26,7 +33,11 @@ func File(path string, packs map[string]Pack) (io.WriteCloser, error) {
 	case ending == ".zst":
 		return nil, fmt.Errorf("record to %s: no Pack for %s was given", path, ending)
 	}
-	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	flags := os.O_WRONLY | os.O_CREATE | os.O_EXCL
+	if slices.Contains(how, Replace) {
+		flags = os.O_WRONLY | os.O_CREATE | os.O_TRUNC
+	}
+	file, err := os.OpenFile(path, flags, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("record to a file: %w", err)
 	}

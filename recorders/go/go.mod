@@ -1,3 +1,3 @@
 module keenlantern.example/record
 
-go 1.26
+go 1.24.0

@@ -41,6 +41,7 @@ func Named(r *Recorder, next http.Handler, name func(*http.Request) string) http
 		}
 		id := r.Open(Scope{Kind: "request", Name: called, Trace: trace})
 		defer r.CloseScope(id)
+		defer r.Enter(id)()
 		ctx := context.WithValue(r.In(req.Context(), id), traceKey{}, trace)
 		next.ServeHTTP(w, req.WithContext(ctx))
 	})
@@ -58,6 +59,7 @@ func (r *Recorder) Run(ctx context.Context, kind, name string, work func(context
 	}
 	id := r.Open(Scope{In: ScopeOf(ctx), Kind: kind, Name: name, Trace: trace})
 	defer r.CloseScope(id)
+	defer r.Enter(id)()
 	return work(context.WithValue(r.In(ctx, id), traceKey{}, trace))
 }
 

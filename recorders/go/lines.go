@@ -24,11 +24,10 @@ func (r *Recorder) draw() {
 			return // Close has drawn the rest
 		}
 		r.encode.Lock()
-		over := r.drawOnce(inTime)
-		r.encode.Unlock()
-		if over {
-			r.Set(Setting{})
+		if r.drawOnce(inTime) {
+			r.set(Setting{}, event.LimitReached)
 		}
+		r.encode.Unlock()
 	}
 }
 

@@ -30,11 +30,15 @@ type note struct {
 	noScope     bool
 	disposable  bool
 	hasKey      bool
+	past        bool  // when has been made ns since the session's start
 	from, to    int32 // of the shard's with
 	inst, other InstID
 	scope       ScopeID
 	reg         RegID
 	weight      int64
+	owner       Owner
+	container   ContainerID
+	when        int64 // Unix ns at which it was, where that is not the time of the note; 0: it is
 	text        [5]string
 	ev          *event.Event // rare kinds in full
 }
@@ -134,6 +138,10 @@ func (r *Recorder) add(of *session, n *note, with []event.With) {
 		n.to = int32(len(s.with))
 	}
 	n.t = time.Since(of.start).Nanoseconds()
+	if n.when != 0 {
+		n.when -= of.start.UnixNano()
+		n.past = true
+	}
 	s.rest = append(s.rest, *n)
 	full := len(s.rest) == of.limit.rest/2 || s.text <= of.limit.text/2 && s.text+text > of.limit.text/2
 	s.text += text
@@ -247,6 +255,9 @@ func (t *taken) each(f func(u *use, n *note, with []event.With)) {
 // fill makes an event of a note.
 func (n *note) fill(e *event.Event, with []event.With) {
 	e.Kind, e.T, e.NS, e.Inst, e.Scope, e.Reg = n.kind, n.t, n.ns, n.inst, n.scope, n.reg
+	if n.past {
+		e.T = n.when
+	}
 	switch n.kind {
 	case event.Open:
 		e.Has = event.Of(event.FScope)
@@ -281,6 +292,15 @@ func (n *note) fill(e *event.Event, with []event.With) {
 		text(e, event.FBy, &e.By, n.text[0])
 		text(e, event.FImpl, &e.Impl, n.text[1])
 		text(e, event.FModule, &e.Module, n.text[2])
+		text(e, event.FDisposer, &e.Disposer, n.text[3])
+		if n.owner.said {
+			e.Owner, e.OwnerNull = n.owner.scope, n.owner.none
+			e.Has.Set(event.FOwner)
+		}
+		if n.container != 0 {
+			e.Container = n.container
+			e.Has.Set(event.FContainer)
+		}
 		flag(e, event.FDisposable, &e.Disposable, n.disposable)
 	case event.Give:
 		e.Has = event.Of(event.FInst)

@@ -67,11 +67,14 @@ type Recorder struct {
 	cfg     Config
 	id      string // of this recorder, in the process's lifetime
 	objects registry
+	follow  atomic.Bool // Here is needed
+	places  places
 
 	session                         atomic.Pointer[session] // nil: off
 	scopes, insts, regs, containers atomic.Uint64
 	roots                           sync.Map     // ScopeID: of containers; they outlive sessions
 	rootCount                       atomic.Int64 // of them
+	rooted                          atomic.Bool  // scope 0 is taken
 	long                            bits         // by RegID: registrations whose instances outlive scopes
 	most                            shares
 	remembered                      atomic.Int64 // bytes

@@ -1,7 +1,10 @@
 package record
 
 import (
+	"slices"
 	"sync/atomic"
+	"time"
+	"unsafe"
 
 	"keenlantern.example/record/event"
 )
@@ -32,29 +35,76 @@ func sharesOf(memory int) shares {
 	return shares{notes: memory / 16 * 5, lines: memory / 16 * 6, remembered: int64(memory / 16 * 5)}
 }
 
-// kept is a make of what is alive and outlives scopes, as it is told again.
+// kept is a make of what is alive and outlives scopes, or is kept by what does, as it is told again.
 type kept struct {
-	reg              RegID
-	at               int64 // Unix ns
-	ns               int64
-	by, impl, module string
-	disposable       bool
+	making Making
+	with   []event.With
+	in     *KeptScope // nil: the root
+
+	disposed int64 // Unix ns; 0: not yet
 }
 
-// keptCost is about what one takes besides its texts.
-const keptCost = 176
+// keptOf returns what is remembered of m. The scope it was asked for in may be gone by the time it is told.
+func keptOf(m *Making) kept {
+	k := kept{making: *m, with: make([]event.With, len(m.With))}
+	for n, w := range m.With {
+		w.Site, w.Service, w.Key = short(w.Site), short(w.Service), short(w.Key)
+		k.with[n] = w
+	}
+	k.making.With, k.making.Scope = nil, 0
+	k.making.By, k.making.Impl, k.making.Module, k.making.Disposer = short(m.By), short(m.Impl), short(m.Module), short(m.Disposer)
+	if k.making.When.IsZero() {
+		k.making.When = time.Now()
+	}
+	return k
+}
 
+// cost is about how many bytes k takes.
 func (k *kept) cost() int64 {
-	return int64(keptCost + len(k.by) + len(k.impl) + len(k.module))
+	m := &k.making
+	cost := int(unsafe.Sizeof(*k)) + 64 + len(m.By) + len(m.Impl) + len(m.Module) + len(m.Disposer)
+	for n := range k.with {
+		w := &k.with[n]
+		cost += int(unsafe.Sizeof(*w)) + len(w.Site) + len(w.Service) + len(w.Key)
+	}
+	return int64(cost)
 }
 
-// event makes one of k, in a session that began at start (Unix ns).
-func (k *kept) event(inst InstID, start int64) *event.Event {
-	n := note{
-		kind: event.Make, inst: inst, reg: k.reg, ns: k.ns, t: k.at - start, disposable: k.disposable, text: [5]string{k.by, k.impl, k.module},
+// open makes an event of a kept scope, in a session that began at start (Unix ns).
+func (in *KeptScope) open(start int64) *event.Event {
+	e := &event.Event{Kind: event.Open, Scope: in.id, T: in.opened - start, Has: event.Of(event.FScope)}
+	text(e, event.FKind, &e.ScopeKind, short(in.Kind))
+	return e
+}
+
+// ended makes an event of its disposal, in a session that began at start (Unix ns); nil if it was not disposed.
+func (k *kept) ended(inst InstID, start int64) *event.Event {
+	if k.disposed == 0 {
+		return nil
+	}
+	return &event.Event{
+		Kind: event.Dispose, Inst: inst, By: "container", State: string(Done), T: k.disposed - start, Has: event.Of(event.FInst, event.FBy, event.FState),
+	}
+}
+
+// event makes one of k, in session s.
+func (k *kept) event(inst InstID, s *session) *event.Event {
+	n := k.making.note(inst)
+	n.t = n.when - s.start.UnixNano()
+	if k.in != nil {
+		n.scope = k.in.id
+	}
+	if n.owner.said && !n.owner.none && n.owner.scope >= s.firstScope {
+		n.owner = Owner{}
+	}
+	with := slices.Clone(k.with)
+	for w := range with {
+		if !s.knows(with[w].Inst) {
+			with[w].Inst = 0
+		}
 	}
 	e := &event.Event{}
-	n.fill(e, nil)
+	n.fill(e, with)
 	return e
 }
 

@@ -46,6 +46,7 @@ type session struct {
 	firstScope ScopeID // scopes before it belong to no session, or to an earlier one
 	firstInst  InstID
 	told       map[InstID]struct{} // older instances that this stream knows
+	scopes     map[ScopeID]bool    // older ones that it knows; guarded by Recorder.setup
 
 	setting Setting
 	bytes   int64 // of lines; guarded by Recorder.encode
@@ -79,11 +80,11 @@ func (r *Recorder) Set(to Setting) {
 	}
 	r.encode.Lock()
 	defer r.encode.Unlock()
-	r.set(to)
+	r.set(to, event.SwitchedOff)
 }
 
 // set is Set for a caller that holds encode.
-func (r *Recorder) set(to Setting) {
+func (r *Recorder) set(to Setting, why string) {
 	now := r.session.Load()
 	if r.isClosed() || !to.On && now == nil || now != nil && now.setting == to {
 		return
@@ -108,7 +109,10 @@ func (r *Recorder) set(to Setting) {
 	})
 	r.write(&t)
 	if now != nil {
-		r.bye(now)
+		if next != nil {
+			why = event.GoesOn
+		}
+		r.bye(now, why)
 	}
 	r.of = next
 	if next != nil {
@@ -117,9 +121,11 @@ func (r *Recorder) set(to Setting) {
 }
 
 // bye ends a session's stream. It is always written: it is small, and without it all that is open would be unknown.
-func (r *Recorder) bye(s *session) {
+func (r *Recorder) bye(s *session, why string) {
 	r.tellGap(time.Since(s.start).Nanoseconds())
-	r.batch = event.AppendLine(r.batch, &event.Event{Kind: event.Bye, T: time.Since(s.start).Nanoseconds()})
+	e := &event.Event{Kind: event.Bye, T: time.Since(s.start).Nanoseconds()}
+	text(e, event.FWhy, &e.Why, why)
+	r.batch = event.AppendLine(r.batch, e)
 	r.count(1, 0)
 	r.cut()
 }
@@ -150,9 +156,29 @@ func (r *Recorder) begin(s *session) {
 		r.putLine(line, &room)
 	}
 	r.gap += r.untold
-	for _, id := range slices.Sorted(maps.Keys(r.kept)) {
+	start := s.start.UnixNano()
+	ids := slices.Sorted(maps.Keys(r.kept))
+	s.scopes = map[ScopeID]bool{}
+	var closed []*event.Event
+	for _, id := range ids {
 		k := r.kept[id]
-		r.put(k.event(id, s.start.UnixNano()), &room)
+		if in := k.in; in != nil && !s.scopes[in.id] {
+			s.scopes[in.id] = true
+			r.put(in.open(start), &room)
+			if in.closed != 0 {
+				closed = append(closed, &event.Event{Kind: event.Close, Scope: in.id, T: in.closed - start, Has: event.Of(event.FScope)})
+			}
+		}
+		r.put(k.event(id, s), &room)
+	}
+	for _, id := range ids {
+		k := r.kept[id]
+		if e := k.ended(id, start); e != nil {
+			r.put(e, &room)
+		}
+	}
+	for _, e := range closed {
+		r.put(e, &room)
 	}
 }
 

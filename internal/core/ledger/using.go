@@ -16,7 +16,11 @@ func (w *World) give(ev *event.Event) error {
 	if ev.Has.Has(event.FTo) {
 		to = w.insts.get(uint64(ev.To))
 	}
-	w.mark(s, false)
+	if s != nil {
+		w.mark(s, false)
+	} else {
+		w.mark(i.home, false) // whoever was given it, where nobody knows: what it lives in is not closing
+	}
 	if ev.Entry != "" {
 		s.working()
 	}

@@ -441,11 +441,15 @@ func (s *slow) nameOf(i int) string {
 	return s.make(i).impl
 }
 
-// active tells whether something was made, given or used in a scope or inside it after one line and before another.
+// active tells whether something was made, given or used in a scope or inside it, or given of it by nobody knows where, after one line and before another.
 func (s *slow) active(scope, after, before int) bool {
 	for n := after + 1; n < min(before, len(s.trace)); n++ {
 		l := &s.trace[n]
-		if (l.ev == "make" || l.ev == "give" || l.ev == "use") && l.scope >= 0 && s.inside(l.scope, scope) {
+		at := l.scope
+		if l.ev == "give" && at < 0 {
+			at = s.home(l.id)
+		}
+		if (l.ev == "make" || l.ev == "give" || l.ev == "use") && at >= 0 && s.inside(at, scope) {
 			return true
 		}
 	}

@@ -187,10 +187,13 @@ type With struct {
 const (
 	SwitchedOff  = "recording was switched off"
 	LimitReached = "recording reached its limit"
+	GoesOn       = "recording goes on in another stream"
 )
 
 // Stopped tells whether a bye's why says that recording stopped and the process went on.
-func Stopped(why string) bool { return why == SwitchedOff || why == LimitReached }
+func Stopped(why string) bool {
+	return why == SwitchedOff || why == LimitReached || why == GoesOn
+}
 
 // Reset empties e for the next line and keeps the room its slices have. The kinds that make up nearly all of a trace
 // have few fields, and only those are cleared: the struct is large, and clearing it costs more than reading a line.

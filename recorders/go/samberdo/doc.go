@@ -1,25 +1,25 @@
-// Package samberdo records a github.com/samber/do container through its public functions and hooks.
+// Package samberdo records a github.com/samber/do container through its public hooks. One line switches it on:
 //
-// Registrations and requests go through Register, RegisterEach, RegisterValue and Ask instead of the container's own
-// functions; each of them calls the container's and adds what happened to the recording. Scopes are opened and closed
-// with Open:
+//	root := do.New(wiring)
+//	samberdo.Record(rec, root) // or root := samberdo.New(rec, nil, wiring), to see where things are registered
 //
-//	box := samberdo.New(rec, nil)
-//	samberdo.Register(box, newPilotRoster)
-//	ctx, scope, done := samberdo.Open(ctx, box, "request", "GET /pilots", requestWiring)
-//	defer done(ctx)
-//	roster, err := samberdo.Ask[*PilotRoster](scope, samberdo.Entry("GET /pilots"))
+// Nothing else in an application changes: names, errors, clones, overrides, aliases and packages stay the container's own.
 //
-// What it sees: registrations with their place in the source; instances of pointer types with what they were built from
-// and how long that took; hand-outs; disposals by the container, begun and done; ends of scopes; requests that failed.
-// What is registered on a child scope is told once, as scoped.
+// What it sees: registrations, with their place in the source where they are made after it; which constructor ran, how long,
+// and what it was given; hand-outs; disposals by the container, begun and done; ends of scopes; what failed, once each, with
+// the way to it. A scope of the container becomes the scope that record.Handler or Run opened on the same goroutine, the first
+// that is made there; others get scopes of their own. Which constructor asks is told by the goroutine: what one asks for on
+// goroutines of its own counts as asked for by nobody known.
 //
-// What it cannot see: requests made with the container's own functions inside a provider (their instances are recorded,
-// but not that this one keeps them); which of two values is which where they are no pointers; calls on instances, which
-// the application notes with record's Call. An instance of the root counts as asked for in the root.
+// More is seen where an application says more. Open gives a scope a kind and a name and carries it in a context; Ask names who
+// asks; Register and its kin say a key, a module, or that this is a layer around another; Seen and RegisterEach let instances
+// of transients be told apart, so that calls on them (record.Call) and their end are seen.
 //
-// The container itself keeps every child scope in its parent's memory, empty once it is shut down: an application that
-// opens a scope a request grows by that, recorded or not.
+// What it cannot see: calls on instances; what is asked for by a type that several fit (InvokeAs) is not told apart; values
+// registered with ProvideValue appear when they are first asked for; a service that nobody registered, asked for outside any
+// constructor with the container's own functions; a scope on which nothing is registered, unless Open made it. Application
+// code that disposes something itself says so with the recorder's Closed.
 //
-// A recorder that is nil costs a map look-up a call and records nothing.
+// While nothing is recorded, an invocation costs a look at a flag, and for the root's services at a map; what the root builds
+// is noted, to be told when recording begins.
 package samberdo

@@ -1,16 +1,12 @@
 module keenlantern.example/record/samberdo
 
-go 1.26.0
+go 1.24.0
 
 require (
 	github.com/samber/do/v2 v2.0.0
-	github.com/stretchr/testify v1.12.1
-	keenlantern.example/record v0.0.0
+	keenlantern.example/record v0.1.0
 )
 
-require (
-	github.com/samber/go-type-to-string v1.8.0 // indirect
-	go.yaml.in/yaml/v3 v3.0.5 // indirect
-)
+require github.com/samber/go-type-to-string v1.8.0 // indirect
 
 replace keenlantern.example/record => ../

@@ -4,7 +4,7 @@ go 1.26
 
 require (
 	go.uber.org/dig v1.19.0
-	keenlantern.example/record v0.0.0
+	keenlantern.example/record v0.1.0
 )
 
 replace keenlantern.example/record => ../

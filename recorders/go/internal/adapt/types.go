@@ -1,0 +1,11 @@
+package adapt
+
+import (
+	"context"
+	"reflect"
+)
+
+var (
+	contextType = reflect.TypeFor[context.Context]()
+	errorType   = reflect.TypeFor[error]()
+)
