@@ -282,3 +282,26 @@ func TestSamberDoMistakes(t *testing.T) {
 		assert.Equal(t, []found{{"resolve/closed-scope", "recorded_test.doDesk", ""}}, got.found(), got.text)
 	})
 }
+
+// TestSamberDoOff holds that a request costs no allocation more than without the adapter while nothing is recorded.
+func TestSamberDoOff(t *testing.T) {
+	c := newTally()
+	request := func(root do.Injector, wiring func(do.Injector)) func() {
+		n := 0
+		return func() {
+			n++
+			scope := root.Scope(fmt.Sprint("request ", n), wiring)
+			_ = do.MustInvoke[*doDesk](scope)
+			scope.Shutdown()
+		}
+	}
+	allocs := func(root *do.RootScope) float64 {
+		do.MustInvoke[doWater](root)
+		return testing.AllocsPerRun(200, request(root, doRequest(c)))
+	}
+	plain := allocs(do.New(doOffice(c)))
+	rec, err := record.Start(record.Config{App: "harbour", Output: &strings.Builder{}, Off: true})
+	require.NoError(t, err)
+	assert.InDelta(t, plain, allocs(samberdo.New(rec, nil, doOffice(c))), 1)
+	require.NoError(t, rec.Close(t.Context()))
+}

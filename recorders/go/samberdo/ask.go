@@ -143,7 +143,7 @@ func (a *about) put(b *box, s *scope, g *record.Registration) {
 // saying registers something while what the options say of it is known; it tells whether what is built is to be seen.
 func saying[T any](i do.Injector, name string, list []Option, register func(seen bool)) {
 	b := of(i)
-	if b == nil || i.ID() != b.id && !b.rec.On() {
+	if b == nil || i.ID() != b.id && !b.rec.On() || b.leftOut(i) {
 		register(false)
 		return
 	}
@@ -217,7 +217,7 @@ type ask struct {
 func Ask[T any](i do.Injector, opts ...Option) (T, error) {
 	name := nameOf[T](opts)
 	b := of(i)
-	if b == nil || !b.rec.On() {
+	if b == nil || !b.rec.On() || b.running.Load() == 0 && b.leftOut(i) {
 		return do.InvokeNamed[T](i, name)
 	}
 	a := b.asking(i, b.names.Of(named[T]("", false)), opts)

@@ -146,7 +146,11 @@ func (h *hooks) box(root *do.RootScope) *box {
 }
 
 func newScope(id record.ScopeID, kind string, outer *scope) *scope {
-	return &scope{id: id, kind: kind, outer: outer, services: map[string]*service{}}
+	s := &scope{id: id, kind: kind, outer: outer}
+	if id < record.Unrecorded {
+		s.services = map[string]*service{}
+	}
+	return s
 }
 
 // Open makes a child scope of in, and says that work of this kind and name runs in it; the work is what ctx carries, where
@@ -321,6 +325,10 @@ func (b *box) registered(on *do.Scope, i do.Injector, name string) {
 		if s = b.scope(on); s == nil {
 			return
 		}
+	}
+	if s.id >= record.Unrecorded {
+		s.left++ // that is all that is needed to know its end
+		return
 	}
 	said := b.said[regKey{name, i.ID()}]
 	if s.services[name] == nil {

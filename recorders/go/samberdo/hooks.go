@@ -106,14 +106,14 @@ func (b *box) built(name string) bool {
 }
 
 // leftOut tells whether a scope is not recorded.
-func (b *box) leftOut(s *do.Scope) bool {
+func (b *box) leftOut(s do.Injector) bool {
 	if s.ID() == b.id {
 		return false
 	}
 	b.mu.RLock()
 	defer b.mu.RUnlock()
 	known := b.scopes[s.ID()]
-	return known == nil || known.id >= record.Unrecorded
+	return known != nil && known.id >= record.Unrecorded
 }
 
 // invoked notes what came of it.
@@ -196,14 +196,14 @@ func (b *box) known(f, outer *frame) (*scope, *service) {
 	defer b.mu.Unlock()
 	sc := b.root
 	if f.scope.ID() != b.id {
-		if sc = b.scopes[f.scope.ID()]; sc == nil {
+		if sc = b.scopes[f.scope.ID()]; sc == nil || sc.id >= record.Unrecorded {
 			if outer == nil {
 				return nil, nil
 			}
 			// Something that outlives it may keep it, so it has to be known although its scope is not recorded.
 			if sc = b.kept[f.scope.ID()]; sc == nil {
 				sc = newScope(record.Unrecorded, kindOf(f.scope.Name()), nil)
-				sc.kept = &record.KeptScope{Kind: sc.kind}
+				sc.kept, sc.services = &record.KeptScope{Kind: sc.kind}, map[string]*service{}
 			}
 		}
 	}
@@ -367,11 +367,11 @@ func (h *hooks) disposed(s *do.Scope, name string, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	sc, sv := b.open(s, name)
-	if sv == nil {
+	if sc == nil || sv == nil && sc.services != nil {
 		return
 	}
 	delete(sc.services, name)
-	if sv.made && sv.dispose {
+	if sv != nil && sv.made && sv.dispose {
 		b.rec.Dispose(sv.inst, sc.id, "container", record.Done, time.Since(sv.began), err)
 	}
 	if sc.left--; sc.left > 0 {
