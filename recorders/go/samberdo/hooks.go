@@ -97,12 +97,12 @@ func (h *hooks) invoking(s *do.Scope, name string) {
 	b.running.Add(1)
 }
 
-// built tells whether the root has built a service.
+// built tells whether the root keeps nothing of a service that is still to be built.
 func (b *box) built(name string) bool {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
 	sv := b.root.services[name]
-	return sv != nil && sv.made
+	return sv != nil && (sv.made || sv.how == do.ServiceTypeTransient || sv.how == do.ServiceTypeAlias)
 }
 
 // leftOut tells whether a scope is not recorded.
