@@ -230,7 +230,9 @@ func TestManyAtOnce(t *testing.T) {
 	must(t, err)
 	var wg sync.WaitGroup
 	for range 8 {
-		wg.Go(func() {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
 			for range 500 {
 				id := rec.Open(record.Scope{Kind: "request"})
 				v := &struct{ n int }{}
@@ -238,7 +240,7 @@ func TestManyAtOnce(t *testing.T) {
 				record.Call(rec.In(context.Background(), id), v, nil)()
 				rec.CloseScope(id)
 			}
-		})
+		}()
 	}
 	wg.Wait()
 	must(t, closing(t, rec))

@@ -60,11 +60,13 @@ func BenchmarkRecord(b *testing.B) {
 			for n := 0; n < b.N; n += burst {
 				var wg sync.WaitGroup
 				for range runtime.GOMAXPROCS(0) {
-					wg.Go(func() {
+					wg.Add(1)
+					go func() {
+						defer wg.Done()
 						for range min(burst, b.N-n) / runtime.GOMAXPROCS(0) {
 							what.do()
 						}
-					})
+					}()
 				}
 				wg.Wait()
 				b.StopTimer()

@@ -18,18 +18,19 @@
 package wired
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
-	"path/filepath"
 	"reflect"
-	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"keenlantern.example/record"
 	"keenlantern.example/record/event"
+	"keenlantern.example/record/internal/adapt"
 )
 
 // Lifetime is how long what was built is kept.
@@ -42,8 +43,11 @@ const (
 	Transient Lifetime = "transient" // built anew each time, and disposed with the Scope that asked
 )
 
-// ErrClosed says that something was asked for from a scope that has been closed.
-var ErrClosed = errors.New("the scope is closed")
+// ErrClosed says that something was asked for from a scope that has been closed, ErrCycle that something needs itself.
+var (
+	ErrClosed = errors.New("the scope is closed")
+	ErrCycle  = errors.New("it needs itself")
+)
 
 // Wiring is what is provided. Its methods, and those of what it makes, may be called by several goroutines at once;
 // what is registered is registered before anything is asked for.
@@ -51,12 +55,16 @@ type Wiring struct {
 	rec       *record.Recorder
 	container record.ContainerID
 	root      *Scope
+	names     adapt.Names
+
+	waits sync.Mutex // guards who waits for whom
 }
 
 // New returns an empty Wiring that tells rec of what happens.
 func New(rec *record.Recorder) *Wiring {
-	w := &Wiring{rec: rec, container: rec.Container("wiring", 0, 0)}
-	w.root = &Scope{wiring: w, built: map[any]*entry{}}
+	w := &Wiring{rec: rec}
+	container, id := rec.Root("wiring")
+	w.container, w.root = container, &Scope{wiring: w, id: id, built: map[any]*entry{}}
 	return w
 }
 
@@ -64,14 +72,35 @@ func New(rec *record.Recorder) *Wiring {
 func (w *Wiring) Close() error { return w.root.Close() }
 
 // Open opens a scope of work.
-func (w *Wiring) Open(s record.Scope) *Scope {
-	return &Scope{wiring: w, id: w.rec.Open(s), built: map[any]*entry{}}
+func (w *Wiring) Open(s record.Scope) *Scope { return w.open(w.rec.Open(s), true) }
+
+func (w *Wiring) open(id record.ScopeID, own bool) *Scope {
+	return &Scope{wiring: w, id: id, own: own, built: map[any]*entry{}}
+}
+
+type scopeKey struct{ of *Wiring }
+
+// Within opens a scope for the work that ctx carries: in the scope that record.Handler or Run opened for it, or, where there is
+// none or it has one already, in a new one, which then lies inside.
+func (w *Wiring) Within(ctx context.Context, s record.Scope) (context.Context, *Scope) {
+	id, own := record.ScopeOf(ctx), false
+	if id == 0 || ctx.Value(scopeKey{w}) != nil {
+		own = true
+		if s.In == 0 {
+			s.In = id
+		}
+		id = w.rec.Open(s)
+		ctx = w.rec.In(ctx, id)
+	}
+	scope := w.open(id, own)
+	return context.WithValue(ctx, scopeKey{w}, scope), scope
 }
 
 // Scope is a stretch of work with its own instances.
 type Scope struct {
 	wiring *Wiring
 	id     record.ScopeID
+	own    bool // opened here
 
 	mu     sync.Mutex
 	built  map[any]*entry // by service
@@ -79,13 +108,14 @@ type Scope struct {
 	closed bool
 }
 
-// entry is an instance that a scope keeps. Its lock is held while it is built, so that two who ask at once get one.
+// entry is an instance that a scope keeps.
 type entry struct {
-	mu      sync.Mutex
+	ready   chan struct{} // closed when it is built, or could not be
+	by      *Building     // who builds it; guarded by Wiring.waits
 	value   any
 	inst    record.InstID
 	dispose func() error
-	done    bool
+	failed  bool
 }
 
 // ID returns the scope as the recorder knows it.
@@ -103,17 +133,21 @@ func (s *Scope) Close() error {
 	}
 	var errs []error
 	for n := len(order) - 1; n >= 0; n-- {
-		e := order[n]
-		rec, began := s.wiring.rec, time.Now()
-		rec.Dispose(e.inst, s.id, "container", record.Begun, 0, nil)
-		err := e.dispose()
-		rec.Dispose(e.inst, s.id, "container", record.Done, time.Since(began), err)
-		errs = append(errs, err)
+		errs = append(errs, s.end(order[n]))
 	}
-	if s != s.wiring.root {
+	if s.own || s == s.wiring.root {
 		s.wiring.rec.CloseScope(s.id)
 	}
 	return errors.Join(errs...)
+}
+
+// end disposes one instance.
+func (s *Scope) end(e *entry) error {
+	rec, began := s.wiring.rec, time.Now()
+	rec.Dispose(e.inst, s.id, "container", record.Begun, 0, nil)
+	err := e.dispose()
+	rec.Dispose(e.inst, s.id, "container", record.Done, time.Since(began), err)
+	return err
 }
 
 // Asker is who asks: a Scope, an entry point in one, or something that is being built.
@@ -140,35 +174,63 @@ func (e entryPoint) asking() asking { return asking{scope: e.scope, entry: e.nam
 // Building is given to what builds an instance: what it asks for is kept by what it builds.
 type Building struct {
 	scope *Scope
-	mu    sync.Mutex
-	with  []event.With
+	outer *Building
+	name  string // of what is built
+	of    any    // the service
+
+	mu     sync.Mutex
+	with   []event.With
+	waited time.Duration // for what others built
+
+	waiting []*entry // guarded by Wiring.waits
 }
 
 func (b *Building) asking() asking { return asking{scope: b.scope, building: b} }
+
+// path lists what is being built, the outermost first.
+func (b *Building) path() (list []string) {
+	for ; b != nil; b = b.outer {
+		list = append(list, b.name)
+	}
+	slices.Reverse(list)
+	return list
+}
 
 // Option says more of what is provided.
 type Option func(*options)
 
 type options struct {
 	key     string
-	dispose any
+	dispose func(any) (error, bool)
+	takes   reflect.Type // what dispose takes
 }
 
 // Key provides one of several of the same type.
 func Key(key string) Option { return func(o *options) { o.key = key } }
 
-// DisposeWith lets an instance go with f, where it has no Close of its own.
-func DisposeWith[T any](f func(T) error) Option { return func(o *options) { o.dispose = f } }
+// DisposeWith lets an instance go with f, where it has no Close of its own. T is what is provided, or what that is made of: what
+// is built and is no T cannot be disposed with f, so that building it fails.
+func DisposeWith[T any](f func(T) error) Option {
+	return func(o *options) {
+		o.takes = reflect.TypeFor[T]()
+		o.dispose = func(v any) (error, bool) {
+			of, ok := v.(T)
+			if !ok {
+				return nil, false
+			}
+			return f(of), true
+		}
+	}
+}
 
 // Service is something that can be asked for.
 type Service[T any] struct {
 	wiring   *Wiring
 	name     string
-	key      string
+	options  options
 	lifetime Lifetime
 	reg      record.RegID
 	build    func(*Building) (T, error)
-	dispose  func(T) error
 	layers   []layer[T]
 }
 
@@ -183,9 +245,10 @@ func Provide[T any](w *Wiring, lifetime Lifetime, build func(*Building) (T, erro
 	for _, opt := range opts {
 		opt(&o)
 	}
-	s := &Service[T]{wiring: w, name: typeName(reflect.TypeFor[T]()), key: o.key, lifetime: lifetime, build: build}
-	s.dispose, _ = o.dispose.(func(T) error)
-	s.reg = w.rec.Register(record.Registration{Service: s.name, Key: s.key, Lifetime: string(lifetime), Container: w.container, At: caller()})
+	s := &Service[T]{wiring: w, name: w.names.Type(reflect.TypeFor[T]()), options: o, lifetime: lifetime, build: build}
+	s.reg = w.rec.Register(record.Registration{
+		Service: s.name, Key: o.key, Lifetime: string(lifetime), Container: w.container, At: caller(),
+	})
 	return s
 }
 
@@ -196,130 +259,258 @@ func Decorate[T any](s *Service[T], wrap func(*Building, T) (T, error)) {
 		inner = s.layers[n-1].reg
 	}
 	reg := s.wiring.rec.Register(record.Registration{
-		Service: s.name, Key: s.key, Lifetime: string(s.lifetime), Container: s.wiring.container, Wraps: inner, At: caller(),
+		Service: s.name, Key: s.options.key, Lifetime: string(s.lifetime), Container: s.wiring.container, Wraps: inner, At: caller(),
 	})
 	s.layers = append(s.layers, layer[T]{reg, wrap})
 }
 
-// Get asks for an instance, building it if need be.
+// Get asks for an instance, building it if need be. What needs itself fails with ErrCycle and its path.
 func (s *Service[T]) Get(a Asker) (T, error) {
 	who := a.asking()
 	home := who.scope
 	if s.lifetime == Singleton {
 		home = s.wiring.root
 	}
-	value, inst, err := s.from(home, who.scope)
+	value, inst, err := s.from(home, &who)
 	if err != nil {
 		var none T
-		why := "error"
-		if errors.Is(err, ErrClosed) {
-			why = "closed"
-		}
-		s.wiring.rec.Fail(record.Failure{Service: s.name, Key: s.key, Why: why, Scope: who.scope.id})
-		return none, fmt.Errorf("%s: %w", s.name, err)
+		return none, s.fail(&who, err)
 	}
 	if b := who.building; b != nil {
 		b.mu.Lock()
-		b.with = append(b.with, event.With{Inst: inst, Service: s.name, Key: s.key, HasKey: s.key != ""})
+		b.with = append(b.with, event.With{Inst: inst, Service: s.name, Key: s.options.key, HasKey: s.options.key != ""})
 		b.mu.Unlock()
 		return value, nil
 	}
-	s.wiring.rec.Give(record.Giving{Inst: inst, Scope: who.scope.id, Entry: who.entry, Service: s.name, Key: s.key, How: "locator"})
+	s.wiring.rec.Give(record.Giving{Inst: inst, Scope: who.scope.id, Entry: who.entry, Service: s.name, Key: s.options.key, How: "locator"})
 	return value, nil
 }
 
-// from returns the instance that home has, or a new one. The asking work runs in asked.
-func (s *Service[T]) from(home, asked *Scope) (T, record.InstID, error) {
-	var none T
-	if s.lifetime == Transient {
-		return s.make(home, asked)
-	}
-	home.mu.Lock()
-	if home.closed {
-		home.mu.Unlock()
-		return none, 0, ErrClosed
-	}
-	e := home.built[s]
-	if e == nil {
-		e = &entry{}
-		home.built[s] = e
-	}
-	home.mu.Unlock()
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if !e.done {
-		value, inst, err := s.make(home, asked)
-		if err != nil {
-			return none, 0, err
-		}
-		e.value, e.inst, e.done = value, inst, true
-	}
-	return e.value.(T), e.inst, nil
+// failure is why something could not be built. It is told where it happens, and not again by what needs it.
+type failure struct {
+	error
+	told bool
 }
 
-// make builds an instance and the layers around it.
-func (s *Service[T]) make(home, asked *Scope) (T, record.InstID, error) {
-	value, inst, err := s.one(s.reg, home, asked, nil, s.build)
-	for _, l := range s.layers {
-		if err != nil {
-			break
+// Unwrap returns what the failure is about.
+func (f *failure) Unwrap() error { return f.error }
+
+// fail tells of a failure, once.
+func (s *Service[T]) fail(who *asking, err error) error {
+	var known *failure
+	if !errors.As(err, &known) {
+		why := "error"
+		switch {
+		case errors.Is(err, ErrClosed):
+			why = "closed"
+		case errors.Is(err, ErrCycle):
+			why = "cycle"
 		}
-		inner := event.With{Inst: inst, Site: "inner", Service: s.name, Key: s.key, HasKey: s.key != ""}
-		within := value
-		value, inst, err = s.one(l.reg, home, asked, []event.With{inner}, func(b *Building) (T, error) { return l.wrap(b, within) })
+		s.wiring.rec.Fail(record.Failure{
+			Service: s.name, Key: s.options.key, Why: why, Scope: who.scope.id, Path: append(who.building.path(), s.name),
+		})
+		known = &failure{error: err, told: true}
+	}
+	return &failure{error: fmt.Errorf("%s: %w", s.name, err), told: known.told}
+}
+
+// from returns the instance that home has, or a new one.
+func (s *Service[T]) from(home *Scope, who *asking) (T, record.InstID, error) {
+	var none T
+	for {
+		home.mu.Lock()
+		if home.closed {
+			home.mu.Unlock()
+			return none, 0, ErrClosed
+		}
+		if s.lifetime == Transient {
+			home.mu.Unlock()
+			if err := s.circle(who.building); err != nil {
+				return none, 0, err
+			}
+			return s.make(home, who, nil)
+		}
+		e, there := home.built[s], true
+		if e == nil {
+			e, there = &entry{ready: make(chan struct{})}, false
+			home.built[s] = e
+		}
+		home.mu.Unlock()
+		if there {
+			if err := s.await(e, who.building); err != nil {
+				return none, 0, err
+			}
+			if e.failed {
+				continue // whoever asks tries again
+			}
+			return e.value.(T), e.inst, nil
+		}
+		return s.fill(e, home, who)
+	}
+}
+
+// fill builds what an entry is for. Where that fails, or panics, the entry goes, so that the next who asks tries again.
+func (s *Service[T]) fill(e *entry, home *Scope, who *asking) (value T, inst record.InstID, err error) {
+	e.failed = true
+	defer func() {
+		if e.failed {
+			home.mu.Lock()
+			delete(home.built, s)
+			home.mu.Unlock()
+		}
+		close(e.ready)
+	}()
+	value, inst, err = s.make(home, who, e)
+	if err == nil {
+		e.value, e.inst, e.failed = value, inst, false
 	}
 	return value, inst, err
 }
 
-func (s *Service[T]) one(reg record.RegID, home, asked *Scope, with []event.With, build func(*Building) (T, error)) (T, record.InstID, error) {
+// circle returns ErrCycle where a transient is being built for the sake of itself.
+func (s *Service[T]) circle(b *Building) error {
+	for at := b; at != nil; at = at.outer {
+		if at.of == any(s) {
+			return s.cycle(at, b)
+		}
+	}
+	return nil
+}
+
+// cycle makes an error of the way from what is being built, over what is asked for, back to itself.
+func (s *Service[T]) cycle(from, to *Building, further ...string) error {
+	path := append(to.path()[len(from.path())-1:], s.name)
+	return fmt.Errorf("%w: %s", ErrCycle, strings.Join(append(path, further...), " → "))
+}
+
+// await waits until an entry is built, unless whoever builds it waits for b.
+func (s *Service[T]) await(e *entry, b *Building) error {
+	select {
+	case <-e.ready:
+		return nil
+	default:
+	}
+	w := s.wiring
+	w.waits.Lock()
+	if from, further := e.leadsTo(b, map[*entry]bool{}); from != nil {
+		w.waits.Unlock()
+		return s.cycle(from, b, further...)
+	}
+	for at := b; at != nil; at = at.outer {
+		at.waiting = append(at.waiting, e)
+	}
+	w.waits.Unlock()
+	began := time.Now()
+	<-e.ready
+	w.waits.Lock()
+	for at := b; at != nil; at = at.outer {
+		if n := slices.Index(at.waiting, e); n >= 0 {
+			at.waiting = slices.Delete(at.waiting, n, n+1)
+		}
+	}
+	w.waits.Unlock()
+	for at := b; at != nil; at = at.outer {
+		at.mu.Lock()
+		at.waited += time.Since(began)
+		at.mu.Unlock()
+	}
+	return nil
+}
+
+// leadsTo returns which of b and what lies around it whoever builds e waits for, nil if none, and the names of what lies between.
+// The caller holds waits.
+func (e *entry) leadsTo(b *Building, seen map[*entry]bool) (*Building, []string) {
+	if seen[e] || e.by == nil {
+		return nil, nil
+	}
+	seen[e] = true
+	for at := b; at != nil; at = at.outer {
+		if at == e.by {
+			return at, nil
+		}
+	}
+	for _, next := range e.by.waiting {
+		if at, names := next.leadsTo(b, seen); at != nil {
+			return at, append([]string{next.by.name}, names...)
+		}
+	}
+	return nil, nil
+}
+
+// make builds an instance and the layers around it, for an entry if one is given.
+func (s *Service[T]) make(home *Scope, who *asking, e *entry) (T, record.InstID, error) {
+	value, inst, err := s.one(s.reg, home, who, e, nil, s.build)
+	for _, l := range s.layers {
+		if err != nil {
+			break
+		}
+		inner := event.With{Inst: inst, Site: "inner", Service: s.name, Key: s.options.key, HasKey: s.options.key != ""}
+		within := value
+		value, inst, err = s.one(l.reg, home, who, e, []event.With{inner}, func(b *Building) (T, error) { return l.wrap(b, within) })
+	}
+	return value, inst, err
+}
+
+func (s *Service[T]) one(
+	reg record.RegID, home *Scope, who *asking, e *entry, with []event.With, build func(*Building) (T, error),
+) (T, record.InstID, error) {
 	rec := s.wiring.rec
 	// What a singleton is built from lives at the root too.
-	b := &Building{scope: home, with: with}
+	b := &Building{scope: home, outer: who.building, name: s.name, of: s, with: with}
+	if e != nil {
+		s.wiring.waits.Lock()
+		e.by = b
+		s.wiring.waits.Unlock()
+	}
 	began := time.Now()
 	value, err := build(b)
 	if err != nil {
 		return value, 0, err
 	}
-	dispose := s.disposer(value)
-	inst := rec.Make(record.Making{
-		Reg: reg, Scope: asked.id, With: b.with, Took: time.Since(began), Impl: typeName(reflect.TypeOf(value)), Disposable: dispose != nil,
-	})
+	dispose, err := s.disposer(value)
+	if err != nil {
+		return value, 0, err
+	}
+	b.mu.Lock()
+	with, waited := b.with, b.waited
+	b.mu.Unlock()
+	m := record.Making{
+		Reg: reg, Scope: who.scope.id, With: with, Took: time.Since(began) - waited, Impl: s.wiring.names.Type(reflect.TypeOf(value)), Disposable: dispose != nil,
+		Lasting: home == s.wiring.root,
+	}
+	if s.lifetime != Singleton {
+		m.Owner = record.OwnedBy(home.id)
+	}
+	inst := rec.Make(m)
 	rec.Know(value, inst)
 	if dispose != nil {
+		kept := &entry{inst: inst, dispose: dispose}
 		home.mu.Lock()
-		if home.closed {
-			home.mu.Unlock()
-			return value, 0, errors.Join(ErrClosed, dispose())
+		closed := home.closed
+		if !closed {
+			home.order = append(home.order, kept)
 		}
-		home.order = append(home.order, &entry{inst: inst, dispose: dispose})
 		home.mu.Unlock()
+		if closed {
+			return value, 0, errors.Join(ErrClosed, home.end(kept))
+		}
 	}
 	return value, inst, nil
 }
 
 // disposer returns what lets value go, nil if nothing has to.
-func (s *Service[T]) disposer(value T) func() error {
-	if s.dispose != nil {
-		return func() error { return s.dispose(value) }
+func (s *Service[T]) disposer(value T) (func() error, error) {
+	if s.options.dispose != nil {
+		if of := reflect.TypeOf(value); of == nil || !of.AssignableTo(s.options.takes) {
+			return nil, fmt.Errorf("%T was built, and what is to dispose it takes %s: see DisposeWith", value, s.options.takes)
+		}
+		return func() error { err, _ := s.options.dispose(value); return err }, nil
 	}
 	if c, ok := any(value).(io.Closer); ok {
-		return c.Close
+		return c.Close, nil
 	}
-	return nil
-}
-
-func typeName(t reflect.Type) string {
-	if t == nil {
-		return ""
-	}
-	return strings.TrimLeft(t.String(), "*")
+	return nil, nil
 }
 
 // caller returns where the registration stands in the source.
-func caller() string {
-	_, file, line, ok := runtime.Caller(2)
-	if !ok {
-		return ""
-	}
-	return fmt.Sprintf("%s:%d", filepath.Base(file), line)
-}
+func caller() string { return adapt.Caller("keenlantern.example/record/wired") }
