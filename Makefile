@@ -3,7 +3,7 @@
 BIN     := bin/keenlantern
 DATA    := .data
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
-MODULES := . ./recorders/go ./recorders/go/samberdo ./recorders/go/uberdig
+MODULES := . ./recorders/go ./recorders/go/samberdo ./recorders/go/uberdig ./recorders/go/uberfx
 
 .PHONY: overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
 

@@ -58,6 +58,7 @@ var mayImport = map[string]string{
 	"record/internal/adapt":          "",
 	"record/wired":                   "record record/event record/internal/adapt",
 	"record/uberdig":                 "record record/event record/internal/adapt",
+	"record/uberfx":                  "record record/event record/internal/adapt",
 	"record/samberdo":                "record record/event record/internal/adapt record/internal/goroutine",
 	"internal/recorded":              "",
 	"internal/recorded/model":        "",
@@ -69,7 +70,7 @@ var notInCore = []string{"net/http", "database/sql", "flag", "os", "log/slog", "
 
 func TestImportsGoOneWay(t *testing.T) {
 	const module = "keenlantern.example/"
-	out, err := exec.Command("go", "list", "-json=ImportPath,Dir,GoFiles,Imports", module+"...", module+"record/...", module+"record/samberdo/...", module+"record/uberdig/...").Output()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Dir,GoFiles,Imports", module+"...", module+"record/...", module+"record/samberdo/...", module+"record/uberdig/...", module+"record/uberfx/...").Output()
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {

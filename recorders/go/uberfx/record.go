@@ -1,0 +1,58 @@
+package uberfx
+
+import (
+	"os"
+	"reflect"
+
+	"go.uber.org/fx"
+	"go.uber.org/fx/fxevent"
+
+	"keenlantern.example/record"
+)
+
+// Record has rec record the application that it is given to, together with options, if any. It stands before all other options,
+// so that an application's own logger takes the place of the default one here.
+func Record(rec *record.Recorder, options ...fx.Option) fx.Option {
+	if rec == nil {
+		return fx.Options(options...)
+	}
+	rec.Follow()
+	a := newApp(rec)
+	return fx.Options(
+		// There is something to decorate only where a logger is provided; this is what fx does without one.
+		fx.WithLogger(func() fxevent.Logger { return &fxevent.ConsoleLogger{W: os.Stderr} }),
+		fx.Decorate(func(next fxevent.Logger, graph fx.DotGraph) fxevent.Logger {
+			a.graph = parse(string(graph))
+			return &logger{app: a, next: next}
+		}),
+		fx.Options(options...),
+	)
+}
+
+// Seen has the recorder know which object the application's T is, so that calls on it are recorded. It is built for that if
+// nothing else needs it.
+func Seen[T any](rec *record.Recorder) fx.Option {
+	return fx.Invoke(func(v T) {
+		if rec == nil {
+			return
+		}
+		apps.Lock()
+		list := append([]*app(nil), apps.of[rec]...)
+		apps.Unlock()
+		for _, a := range list {
+			a.know(reflect.TypeFor[T](), v)
+		}
+	})
+}
+
+// logger tells of an application's events and hands them on.
+type logger struct {
+	app  *app
+	next fxevent.Logger
+}
+
+// LogEvent is fx's.
+func (l *logger) LogEvent(e fxevent.Event) {
+	l.app.event(e)
+	l.next.LogEvent(e)
+}
