@@ -19,11 +19,13 @@ require (
 	go.opentelemetry.io/otel/sdk v1.47.0
 	go.opentelemetry.io/otel/sdk/log v1.47.0
 	go.opentelemetry.io/proto/otlp v1.11.1
+	go.uber.org/dig v1.19.0
 	go.uber.org/fx v1.24.0
 	golang.org/x/time v0.16.0
 	golang.org/x/tools v0.52.0
 	keenlantern.example/record v0.1.0
 	keenlantern.example/record/samberdo v0.1.0
+	keenlantern.example/record/uberdig v0.1.0
 	keenlantern.example/record/uberfx v0.1.0
 	modernc.org/sqlite v1.61.1
 )
@@ -44,7 +46,6 @@ require (
 	go.opentelemetry.io/auto/sdk v1.2.1 // indirect
 	go.opentelemetry.io/otel/metric v1.47.0 // indirect
 	go.opentelemetry.io/otel/trace v1.47.0 // indirect
-	go.uber.org/dig v1.19.0 // indirect
 	go.uber.org/zap v1.26.0 // indirect
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
 	golang.org/x/mod v0.42.0 // indirect

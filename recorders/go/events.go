@@ -42,9 +42,15 @@ func (r *Recorder) Container(name string, root ScopeID, in ContainerID) Containe
 	if r == nil {
 		return 0
 	}
+	return r.container(ContainerSetup{Name: name}, root, in)
+}
+
+func (r *Recorder) container(c ContainerSetup, root ScopeID, in ContainerID) ContainerID {
 	id := ContainerID(r.containers.Add(1))
 	e := &event.Event{Kind: event.Container, Container: id, Scope: root, Has: event.Of(event.FContainer, event.FScope)}
-	text(e, event.FName, &e.Name, name)
+	text(e, event.FName, &e.Name, c.Name)
+	text(e, event.FDuplicates, &e.Duplicates, c.Duplicates)
+	text(e, event.FCycles, &e.Cycles, c.Cycles)
 	if in != 0 {
 		e.InCont = in
 		e.Has.Set(event.FIn)
@@ -58,8 +64,15 @@ func (r *Recorder) Container(name string, root ScopeID, in ContainerID) Containe
 	return id
 }
 
+// ContainerSetup is what is said of a container; see container in docs/trace-format.md. Only Name is required.
+type ContainerSetup struct {
+	Name       string
+	Duplicates string // which of several registrations of one service answers: "last" by default, "first", "primary", "error"
+	Cycles     string // "refused" by default, "proxied"
+}
+
 // Root says that there is a container with a root scope of its own, which is scope 0 for the first of them.
-func (r *Recorder) Root(name string) (ContainerID, ScopeID) {
+func (r *Recorder) Root(c ContainerSetup) (ContainerID, ScopeID) {
 	if r == nil {
 		return 0, 0
 	}
@@ -67,7 +80,7 @@ func (r *Recorder) Root(name string) (ContainerID, ScopeID) {
 	if r.rooted.Swap(true) {
 		root = ScopeID(r.scopes.Add(1))
 	}
-	return r.Container(name, root, 0), root
+	return r.container(c, root, 0), root
 }
 
 // Closed says that application code has let v go, a pointer that the recorder knows, as "defer rec.Closed(page)" does beside

@@ -265,6 +265,9 @@ func (r *keyed) same() {
 			first[g] = reg
 			continue
 		}
+		if r.facts.Built().ByFactory(one) && r.facts.Built().ByFactory(reg) {
+			continue // what two factories build differs in more than its type
+		}
 		if one.Key != reg.Key && !related(one, reg) {
 			r.out.Report(Occurrence{
 				Rule: &sameImplementationRule, Subject: one.Ref(impl), Path: []finding.Ref{reg.Ref(impl)}, Line: reg.Line, T: reg.T,

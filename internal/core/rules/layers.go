@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"slices"
 	"strings"
 
 	"keenlantern.example/internal/core/facts"
@@ -276,6 +277,10 @@ func (r *layered) judge(h *facts.Handout, services map[layeredIn]*ledger.Registr
 		if len(around) == 0 || consumer != nil && (consumer == given || layers.Wraps(given, consumer)) {
 			return // outside the part in which they apply, or an inner layer of the same chain
 		}
+		if asked := h.Asks(); asked.Service != given.Service && goesBy(given, asked.Service) &&
+			!slices.ContainsFunc(around, func(w *ledger.Registration) bool { return goesBy(w, asked.Service) }) {
+			return // by a service for which it answers and that has no layers
+		}
 		severity := finding.Warning
 		if h.Asks() == outer.Asked() {
 			severity = finding.Error
@@ -310,6 +315,11 @@ func (r *layered) judge(h *facts.Handout, services map[layeredIn]*ledger.Registr
 		found := reportHandout(h, r.out, Occurrence{Rule: &keyLeftOutRule, Subject: given.Ref(h.Impl()), Holder: who(h)})
 		found.Fact("layered", outside.Ref("").Name())
 	}
+}
+
+// goesBy tells whether a registration answers for a service, under any key.
+func goesBy(reg *ledger.Registration, service string) bool {
+	return slices.ContainsFunc(reg.Names(), func(n ledger.Asked) bool { return n.Service == service })
 }
 
 // applies tells whether a layer applies where a hand-out happened.

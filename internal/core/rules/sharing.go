@@ -382,6 +382,9 @@ func (r *split) Judge() {
 		o.Insts = []*ledger.Instance{r.built[builtAs{first, g.impl}]}
 		loose := r.loose[builtAs{first, g.impl}]
 		for _, other := range list[1:] {
+			if first.Asked() == other.Asked() && r.loose[builtAs{first, g.impl}] && r.loose[builtAs{other, g.impl}] {
+				continue // factories under one name, for whoever asks for all of them, build what is meant to be several
+			}
 			if related(first, other) || r.facts.Layers().Wraps(first, other) || r.facts.Layers().Wraps(other, first) {
 				continue
 			}

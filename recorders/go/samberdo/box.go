@@ -136,7 +136,7 @@ func (h *hooks) box(root *do.RootScope) *box {
 	if again {
 		return found.(*box)
 	}
-	container, id := h.rec.Root("do")
+	container, id := h.rec.Root(record.ContainerSetup{Name: "do"})
 	b.mu.Lock()
 	b.container = container
 	b.root = newScope(id, "", nil)

@@ -1,20 +1,24 @@
-// Package uberdig records applications that are wired with go.uber.org/dig, through dig's public functions alone.
+// Package uberdig records a go.uber.org/dig container. One line switches it on; what follows calls the same methods as before:
 //
-//	c := uberdig.New(rec)
-//	err := c.Provide(newHarbourClock)
+//	c := uberdig.New(rec) // in place of dig.New()
+//	err := c.Provide(newGaugeLines)
 //	...
-//	scope := c.Open("request", "GET /berths")
-//	defer scope.Close()
-//	err = scope.Provide(newBerthLedger)
-//	err = scope.Invoke("GET /berths", func(l *BerthLedger) error { ... })
+//	err = c.Invoke(func(lines *GaugeLines) { ... })
 //
-// It sees registrations with what their constructors ask for, names and groups; what is built, from what, in which
-// scope, and how long that took; decorators, as layers around what they decorate; what an Invoke is given; and what
-// could not be built. It knows instances by their address, so that values which are no pointers (or interfaces that hold
-// one) are seen when they are built and not when they are given on.
+// Provide, Decorate, Invoke and Scope take what dig's take and answer as dig does, errors and the places in them included. Dig
+// returns the container itself; what is done with that is not recorded, but for constructors that were provided here.
 //
-// It does not see disposal, since dig has none: whoever lets something go says so with Scope.Disposed. Nor does it see
-// calls; record.Call notes those. dig.As is not passed on: what a constructor returns is what it is registered as. dig
-// keeps a child scope as long as its container, so an application that opens one for each request grows; and dig is not
-// to be used by several goroutines at once, which goes for this package too.
+// What it sees: what is provided, with names, groups, the interfaces it is provided as, and its place in the source; which
+// constructor and decorator ran, how long, and what it was given; what invoked functions were given; what failed, once each.
+// Several results of one constructor are made together, and timed once; one object under several types is one instance.
+// A scope becomes the scope that record.Handler or Run opened on the same goroutine, the first that is made there; others get
+// scopes of their own. Open gives a scope a kind and a name, and Close ends it: dig's own scopes have no end.
+//
+// What it cannot see: calls on instances, which the application notes with record.Call; which of several values is which where
+// they are no pointers and members of a group; whether application code closes something. What has a method Close, Shutdown or
+// Stop counts as disposable by code. Nobody is told that it leaks, unless the application tells of all that it closes, with the
+// recorder's Closed, and says so with ClosesTold. Values of basic types, such as texts and numbers, are left out: nobody shares
+// them as services.
+//
+// While nothing is recorded, what child scopes are provided and what is invoked goes to dig as it is.
 package uberdig

@@ -1,6 +1,6 @@
 module keenlantern.example/record/uberdig
 
-go 1.26
+go 1.24.0
 
 require (
 	go.uber.org/dig v1.19.0

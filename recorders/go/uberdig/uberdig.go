@@ -1,18 +1,20 @@
 package uberdig
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"reflect"
-	"runtime"
 	"strings"
+	"sync"
 	"time"
 
 	"go.uber.org/dig"
 
 	"keenlantern.example/record"
 	"keenlantern.example/record/event"
+	"keenlantern.example/record/internal/adapt"
+	"keenlantern.example/record/internal/goroutine"
 )
 
 // digger is what a dig.Container and a dig.Scope have in common.
@@ -21,21 +23,52 @@ type digger interface {
 	Decorate(decorator any, opts ...dig.DecorateOption) error
 	Invoke(function any, opts ...dig.InvokeOption) error
 	Scope(name string, opts ...dig.ScopeOption) *dig.Scope
+	String() string
 }
 
 // Container is a dig container that is recorded. Its own methods are those of its root scope.
-type Container struct{ *Scope }
+type Container struct {
+	*root
+	container *dig.Container
+}
+
+// root gives the embedded scope another name than the method Scope.
+type root = Scope
+
+// Dig returns the container itself.
+func (c *Container) Dig() *dig.Container { return c.container }
 
 // shared is what the scopes of one container have in common.
 type shared struct {
 	rec       *record.Recorder
 	container record.ContainerID
-	regs      map[regKey]record.RegID
-	current   *Scope // the one whose Invoke is running
+	names     adapt.Names
+	told      bool // the application tells of what it closes
+	closes    func(reflect.Type) bool
+
+	mu    sync.Mutex
+	regs  map[regKey]*registered
+	calls map[uintptr]*call       // by goroutine
+	texts map[string]string       // types' names, by how dig writes them
+	taken map[record.ScopeID]bool // scopes of Handler or Run that a scope of the container is
+}
+
+// registered is a registration as it was told.
+type registered struct {
+	id   record.RegID
+	more record.Registration
 }
 
 // regKey tells registrations apart: those that each scope makes again are one.
 type regKey struct{ service, key, kind, at string }
+
+// call is an Invoke that is running.
+type call struct {
+	scope  *Scope
+	outer  *call
+	failed bool                            // told
+	took   map[record.InstID]time.Duration // of what was built in it and nobody has been given yet
+}
 
 // Scope is a dig scope that is recorded.
 type Scope struct {
@@ -43,35 +76,101 @@ type Scope struct {
 	dig     digger
 	outer   *Scope
 	id      record.ScopeID
+	own     bool // opened here
 	kind    string
-	answers map[asked]record.RegID
+	answers map[asked]*registered
+	latest  map[asked]record.InstID
+	layers  map[string]string // decorators' places, by how dig names what they decorate
 }
 
 type asked struct {
-	service, key string
+	of  reflect.Type
+	key string
 }
 
-// New returns an empty container whose life is told to rec.
-func New(rec *record.Recorder, opts ...dig.Option) *Container {
-	s := &shared{rec: rec, container: rec.Container("dig", 0, 0), regs: map[regKey]record.RegID{}}
-	return &Container{&Scope{shared: s, dig: dig.New(opts...), kind: "root", answers: map[asked]record.RegID{}}}
+// Option sets how a container is recorded.
+type Option func(*shared)
+
+// ClosesTold says that the application tells the recorder of everything that it closes, so that what is not closed leaks.
+func ClosesTold() Option { return func(s *shared) { s.told = true } }
+
+// Closes says which types have to be closed, besides those with a method Close, Shutdown or Stop.
+func Closes(also func(reflect.Type) bool) Option {
+	return func(s *shared) { s.closes = func(t reflect.Type) bool { return adapt.Closes(t) || also(t) } }
 }
 
-// Open opens a child scope for a stretch of work of a kind, such as "request".
-func (s *Scope) Open(kind, name string) *Scope {
-	in := s.id
-	if s.outer == nil {
-		in = 0
+// New returns an empty container whose life is told to rec, as dig.New does without.
+func New(rec *record.Recorder, opts ...dig.Option) *Container { return Record(rec, dig.New(opts...)) }
+
+// Record has rec record a container, from now on.
+func Record(rec *record.Recorder, c *dig.Container, opts ...Option) *Container {
+	s := &shared{
+		rec: rec, closes: adapt.Closes, regs: map[regKey]*registered{}, calls: map[uintptr]*call{}, texts: map[string]string{}, taken: map[record.ScopeID]bool{},
 	}
-	return &Scope{
-		shared: s.shared, dig: s.dig.Scope(kind + " " + name), outer: s, kind: kind, answers: map[asked]record.RegID{},
-		id: s.shared.rec.Open(record.Scope{In: in, Kind: kind, Name: name}),
+	for _, opt := range opts {
+		opt(s)
 	}
+	rec.Follow()
+	container, id := rec.Root(record.ContainerSetup{Name: "dig", Duplicates: "error"})
+	s.container = container
+	return &Container{root: s.scope(c, nil, id, ""), container: c}
+}
+
+func (sh *shared) scope(d digger, outer *Scope, id record.ScopeID, kind string) *Scope {
+	s := &Scope{shared: sh, dig: d, outer: outer, id: id, kind: kind}
+	if !s.left() {
+		s.answers, s.latest, s.layers = map[asked]*registered{}, map[asked]record.InstID{}, map[string]string{}
+	}
+	return s
+}
+
+// Scope makes a child scope, as dig's does. It is the scope that record.Handler or Run opened on this goroutine, the first that
+// is made there; otherwise one whose end nobody sees unless Close is called.
+func (s *Scope) Scope(name string, opts ...dig.ScopeOption) *Scope {
+	id, here := s.shared.rec.Here()
+	return s.open(s.dig.Scope(name, opts...), id, here, record.Scope{Kind: name})
+}
+
+// Open makes a child scope for work of a kind and name, which is what ctx carries where record.Handler or Run opened a scope for
+// it that no other scope of the container is yet. Close ends it.
+func (s *Scope) Open(ctx context.Context, kind, name string, opts ...dig.ScopeOption) (context.Context, *Scope) {
+	id := record.ScopeOf(ctx)
+	child := s.open(s.dig.Scope(kind, opts...), id, id != 0, record.Scope{Kind: kind, Name: name})
+	if child.id != id {
+		ctx = s.shared.rec.In(ctx, child.id)
+	}
+	return ctx, child
+}
+
+func (s *Scope) open(d *dig.Scope, id record.ScopeID, there bool, g record.Scope) *Scope {
+	s.shared.mu.Lock()
+	own := !there || s.shared.taken[id]
+	if !own {
+		s.shared.taken[id] = true
+	}
+	s.shared.mu.Unlock()
+	if own {
+		g.In = s.id
+		if there && s.outer == nil {
+			g.In = id
+		}
+		id = s.shared.rec.Open(g)
+	}
+	child := s.shared.scope(d, s, id, g.Kind)
+	child.own = own
+	return child
 }
 
 // Close says that the scope has ended.
 func (s *Scope) Close() {
-	if s.outer != nil {
+	if s.outer == nil {
+		s.shared.rec.CloseScope(s.id)
+		return
+	}
+	s.shared.mu.Lock()
+	delete(s.shared.taken, s.id)
+	s.shared.mu.Unlock()
+	if s.own {
 		s.shared.rec.CloseScope(s.id)
 	}
 }
@@ -79,246 +178,97 @@ func (s *Scope) Close() {
 // ID returns the scope as the recorder knows it.
 func (s *Scope) ID() record.ScopeID { return s.id }
 
-// Disposed says that code has let v go, a pointer that the container built.
-func (s *Scope) Disposed(v any, took time.Duration, failure error) {
-	s.shared.rec.Dispose(s.shared.rec.Of(v), s.id, "code", record.Done, took, failure)
-}
+// String is dig's.
+func (s *Scope) String() string { return s.dig.String() }
 
-// param is one thing that a function asks for, result one that it returns.
-type param struct {
-	service, key, site string
-	optional, all      bool
-	index              []int // of the field in a dig.In, nil for a plain parameter
-}
+// left tells whether nothing of a scope is recorded: it was left out when it was opened.
+func (s *Scope) left() bool { return s.outer != nil && s.id >= record.Unrecorded }
 
-var errorType = reflect.TypeFor[error]()
-
-// params lists what a function asks for, by its arguments.
-func params(t reflect.Type) (list [][]param) {
-	for n := range t.NumIn() {
-		in := t.In(n)
-		if !dig.IsIn(in) {
-			list = append(list, []param{{service: typeName(in)}})
-			continue
-		}
-		var fields []param
-		for _, f := range reflect.VisibleFields(in) {
-			if f.Anonymous || !f.IsExported() || len(f.Index) != 1 {
-				continue
-			}
-			p := param{service: typeName(f.Type), key: f.Tag.Get("name"), site: f.Name, optional: f.Tag.Get("optional") == "true", index: f.Index}
-			if group, ok := f.Tag.Lookup("group"); ok && f.Type.Kind() == reflect.Slice {
-				p.service, p.key, p.all = typeName(f.Type.Elem()), strings.Split(group, ",")[0], true
-			}
-			fields = append(fields, p)
-		}
-		list = append(list, fields)
-	}
-	return list
-}
-
-// results lists what a function returns, by its results; an error is none.
-func results(t reflect.Type, key string) (list [][]param) {
-	for n := range t.NumOut() {
-		out := t.Out(n)
-		switch {
-		case out == errorType:
-			list = append(list, nil)
-		case dig.IsOut(out):
-			var fields []param
-			for _, f := range reflect.VisibleFields(out) {
-				if f.Anonymous || !f.IsExported() || len(f.Index) != 1 {
-					continue
-				}
-				name := f.Tag.Get("name")
-				if group, ok := f.Tag.Lookup("group"); ok {
-					name = strings.Split(group, ",")[0]
-				}
-				fields = append(fields, param{service: typeName(f.Type), key: name, index: f.Index})
-			}
-			list = append(list, fields)
-		default:
-			list = append(list, []param{{service: typeName(out), key: key}})
-		}
-	}
-	return list
-}
-
-// Option says more of what is provided.
-type Option func(*options)
-
-type options struct {
-	key string
-	dig []dig.ProvideOption
-}
-
-// Name provides one of several of the same type.
-func Name(name string) Option {
-	return func(o *options) { o.key = name; o.dig = append(o.dig, dig.Name(name)) }
-}
-
-// Group provides one of a group.
-func Group(name string) Option {
-	return func(o *options) { o.key = name; o.dig = append(o.dig, dig.Group(name)) }
-}
-
-// Provide registers a constructor, as dig's Provide does: once for the container on its root, for each scope on others.
-func (s *Scope) Provide(constructor any, opts ...Option) error {
-	var o options
-	for _, opt := range opts {
-		opt(&o)
-	}
+// Provide registers a constructor, as dig's Provide does: once for the container on its root and where it is exported, for each
+// scope on others.
+func (s *Scope) Provide(constructor any, opts ...dig.ProvideOption) error {
 	f := reflect.ValueOf(constructor)
-	if f.Kind() != reflect.Func {
-		return s.dig.Provide(constructor, o.dig...) // which says what is wrong
+	if f.Kind() != reflect.Func || s.left() {
+		return s.dig.Provide(constructor, opts...) // which says what is wrong with what is no function
 	}
-	at, asks, gives := caller(), params(f.Type()), results(f.Type(), o.key)
-	regs := s.register(at, asks, gives, nil)
-	return s.dig.Provide(s.recorded(f, regs, asks, gives), append(o.dig, dig.LocationForPC(f.Pointer()))...)
+	said := optionsOf(opts)
+	home := s
+	if said.exported {
+		for home.outer != nil {
+			home = home.outer
+		}
+	}
+	b := &builder{
+		f: f, at: adapt.Caller("keenlantern.example/record/uberdig"), scope: s, home: home,
+		asks: params(f.Type()), gives: results(f.Type(), said), runs: &runs{},
+	}
+	if err := s.dig.Provide(b.recorded(), append([]dig.ProvideOption{dig.LocationForPC(f.Pointer())}, opts...)...); err != nil {
+		if dig.IsCycleDetected(err) {
+			s.shared.rec.Fail(record.Failure{Service: b.first().service(s.shared), Why: "cycle", Scope: s.id, Path: s.shared.path(err)})
+		}
+		return err
+	}
+	b.register(nil)
+	return nil
 }
 
 // Decorate puts a decorator around what it takes and returns, as dig's Decorate does.
-func (s *Scope) Decorate(decorator any) error {
+func (s *Scope) Decorate(decorator any, opts ...dig.DecorateOption) error {
 	f := reflect.ValueOf(decorator)
-	if f.Kind() != reflect.Func {
-		return s.dig.Decorate(decorator)
+	if f.Kind() != reflect.Func || s.left() {
+		return s.dig.Decorate(decorator, opts...)
 	}
-	at, asks, gives := caller(), params(f.Type()), results(f.Type(), "")
-	regs := s.register(at, asks, gives, s.answering)
-	return s.dig.Decorate(s.recorded(f, regs, asks, gives))
+	b := &builder{
+		f: f, at: adapt.Caller("keenlantern.example/record/uberdig"), scope: s, home: s, asks: params(f.Type()), gives: results(f.Type(), said{}), runs: &runs{},
+	}
+	if err := s.dig.Decorate(b.recorded(), opts...); err != nil {
+		return s.blame(err, f)
+	}
+	b.register(s.answering)
+	for _, p := range b.gives {
+		name := p.digName()
+		if _, alike := s.layers[name]; alike {
+			s.layers[name] = "" // of two packages of one name: which is meant cannot be told
+			continue
+		}
+		s.layers[name] = locationOf(f.Pointer())
+	}
+	return nil
 }
 
-// answering returns the registration that answers in s for a type and key.
-func (s *Scope) answering(p param) record.RegID {
+// answering returns the registration that answers in s for a type and key, nil if none is known.
+func (s *Scope) answering(a asked) *registered {
+	s.shared.mu.Lock()
+	defer s.shared.mu.Unlock()
 	for at := s; at != nil; at = at.outer {
-		if reg := at.answers[asked{p.service, p.key}]; reg != 0 {
+		if reg := at.answers[a]; reg != nil {
 			return reg
 		}
 	}
-	return 0
+	return nil
 }
 
-// register makes the registrations for what a function returns.
-func (s *Scope) register(at string, asks, gives [][]param, wraps func(param) record.RegID) [][]record.RegID {
-	var needs []event.Need
-	for _, list := range asks {
-		for _, p := range list {
-			needs = append(needs, event.Need{Site: p.site, Service: p.service, Key: p.key, HasKey: p.key != "", All: p.all, Optional: p.optional})
-		}
-	}
-	lifetime := "scoped"
-	if s.outer == nil {
-		lifetime = "singleton"
-	}
-	regs := make([][]record.RegID, len(gives))
-	for n, list := range gives {
-		for _, p := range list {
-			g := record.Registration{
-				Service: p.service, Key: p.key, Lifetime: lifetime, Container: s.shared.container, Needs: needs, At: at,
-				Local: s.outer != nil, Disposer: "code",
-			}
-			if wraps != nil {
-				g.Wraps = wraps(p)
-			}
-			k := regKey{p.service, p.key, s.kind, at}
-			reg := s.shared.regs[k]
-			if reg == 0 {
-				reg = s.shared.rec.Register(g)
-				s.shared.regs[k] = reg
-			}
-			s.answers[asked{p.service, p.key}] = reg
-			regs[n] = append(regs[n], reg)
-		}
-	}
-	return regs
+// Invoke calls function with what it asks for, as dig's Invoke does.
+func (s *Scope) Invoke(function any, opts ...dig.InvokeOption) error {
+	return s.InvokeFor("", function, opts...)
 }
 
-// recorded returns a function of the same type that tells of what f builds.
-func (s *Scope) recorded(f reflect.Value, regs [][]record.RegID, asks, gives [][]param) any {
-	return reflect.MakeFunc(f.Type(), func(args []reflect.Value) []reflect.Value {
-		began := time.Now()
-		call := f.Call
-		if f.Type().IsVariadic() {
-			call = f.CallSlice
-		}
-		out := call(args)
-		took := time.Since(began)
-		for _, v := range out {
-			if v.Type() == errorType && !v.IsNil() {
-				return out
-			}
-		}
-		rec := s.shared.rec
-		with := s.with(args, asks)
-		for n, list := range gives {
-			for k, p := range list {
-				v := out[n]
-				if p.index != nil {
-					v = v.FieldByIndex(p.index)
-				}
-				value := v.Interface()
-				inst := rec.Make(record.Making{
-					Reg: regs[n][k], Scope: s.asking(), With: with, Took: took, By: "factory", Impl: typeName(reflect.TypeOf(value)),
-				})
-				rec.Know(value, inst)
-			}
-		}
-		return out
-	}).Interface()
-}
-
-// asking returns the scope in which work asks at the moment.
-func (s *Scope) asking() record.ScopeID {
-	if s.shared.current != nil {
-		return s.shared.current.id
-	}
-	return s.id
-}
-
-// with lists what a call was given.
-func (s *Scope) with(args []reflect.Value, asks [][]param) []event.With {
-	var with []event.With
-	s.given(args, asks, func(v any, p param) {
-		with = append(with, event.With{Inst: s.shared.rec.Of(v), Site: p.site, Service: p.service, Key: p.key, HasKey: p.key != ""})
-	})
-	return with
-}
-
-// given calls f for each thing that a call was given.
-func (s *Scope) given(args []reflect.Value, asks [][]param, f func(v any, p param)) {
-	for n, list := range asks {
-		for _, p := range list {
-			v := args[n]
-			if p.index != nil {
-				v = v.FieldByIndex(p.index)
-			}
-			if !p.all {
-				f(v.Interface(), p)
-				continue
-			}
-			for k := range v.Len() {
-				f(v.Index(k).Interface(), p)
-			}
-		}
-	}
-}
-
-// Invoke calls function with what it asks for, as dig's Invoke does. Entry names who asks: a handler, a job.
-func (s *Scope) Invoke(entry string, function any) error {
+// InvokeFor is Invoke for an entry point: a handler, a job, a message.
+func (s *Scope) InvokeFor(entry string, function any, opts ...dig.InvokeOption) error {
 	f := reflect.ValueOf(function)
-	if f.Kind() != reflect.Func {
-		return s.dig.Invoke(function)
+	if f.Kind() != reflect.Func || s.left() || !s.shared.rec.On() {
+		return s.dig.Invoke(function, opts...)
 	}
-	before := s.shared.current
-	s.shared.current = s
-	defer func() { s.shared.current = before }()
+	leave := s.shared.enter(s)
+	defer leave()
+	now := s.shared.call()
 	asks := params(f.Type())
 	reached := false
 	counted := reflect.MakeFunc(f.Type(), func(args []reflect.Value) []reflect.Value {
 		reached = true
-		s.given(args, asks, func(v any, p param) {
+		s.given(args, asks, func(v any, p *param) {
 			s.shared.rec.Give(record.Giving{
-				Inst: s.shared.rec.Of(v), Scope: s.id, Entry: entry, Service: p.service, Key: p.key, How: "method", Site: p.site,
+				Inst: s.instance(v, p), Scope: s.at(), Entry: entry, Service: p.service(s.shared), Key: p.key, How: "method", Site: p.site,
 			})
 		})
 		if f.Type().IsVariadic() {
@@ -326,45 +276,194 @@ func (s *Scope) Invoke(entry string, function any) error {
 		}
 		return f.Call(args)
 	})
-	err := s.dig.Invoke(counted.Interface(), dig.FillInvokeInfo(&dig.InvokeInfo{}))
-	if err != nil && !reached {
-		s.failed(asks, err)
+	err := s.dig.Invoke(counted.Interface(), opts...)
+	if err == nil || reached && !errors.As(err, &dig.PanicError{}) {
+		return err // the function's own
 	}
-	return err
+	if !reached && !now.failed {
+		s.failed(err)
+	}
+	return s.blame(err, f)
 }
 
-// failed tells that what was asked for could not be built. dig's own words name types, an application's error may hold
-// anything, so neither is recorded.
-func (s *Scope) failed(asks [][]param, err error) {
-	why := "error"
-	switch {
-	case dig.IsCycleDetected(err):
-		why = "cycle"
-	case errors.Is(dig.RootCause(err), err) || strings.Contains(err.Error(), "missing type"):
-		why = "missing"
+// at returns the scope in which s's work runs: for the root, the scope of the goroutine if there is one.
+func (s *Scope) at() record.ScopeID {
+	if s.outer == nil {
+		if here, ok := s.shared.rec.Here(); ok {
+			return here
+		}
 	}
-	for _, list := range asks {
-		for _, p := range list {
-			if why != "missing" || s.answering(p) == 0 {
-				s.shared.rec.Fail(record.Failure{Service: p.service, Key: p.key, Why: why, Scope: s.id, Optional: p.optional})
-				return
-			}
+	return s.id
+}
+
+// enter notes that the calling goroutine invokes something in a scope.
+func (sh *shared) enter(s *Scope) (leave func()) {
+	g := goroutine.ID()
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	before := sh.calls[g]
+	sh.calls[g] = &call{scope: s, outer: before, took: map[record.InstID]time.Duration{}}
+	return func() {
+		sh.mu.Lock()
+		defer sh.mu.Unlock()
+		if before == nil {
+			delete(sh.calls, g)
+		} else {
+			sh.calls[g] = before
 		}
 	}
 }
 
-func typeName(t reflect.Type) string {
-	if t == nil {
-		return ""
-	}
-	return strings.TrimLeft(t.String(), "*")
+// call returns what the calling goroutine invokes, nil for nothing.
+func (sh *shared) call() *call {
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	return sh.calls[goroutine.ID()]
 }
 
-// caller returns where the registration stands in the source.
-func caller() string {
-	_, file, line, ok := runtime.Caller(2)
-	if !ok {
-		return ""
+// instance returns which instance v is: by its address, or where it has none of its own, as the latest that was built for what
+// was asked for.
+func (s *Scope) instance(v any, p *param) record.InstID {
+	if inst := s.shared.rec.Of(v); inst != 0 || p.all {
+		return inst
 	}
-	return fmt.Sprintf("%s:%d", filepath.Base(file), line)
+	s.shared.mu.Lock()
+	defer s.shared.mu.Unlock()
+	for at := s; at != nil; at = at.outer {
+		if inst := at.latest[asked{p.of, p.key}]; inst != 0 {
+			return inst
+		}
+	}
+	return 0
+}
+
+// given calls f for each thing that a call was given, but for what nobody shares.
+func (s *Scope) given(args []reflect.Value, asks []*param, f func(v any, p *param)) {
+	for _, p := range asks {
+		if p.basic {
+			continue
+		}
+		v := args[p.arg]
+		if p.variadic && v.Len() == 0 {
+			continue
+		}
+		if p.index != nil {
+			v = v.FieldByIndex(p.index)
+		}
+		if !p.all {
+			if !none(v) {
+				f(v.Interface(), p)
+			}
+			continue
+		}
+		for k := range v.Len() {
+			f(v.Index(k).Interface(), p)
+		}
+	}
+}
+
+// none tells whether v is a nil.
+func none(v reflect.Value) bool {
+	switch v.Kind() {
+	case reflect.Chan, reflect.Func, reflect.Interface, reflect.Map, reflect.Pointer, reflect.Slice:
+		return v.IsNil()
+	}
+	return false
+}
+
+// failed tells that something is missing below what was asked for. What a constructor failed with was told when it ran. Only names
+// of types are taken from the error, which may hold anything.
+func (s *Scope) failed(err error) {
+	f := record.Failure{Why: "error", Scope: s.at(), Path: s.shared.path(err)}
+	if dig.IsCycleDetected(err) {
+		f.Why = "cycle"
+		if len(f.Path) > 0 {
+			f.Service = f.Path[0]
+		}
+		s.shared.rec.Fail(f)
+		return
+	}
+	m := missing.FindStringSubmatch(err.Error())
+	if m == nil {
+		if len(f.Path) > 0 {
+			f.Service = f.Path[len(f.Path)-1]
+		}
+		s.shared.rec.Fail(f)
+		return
+	}
+	f.Why = "missing"
+	path := f.Path
+	for _, text := range strings.Split(m[1], ";") {
+		of, key := digKey(strings.TrimSpace(text))
+		f.Service, f.Key = s.shared.named(of), key
+		f.Path = append(path[:len(path):len(path)], f.Service)
+		s.shared.rec.Fail(f)
+	}
+}
+
+// seen is what can be seen of an instance that application code closes without saying so.
+var seen = []string{"with", "shared", "use", "dispose", "closes", "fail"}
+
+// registration makes one of a result.
+func (b *builder) registration(p *param) record.Registration {
+	sh := b.scope.shared
+	g := record.Registration{
+		Service: p.service(sh), Key: p.key, Lifetime: "singleton", Container: sh.container, Needs: b.needs(), At: b.at, Disposer: "code",
+		Disposable: sh.closes(p.result), Local: b.home.outer != nil,
+	}
+	if b.home.outer != nil {
+		g.Lifetime = "scoped"
+	}
+	for _, as := range p.also {
+		g.Also = append(g.Also, event.Also{Service: sh.names.Type(as), Key: p.key, HasKey: p.key != ""})
+	}
+	if !sh.told {
+		g.Sees = seen
+	}
+	return g
+}
+
+func (b *builder) needs() (needs []event.Need) {
+	for _, p := range b.asks {
+		if !p.basic {
+			needs = append(needs, event.Need{
+				Site: p.site, Service: p.service(b.scope.shared), Key: p.key, HasKey: p.key != "", All: p.all, Optional: p.optional,
+			})
+		}
+	}
+	return needs
+}
+
+func (p *param) service(sh *shared) string {
+	name := sh.names.Type(p.of)
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	if len(sh.texts) < maxTexts {
+		sh.texts[p.of.String()] = name
+	}
+	return name
+}
+
+// maxTexts bounds how many types' texts are remembered.
+const maxTexts = 100_000
+
+// named returns a type's name by how dig writes it.
+func (sh *shared) named(text string) string {
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	if name := sh.texts[text]; name != "" {
+		return name
+	}
+	return strings.TrimLeft(text, "*")
+}
+
+// digName is how dig names what p is in an error.
+func (p *param) digName() string {
+	switch {
+	case p.key == "":
+		return p.of.String()
+	case p.group:
+		return fmt.Sprintf("%v[group=%q]", p.of, p.key)
+	}
+	return fmt.Sprintf("%v[name=%q]", p.of, p.key)
 }

@@ -77,7 +77,7 @@ func newApp(rec *record.Recorder) *app {
 		rec: rec, outer: map[string]string{}, base: map[key][]*result{}, layered: map[modKey]*result{}, steps: map[string][]step{},
 		disposed: map[record.InstID]bool{}, chain: map[modKey]record.RegID{},
 	}
-	a.container, a.root = rec.Root("fx")
+	a.container, a.root = rec.Root(record.ContainerSetup{Name: "fx", Duplicates: "error"})
 	apps.Lock()
 	defer apps.Unlock()
 	apps.of[rec] = append(apps.of[rec], a)

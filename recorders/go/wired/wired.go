@@ -63,7 +63,7 @@ type Wiring struct {
 // New returns an empty Wiring that tells rec of what happens.
 func New(rec *record.Recorder) *Wiring {
 	w := &Wiring{rec: rec}
-	container, id := rec.Root("wiring")
+	container, id := rec.Root(record.ContainerSetup{Name: "wiring"})
 	w.container, w.root = container, &Scope{wiring: w, id: id, built: map[any]*entry{}}
 	return w
 }
