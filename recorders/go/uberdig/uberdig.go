@@ -154,7 +154,9 @@ func (s *Scope) open(d *dig.Scope, id record.ScopeID, there bool, g record.Scope
 		if there && s.outer == nil {
 			g.In = id
 		}
-		id = s.shared.rec.Open(g)
+		if id = s.shared.rec.Open(g); s.shared.rec == nil {
+			id = record.Unrecorded
+		}
 	}
 	child := s.shared.scope(d, s, id, g.Kind)
 	child.own = own
@@ -188,7 +190,7 @@ func (s *Scope) left() bool { return s.outer != nil && s.id >= record.Unrecorded
 // scope on others.
 func (s *Scope) Provide(constructor any, opts ...dig.ProvideOption) error {
 	f := reflect.ValueOf(constructor)
-	if f.Kind() != reflect.Func || s.left() {
+	if f.Kind() != reflect.Func || s.left() || s.shared.rec == nil {
 		return s.dig.Provide(constructor, opts...) // which says what is wrong with what is no function
 	}
 	said := optionsOf(opts)
@@ -215,7 +217,7 @@ func (s *Scope) Provide(constructor any, opts ...dig.ProvideOption) error {
 // Decorate puts a decorator around what it takes and returns, as dig's Decorate does.
 func (s *Scope) Decorate(decorator any, opts ...dig.DecorateOption) error {
 	f := reflect.ValueOf(decorator)
-	if f.Kind() != reflect.Func || s.left() {
+	if f.Kind() != reflect.Func || s.left() || s.shared.rec == nil {
 		return s.dig.Decorate(decorator, opts...)
 	}
 	b := &builder{
