@@ -18,8 +18,13 @@ console/dist/index.html: console/package-lock.json $(shell find console/src cons
 
 console: console/dist/index.html
 
+# The recorders that the service hands out, packed from their sources.
+.PHONY: packed
+packed:
+	go run ./recorders/pack -version $(VERSION) recorders/go recorders/dist/go
+
 .PHONY: $(BIN)
-$(BIN): console/dist/index.html
+$(BIN): console/dist/index.html packed
 	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w -X keenlantern.example/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/keenlantern
 
 # Runs the harbour pilot office under the service; DEMO="--once" ends after printing.
@@ -36,7 +41,7 @@ test-go:
 	go test -timeout 8m -run Memory ./internal/core/engine
 
 lint:
-	@test -z "$$(gofmt -l cmd console/*.go demo docs internal recorders/go)" || { gofmt -l cmd console/*.go demo docs internal recorders/go; echo "gofmt these"; exit 1; }
+	@test -z "$$(gofmt -l cmd console/*.go demo docs internal recorders)" || { gofmt -l cmd console/*.go demo docs internal recorders; echo "gofmt these"; exit 1; }
 	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool staticcheck ./...) || exit 1; done
 	cd console && npm run lint
 
@@ -72,4 +77,4 @@ screenshots: build chromium
 check: test
 
 clean:
-	rm -rf bin console/dist/assets console/dist/index.html console/node_modules $(DATA)
+	rm -rf bin recorders/dist/go console/dist/assets console/dist/index.html console/node_modules $(DATA)

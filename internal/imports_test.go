@@ -40,7 +40,7 @@ var mayImport = map[string]string{
 	"internal/service":      "docs internal/access internal/control internal/otlp internal/core/finding internal/core/engine internal/core/views internal/ingest internal/store",
 	"internal/client":       "internal/core/views",
 	"internal/report":       "internal/core/conform internal/core/finding internal/core/derive internal/core/engine internal/core/views",
-	"internal/cli": "console demo/harbour record record/event internal/access internal/control internal/core/conform internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
+	"internal/cli": "recorders console demo/harbour record record/event internal/access internal/control internal/core/conform internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
 		"internal/core/engine " +
 		"internal/core/views internal/store internal/ingest internal/service internal/client internal/report",
 	"internal/browser":               "",
@@ -59,6 +59,7 @@ var mayImport = map[string]string{
 	"record/wired":                   "record record/event record/internal/adapt",
 	"record/uberdig":                 "record record/event record/internal/adapt",
 	"record/uberfx":                  "record record/event record/internal/adapt",
+	"record/recordtest":              "record",
 	"record/samberdo":                "record record/event record/internal/adapt record/internal/goroutine",
 	"internal/recorded":              "",
 	"internal/recorded/model":        "",

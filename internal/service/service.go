@@ -23,6 +23,8 @@ type Config struct {
 	Tokens  bool     // requests need one
 	Hosts   []string // what the service is called, where it is not on loopback
 	Console fs.FS    // the built console, index.html at its root
+
+	Recorders fs.FS // the packed recorders, by runtime; nil: none
 	Log     *slog.Logger
 	Version string
 	Keep    ingest.Keep // what housekeeping goes by, to be told
@@ -102,6 +104,7 @@ func (s *service) routes(g *gin.Engine) {
 	api.GET("/live", s.do(s.getLive))
 	api.GET("/openapi.json", s.do(s.getOpenAPI))
 	g.POST("/v1/logs", s.do(s.postLogs))
+	g.GET("/go/*file", s.do(s.getGoModule))
 	g.GET("/healthz", s.do(s.getHealth))
 	g.GET("/readyz", s.do(s.getReady))
 	g.NoRoute(s.do(s.getConsole))

@@ -57,6 +57,7 @@ func startWith(t *testing.T, folder string, wantTokens bool) *running {
 	h, err := service.New(service.Config{
 		Hub: hub, Desk: desk, Gate: gate, Tokens: wantTokens, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
 		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>console")}, "assets/a.js": {Data: []byte("1")}},
+		Recorders: os.DirFS(folder),
 	})
 	require.NoError(t, err)
 	r := &running{Server: httptest.NewServer(h), t: t, hub: hub, gate: gate}
@@ -370,7 +371,7 @@ func TestOpenAPI(t *testing.T) {
 		}
 	}
 	routes := []string{}
-	param := regexp.MustCompile(`:(\w+)`)
+	param := regexp.MustCompile(`[:*](\w+)`)
 	for _, route := range r.Config.Handler.(interface{ Routes() gin.RoutesInfo }).Routes() {
 		routes = append(routes, route.Method+" "+param.ReplaceAllString(route.Path, "{$1}"))
 	}
