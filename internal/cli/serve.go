@@ -21,8 +21,8 @@ import (
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/service"
-	"keenlantern.example/recorders"
 	"keenlantern.example/internal/store"
+	"keenlantern.example/recorders"
 )
 
 func serve(ctx context.Context, std IO, args []string) error {

@@ -128,6 +128,7 @@ func (r *recording) count(kind event.Kind, also func(*event.Event) bool) map[str
 type tally struct {
 	mu                   sync.Mutex
 	built, ended, failed map[string]int
+	slow                 time.Duration // that the clock takes to build
 }
 
 func newTally() *tally {

@@ -45,7 +45,7 @@ func (t *doTides) Height() float64                 { return 2 }
 func doOffice(c *tally) func(do.Injector) {
 	return do.Package(
 		do.Lazy(func(do.Injector) (*doClock, error) {
-			time.Sleep(2 * time.Millisecond) // several ask for it meanwhile
+			time.Sleep(c.slow) // several ask for it meanwhile
 			return built(c, "clock", &doClock{c}), nil
 		}),
 		do.Eager(&model.Chart{Name: "approach"}),
@@ -93,6 +93,7 @@ func doHandler(root do.Injector, c *tally, open func(r *http.Request) do.Injecto
 // TestSamberDo holds that an application that was not written for it is recorded by one line, and nothing is found in it.
 func TestSamberDo(t *testing.T) {
 	c := newTally()
+	c.slow = 400 * time.Millisecond
 	got := recorded(t, func(rec *record.Recorder) {
 		root := samberdo.New(rec, nil, doOffice(c))
 		requests := do.NameOf[*doDesk]() // any text: a scope's name is another each time
@@ -130,8 +131,11 @@ func TestSamberDo(t *testing.T) {
 	assert.Equal(t, 1, makes["berths/model.Chart"], "a namesake in another package: %s", shown(makes))
 	ends := got.count(event.Dispose, func(e *event.Event) bool { return e.State == "" || e.State == "done" })
 	assert.Equal(t, map[string]int{"recorded_test.doClock": c.ended["clock"], "recorded_test.doLedger": c.ended["ledger"]}, ends)
-	opens := 0
+	opens, long := 0, 0
 	for _, e := range got.events {
+		if e.Kind == event.Make && got.regs[e.Reg].Service == "recorded_test.doLedger" && e.NS > 350_000_000 {
+			long++ // all of the first waited for the clock, and one built it
+		}
 		if e.Kind == event.Open {
 			opens++
 			assert.Equal(t, "GET /berths", e.Name)
@@ -144,6 +148,7 @@ func TestSamberDo(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 200, opens, "one scope for each request")
+	assert.LessOrEqual(t, long, 1, "waiting for another goroutine is no construction")
 }
 
 // TestSamberDoSame holds that an application does under the adapter what it does without: names, errors, clones, overrides.

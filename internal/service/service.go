@@ -25,9 +25,9 @@ type Config struct {
 	Console fs.FS    // the built console, index.html at its root
 
 	Recorders fs.FS // the packed recorders, by runtime; nil: none
-	Log     *slog.Logger
-	Version string
-	Keep    ingest.Keep // what housekeeping goes by, to be told
+	Log       *slog.Logger
+	Version   string
+	Keep      ingest.Keep // what housekeeping goes by, to be told
 
 	// MaxBatch and MaxFile bound bodies, in bytes, compressed and unpacked alike; 0 is the default.
 	MaxBatch int64

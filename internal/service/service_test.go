@@ -56,7 +56,7 @@ func startWith(t *testing.T, folder string, wantTokens bool) *running {
 	require.NoError(t, err)
 	h, err := service.New(service.Config{
 		Hub: hub, Desk: desk, Gate: gate, Tokens: wantTokens, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
-		Console: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>console")}, "assets/a.js": {Data: []byte("1")}},
+		Console:   fstest.MapFS{"index.html": {Data: []byte("<!doctype html>console")}, "assets/a.js": {Data: []byte("1")}},
 		Recorders: os.DirFS(folder),
 	})
 	require.NoError(t, err)

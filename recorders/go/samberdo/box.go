@@ -66,6 +66,7 @@ type service struct {
 	made    bool
 	dispose bool      // the container has a way to dispose inst
 	began   time.Time // its disposal
+	asking  []*frame  // who asks for it while it is not built: one of them builds it, the others wait
 }
 
 // Record has rec record a container, from now on. Scopes are recorded that are made after it.

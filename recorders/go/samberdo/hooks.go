@@ -42,6 +42,9 @@ type frame struct {
 	failed error  // what was told of already
 	ask    *ask
 	value  any // what was built, where a provider says so
+	where  record.ScopeID
+	known  bool     // where is known
+	of     *service // that is not built yet
 }
 
 // stack returns what the calling goroutine is asking for, and makes room for it if asked to. It may be nil otherwise.
@@ -93,8 +96,59 @@ func (h *hooks) invoking(s *do.Scope, name string) {
 			st.where, st.known = f.ask.scope, true
 		}
 	}
+	f.where, f.known = st.where, st.known
 	st.frames = append(st.frames, f)
 	b.running.Add(1)
+	b.wants(f)
+}
+
+// wants notes who asks for something that is not built yet.
+func (b *box) wants(f *frame) {
+	b.mu.RLock()
+	_, sv := b.open(f.scope, f.name)
+	idle := sv == nil || sv.made || sv.how != do.ServiceTypeLazy
+	b.mu.RUnlock()
+	if idle {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if !sv.made && len(sv.asking) < maxAsking {
+		sv.asking, f.of = append(sv.asking, f), sv
+	}
+}
+
+// maxAsking bounds how many are remembered who ask for one thing.
+const maxAsking = 1000
+
+// got notes that somebody asks no longer.
+func (b *box) got(f *frame) {
+	if f.of == nil {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if n := slices.Index(f.of.asking, f); n >= 0 {
+		f.of.asking = slices.Delete(f.of.asking, n, n+1)
+	}
+}
+
+// builder returns who of those that ask has built a service: who was given something for it, else who asked first. Whoever calls
+// has waited for it, or is it. The caller holds mu.
+func (sv *service) builder(f *frame) *frame {
+	if len(f.with) > 0 {
+		return f
+	}
+	first := f
+	for _, other := range sv.asking {
+		if len(other.with) > 0 {
+			return other
+		}
+		if other.began.Before(first.began) {
+			first = other
+		}
+	}
+	return first
 }
 
 // built tells whether the root keeps nothing of a service that is still to be built.
@@ -132,6 +186,7 @@ func (h *hooks) invoked(s *do.Scope, name string, err error) {
 	}
 	st.frames = st.frames[:len(st.frames)-1]
 	defer b.leave(st)
+	defer b.got(f)
 	b.running.Add(-1)
 	var outer *frame
 	if n := len(st.frames); n > 0 {
@@ -250,8 +305,14 @@ func (b *box) make(st *stack, sc *scope, sv *service, f *frame, took time.Durati
 	if sv.how != do.ServiceTypeTransient && sv.made {
 		return sv.inst // another goroutine has told it meanwhile
 	}
+	by := f
+	if sv.how == do.ServiceTypeLazy {
+		if by = sv.builder(f); by != f {
+			f.waited, took = took, time.Since(by.began)
+		}
+	}
 	m := record.Making{
-		Reg: sv.id, Scope: sc.id, With: f.with, Took: max(0, took-f.waited), By: "factory", Disposable: disposable(f.value),
+		Reg: sv.id, Scope: sc.id, With: by.with, Took: max(0, took-by.waited), By: "factory", Disposable: disposable(f.value),
 	}
 	if f.value != nil {
 		m.Impl = b.names.Type(reflect.TypeOf(f.value))
@@ -259,8 +320,8 @@ func (b *box) make(st *stack, sc *scope, sv *service, f *frame, took time.Durati
 	if sv.how == do.ServiceTypeEager {
 		m.By, m.Took = "external", 0
 	}
-	if st.known {
-		m.Scope = st.where
+	if by.known {
+		m.Scope = by.where
 	}
 	if m.Scope != sc.id && sc != b.root || sv.how == do.ServiceTypeTransient {
 		m.Owner = record.OwnedBy(sc.id)
