@@ -47,6 +47,7 @@ lint:
 
 overhead:
 	go test -run '^$$' -bench Overhead -benchtime 200x ./demo/harbour
+	go test -run '^$$' -bench Overhead -benchtime 200x ./internal/recorded
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/service/...

@@ -18,7 +18,7 @@ import (
 	"keenlantern.example/record/wired"
 )
 
-// TestScopes holds what docs/recorders-go.md says of handlers and adapters together: how many scopes a piece of work gets, and in
+// TestScopes holds what docs/recording/go.md says of handlers and adapters together: how many scopes a piece of work gets, and in
 // which one what the container builds for it is told.
 func TestScopes(t *testing.T) {
 	type work func(ctx context.Context) // opens a scope of the container's, builds something in it and ends it

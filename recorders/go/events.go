@@ -191,17 +191,30 @@ func (r *Recorder) Open(g Scope) ScopeID {
 		return 0
 	}
 	s := r.session.Load()
+	if left, out := r.leftOut(s, g.In); out {
+		return left
+	}
+	return r.open(s, &g)
+}
+
+// leftOut draws whether a scope that begins is left out, and returns what stands for it then.
+func (r *Recorder) leftOut(s *session, in ScopeID) (ScopeID, bool) {
 	switch {
 	case s == nil:
-		return Unrecorded
-	case !r.in(s, g.In):
-		return g.In // what is inside a scope that is left out is left out with it
-	case g.In == 0 && s.share < 1 && rand.Float64() >= s.share:
-		return Unrecorded
+		return Unrecorded, true
+	case !r.in(s, in):
+		return in, true // what is inside a scope that is left out is left out with it
+	case in == 0 && s.share < 1 && rand.Float64() >= s.share:
+		return Unrecorded, true
 	case r.crowded.Load():
 		r.skipped.Add(1)
-		return dropped
+		return dropped, true
 	}
+	return 0, false
+}
+
+// open begins a scope that is recorded.
+func (r *Recorder) open(s *session, g *Scope) ScopeID {
 	id := ScopeID(r.scopes.Add(1))
 	r.add(s, &note{
 		kind: event.Open, scope: id, other: InstID(g.In), weight: s.weight, text: [5]string{g.Kind, g.Name, g.Trace},

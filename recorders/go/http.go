@@ -22,8 +22,17 @@ func Named(r *Recorder, next http.Handler, name func(*http.Request) string) http
 		return next
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
-		if r.session.Load() == nil {
+		s := r.session.Load()
+		if s == nil {
 			next.ServeHTTP(w, req)
+			return
+		}
+		if left, out := r.leftOut(s, 0); out {
+			ctx := r.In(req.Context(), left)
+			if trace := traceID(req.Header.Get(traceparent)); trace != "" {
+				ctx = context.WithValue(ctx, traceKey{}, trace)
+			}
+			next.ServeHTTP(w, req.WithContext(ctx))
 			return
 		}
 		called := ""
@@ -39,7 +48,7 @@ func Named(r *Recorder, next http.Handler, name func(*http.Request) string) http
 		if trace == "" {
 			trace = random(16)
 		}
-		id := r.Open(Scope{Kind: "request", Name: called, Trace: trace})
+		id := r.open(s, &Scope{Kind: "request", Name: called, Trace: trace})
 		defer r.CloseScope(id)
 		defer r.Enter(id)()
 		ctx := context.WithValue(r.In(req.Context(), id), traceKey{}, trace)

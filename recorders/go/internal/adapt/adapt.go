@@ -18,6 +18,7 @@ type Names struct {
 	mu     sync.RWMutex
 	byFull map[string]string
 	taken  map[string]string // whose it is
+	byType map[reflect.Type]string
 }
 
 // maxNames bounds how many are remembered. Types beyond it go by their full names.
@@ -75,7 +76,22 @@ func (n *Names) Type(t reflect.Type) string {
 	if t == nil {
 		return ""
 	}
-	return n.Of(Full(t))
+	n.mu.RLock()
+	name, ok := n.byType[t]
+	n.mu.RUnlock()
+	if ok {
+		return name
+	}
+	name = n.Of(Full(t))
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.byType == nil {
+		n.byType = map[reflect.Type]string{}
+	}
+	if len(n.byType) < maxNames {
+		n.byType[t] = name
+	}
+	return name
 }
 
 // Full returns a type's name with its package's whole path.
