@@ -216,6 +216,8 @@ func doMistake(t *testing.T, office, request func(do.Injector), work func(root, 
 	return got.found()
 }
 
+// TestSamberDoMistakes holds what each mistake gives. The container makes a double disposal impossible; a layer gone round is
+// among the mistakes of demo/harbour.
 func TestSamberDoMistakes(t *testing.T) {
 	c := newTally()
 	desk := func(_, scope do.Injector) error { _, err := do.Invoke[*doDesk](scope); return err }

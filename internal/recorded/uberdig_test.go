@@ -185,6 +185,7 @@ func TestUberDigSame(t *testing.T) {
 	assert.Equal(t, plain, under)
 }
 
+// TestUberDigMistakes holds what each mistake gives. dig makes these impossible: a bypassed decorator, asking a closed scope.
 func TestUberDigMistakes(t *testing.T) {
 	c := newTally()
 	run := func(t *testing.T, opts []uberdig.Option, office, request func(digger) error, invoke any, after func(*record.Recorder)) *recording {
@@ -208,6 +209,32 @@ func TestUberDigMistakes(t *testing.T) {
 	}
 	office := func(d digger) error { return digOffice(d, c) }
 	request := func(d digger) error { return digRequest(d, c) }
+	t.Run("a captive", func(t *testing.T) {
+		// What a scope exports is the container's, and keeps what the scope has of its own.
+		first := true
+		r := run(t, nil, office, func(d digger) error {
+			if !first {
+				return request(d)
+			}
+			first = false
+			return errors.Join(request(d), d.Provide(func(l *digLedger) *digTides { return &digTides{l.water} }, dig.Export(true)))
+		}, func(*digTides) {}, nil)
+		assert.Equal(t, []found{{"captive/scoped", "recorded_test.digLedger", "recorded_test.digTides"}}, r.found())
+	})
+	t.Run("several provided in a loop in each scope", func(t *testing.T) {
+		type in struct {
+			dig.In
+			Piers []*digPier `group:"piers"`
+		}
+		r := run(t, nil, func(digger) error { return nil }, func(d digger) (err error) {
+			for n := range 3 {
+				err = errors.Join(err, d.Provide(func() *digPier { return &digPier{n} }, dig.Group("piers")))
+			}
+			return err
+		}, func(in) {}, nil)
+		assert.Empty(t, r.Findings)
+		assert.Len(t, r.regs, 3)
+	})
 	t.Run("a leak", func(t *testing.T) {
 		use := func(*digDesk) {}
 		assert.Empty(t, run(t, nil, office, request, use, nil).found(), "nobody knows whether it is closed")

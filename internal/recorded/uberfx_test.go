@@ -146,6 +146,8 @@ type fxLog map[string]int
 // LogEvent is fx's.
 func (l fxLog) LogEvent(e fxevent.Event) { l[fmt.Sprintf("%T", e)]++ }
 
+// TestUberFxMistakes holds what each mistake gives. fx makes these impossible: captives, closed scopes, bypassed decorators; and
+// leaks invisible, for it shows no value.
 func TestUberFxMistakes(t *testing.T) {
 	run := func(t *testing.T, options ...fx.Option) *recording {
 		return recorded(t, func(rec *record.Recorder) {

@@ -84,6 +84,7 @@ func TestWired(t *testing.T) {
 	assert.EqualValues(t, 200, r.Streams[0].Figures.Scopes, "one scope for each request")
 }
 
+// TestWiredMistakes holds what each mistake gives. It makes these impossible: a wrong key, a bypassed layer, a double disposal.
 func TestWiredMistakes(t *testing.T) {
 	c := newTally()
 	t.Run("a cycle", func(t *testing.T) {

@@ -52,11 +52,15 @@ func (b *builder) register(answering func(asked) *registered) {
 				g.Wraps = inner.id
 			}
 		}
-		k := regKey{g.Service, g.Key, b.home.kind, b.at}
+		k := regKey{g.Service, g.Key, b.home.kind, b.at, 0}
 		sh.mu.Lock()
+		if b.home.outer != nil { // a loop may provide several at one place
+			k.n = b.home.times[k]
+			b.home.times[regKey{g.Service, g.Key, b.home.kind, b.at, 0}]++
+		}
 		reg := sh.regs[k]
 		sh.mu.Unlock()
-		// Those of the root are each their own: a loop may provide several at one place.
+		// Those of the root are each their own.
 		if reg == nil || b.home.outer == nil {
 			reg = &registered{sh.rec.Register(g), g}
 		}

@@ -60,7 +60,10 @@ type registered struct {
 }
 
 // regKey tells registrations apart: those that each scope makes again are one.
-type regKey struct{ service, key, kind, at string }
+type regKey struct {
+	service, key, kind, at string
+	n                      int // of those made at one place
+}
 
 // call is an Invoke that is running.
 type call struct {
@@ -80,6 +83,7 @@ type Scope struct {
 	kind    string
 	answers map[asked]*registered
 	latest  map[asked]record.InstID
+	times   map[regKey]int
 	layers  map[string]string // decorators' places, by how dig names what they decorate
 }
 
@@ -119,7 +123,7 @@ func Record(rec *record.Recorder, c *dig.Container, opts ...Option) *Container {
 func (sh *shared) scope(d digger, outer *Scope, id record.ScopeID, kind string) *Scope {
 	s := &Scope{shared: sh, dig: d, outer: outer, id: id, kind: kind}
 	if !s.left() {
-		s.answers, s.latest, s.layers = map[asked]*registered{}, map[asked]record.InstID{}, map[string]string{}
+		s.answers, s.latest, s.layers, s.times = map[asked]*registered{}, map[asked]record.InstID{}, map[string]string{}, map[regKey]int{}
 	}
 	return s
 }
