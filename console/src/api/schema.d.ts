@@ -574,6 +574,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/go/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The Go recorder's modules, as a Go module proxy serves them
+         * @description For the Go command, in this service's own version: GOPROXY=http://lantern:7460/go,$GOPROXY GONOSUMDB=keenlantern.example
+         *     go get keenlantern.example/record. No token is needed.
+         */
+        get: operations["getGoModule"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -2455,6 +2476,35 @@ export interface operations {
                 };
             };
             503: components["responses"]["Busy"];
+        };
+    };
+    getGoModule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description A path of the Go module proxy protocol.
+                 * @example keenlantern.example/record/@latest
+                 */
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                    "application/json": Record<string, never>;
+                    "application/zip": string;
+                };
+            };
+            404: components["responses"]["Problem"];
         };
     };
     getHealth: {

@@ -45,7 +45,6 @@ type provided struct {
 	kind    string // as in fx's run event
 	module  string
 	results []*result
-	needs   []need
 	ran     bool
 	index   int
 }
