@@ -213,34 +213,22 @@ func (c *checker) time(e *event.Event) {
 	}
 }
 
-// known are the words that the format gives a meaning.
-var known = map[string][]string{
-	"lifetime": {"singleton", "scoped", "transient", "per-consumer", "external"},
-	"disposer": {"container", "code", "nobody"},
-	"state":    {"begun", "done", "failed", "refused", "handed"},
-	"how":      {"constructor", "property", "method", "locator", "factory", "provider"},
-	"why":      {"missing", "cycle", "ambiguous", "lifetime", "no-scope", "closed", "error"},
-	"make by":  {"container", "factory", "external", "direct"},
-}
-
+// words doubts a word that the format gives no meaning.
 func (c *checker) words(e *event.Event) {
-	word := func(field, value string) {
-		if value != "" && !slices.Contains(known[field], value) {
-			c.doubt(e.Line, "word", "%s %q has no meaning to rules: it knows %s", field, value, strings.Join(known[field], ", "))
+	for f := range event.AllFields {
+		words := event.Words(e.Kind, f)
+		if words == nil || !e.Has.Has(f) {
+			continue
 		}
-	}
-	switch e.Kind {
-	case event.Register:
-		word("lifetime", e.Lifetime)
-		word("disposer", e.Disposer)
-	case event.Dispose:
-		word("state", e.State)
-	case event.Give:
-		word("how", e.How)
-	case event.Fail:
-		word("why", e.Why)
-	case event.Make:
-		word("make by", e.By)
+		value, one := e.Text(f)
+		if !one || value == "" || slices.Contains(words, value) {
+			continue
+		}
+		name := f.String()
+		if f == event.FBy {
+			name = e.Kind.String() + " by"
+		}
+		c.doubt(e.Line, "word", "%s %q has no meaning to rules: it knows %s", name, value, strings.Join(words, ", "))
 	}
 }
 

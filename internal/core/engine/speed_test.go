@@ -34,7 +34,8 @@ func requests(n, atOnce int, put func(*event.Event)) {
 	with := make([]event.With, 2)
 	say := func(kind event.Kind, t int64, has event.Fields) *event.Event {
 		e.Reset()
-		e.Kind, e.T, e.Has, e.Count, e.Weight = kind, t, has|event.Of(event.FT), 1, 1
+		has.Set(event.FT)
+		e.Kind, e.T, e.Has, e.Count, e.Weight = kind, t, has, 1, 1
 		return &e
 	}
 	for k := range n + atOnce - 1 {
@@ -77,7 +78,7 @@ func requests(n, atOnce int, put func(*event.Event)) {
 		e.Scope = event.ScopeID(k + 1)
 		put(&e)
 	}
-	say(event.Bye, int64(100*(n+atOnce)+100), 0)
+	say(event.Bye, int64(100*(n+atOnce)+100), event.Fields{})
 	put(&e)
 }
 

@@ -141,7 +141,7 @@ func (h *Handouts) bound(c *ledger.Change) {
 
 // asGiven takes what a give line says was asked for.
 func (h *Handouts) asGiven(k *kind, ev *event.Event) {
-	k.said = ev.Has&event.Of(event.FService, event.FKey) != 0
+	k.said = ev.Has.Has(event.FService) || ev.Has.Has(event.FKey)
 	k.asked = ledger.Asked{Service: ev.Service, Key: ev.Key, HasKey: ev.Has.Has(event.FKey)}
 	k.all, k.how, k.site, k.Module = ev.All, ev.How, ev.Site, ev.Module
 	if ev.Has.Has(event.FVia) {

@@ -34,7 +34,7 @@ func (w *World) make(ev *event.Event) error {
 			i.Container = c
 		}
 	}
-	if ev.Has&particular != 0 {
+	if ev.Has.Meets(particular) {
 		i.Particulars = particularsOf(ev, i.Reg)
 	}
 	w.insts.put(uint64(i.ID), i)

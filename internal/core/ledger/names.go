@@ -98,7 +98,7 @@ func (n *names) bound(ev *event.Event) {
 		n.or(&ev.Site, "")
 		n.or(&ev.Module, "")
 		if ev.Service != "" || ev.Key != "" {
-			n.asked(&ev.Service, &ev.Key, func() { ev.Has &^= event.Of(event.FService, event.FKey) })
+			n.asked(&ev.Service, &ev.Key, func() { ev.Has.Drop(event.FService, event.FKey) })
 		}
 	case event.Use:
 		n.or(&ev.Site, "")

@@ -180,26 +180,21 @@ func (p *Parser) complete() {
 		p.fail("%s without t", e.Kind)
 		return
 	}
-	if missing := e.Kind.Required() &^ e.Has; missing != 0 {
-		for f := event.Field(0); f < 64; f++ {
-			if missing.Has(f) {
-				p.fail("%s without %s", e.Kind, f)
-				return
-			}
-		}
+	if missing, any := e.Kind.Required().Without(e.Has).First(); any {
+		p.fail("%s without %s", e.Kind, missing)
+		return
 	}
-	switch e.Kind {
-	case event.Hello:
+	if of, any := either[e.Kind]; any && !e.Has.Has(of[0]) && !e.Has.Has(of[1]) {
+		p.fail("%s without %s or %s", e.Kind, of[0], of[1])
+		return
+	}
+	if e.Kind == event.Hello {
 		if e.Format != event.Format {
 			p.fail("format is %q: this version reads %s", e.Format, event.Format)
 		} else if _, err := time.Parse(time.RFC3339, e.Start); err != nil {
 			p.fail("start is %q: a time as in RFC 3339 is needed, such as 2026-03-02T05:40:00.000000000Z", e.Start)
 		} else if e.App == "" || e.Stream == "" {
 			p.fail("hello with an empty app or stream")
-		}
-	case event.Forget:
-		if !e.Has.Has(event.FInst) && !e.Has.Has(event.FContainer) {
-			p.fail("forget without inst or container")
 		}
 	}
 	if !e.Has.Has(event.FCount) {
@@ -221,163 +216,20 @@ func (p *Parser) field(f event.Field) {
 		}
 		return
 	}
-	switch f {
-	case event.FT:
-		e.T = p.integer(f, -event.MaxNumber)
-	case event.FInst:
-		e.Inst = event.InstID(p.integer(f, 1))
-	case event.FTo:
-		e.To = event.InstID(p.integer(f, 1))
-	case event.FScope:
-		e.Scope = event.ScopeID(p.integer(f, 0))
-	case event.FReg:
-		e.Reg = event.RegID(p.integer(f, 1))
-	case event.FNS:
-		e.NS = p.integer(f, 0)
-	case event.FBy:
-		if e.Kind == event.Use {
-			e.User = event.InstID(p.integer(f, 1))
-		} else {
-			e.By = p.name(f)
-		}
-	case event.FOwner:
-		e.Owner = event.ScopeID(p.integer(f, 0))
-	case event.FIn:
-		if e.Kind == event.Register {
-			p.part()
-		} else if e.Kind == event.Container {
-			e.InCont = event.ContainerID(p.integer(f, 1))
-		} else {
-			e.InScope = event.ScopeID(p.integer(f, 0))
-		}
-	case event.FContainer:
-		e.Container = event.ContainerID(p.integer(f, 1))
-	case event.FVia:
-		e.Via = event.RegID(p.integer(f, 1))
-	case event.FWraps:
-		e.Wraps = event.RegID(p.integer(f, 1))
-	case event.FAlias:
-		e.Alias = event.RegID(p.integer(f, 1))
-	case event.FProxy:
-		e.Proxy = event.RegID(p.integer(f, 1))
-	case event.FFor:
-		e.For = event.RegID(p.integer(f, 1))
-	case event.FCount:
-		e.Count = p.integer(f, 1)
-	case event.FWeight:
-		e.Weight = p.integer(f, 1)
-	case event.FSize:
-		e.Size = p.integer(f, 0)
-	case event.FLost:
-		e.Lost = p.integer(f, 0)
-	case event.FPID:
-		e.PID = p.integer(f, 0)
-	case event.FAll:
-		e.All = p.boolean(f)
-	case event.FPrimary:
-		e.Primary = p.boolean(f)
-	case event.FLocal:
-		e.Local = p.boolean(f)
-	case event.FInternal:
-		e.Internal = p.boolean(f)
-	case event.FDisposable:
-		e.Disposable = p.boolean(f)
-	case event.FShareable:
-		e.Shareable = p.boolean(f)
-	case event.FOptional:
-		e.Optional = p.boolean(f)
-	case event.FThread:
-		if p.peek() == '"' {
-			e.Thread = p.name(f)
-		} else {
-			from := p.pos
-			p.integer(f, -event.MaxNumber)
-			if p.why == "" {
-				e.Thread = p.names.text(p.text[from:p.pos])
-			}
-		}
-	case event.FLabels:
-		e.Labels = p.labels()
-	case event.FSees:
-		e.Sees = p.texts(f, e.Sees[:0])
-	case event.FPath:
-		e.Path = p.texts(f, e.Path[:0])
-	case event.FAlso:
-		e.Also = p.also(e.Also[:0])
-	case event.FNeeds:
-		e.Needs = p.needs(e.Needs[:0])
-	case event.FWith:
-		e.With = p.with(e.With[:0])
-	default:
-		*p.textField(f) = p.name(f)
-	}
+	p.value(f)
 	e.Has.Set(f)
 }
 
-// textField returns where a field that is a text goes.
-func (p *Parser) textField(f event.Field) *string {
-	e := p.ev
-	switch f {
-	case event.FFormat:
-		return &e.Format
-	case event.FApp:
-		return &e.App
-	case event.FStream:
-		return &e.Stream
-	case event.FStart:
-		return &e.Start
-	case event.FVersion:
-		return &e.Version
-	case event.FLanguage:
-		return &e.Language
-	case event.FHost:
-		return &e.Host
-	case event.FEnvironment:
-		return &e.Environment
-	case event.FRecorder:
-		return &e.Recorder
-	case event.FName:
-		return &e.Name
-	case event.FAt:
-		return &e.At
-	case event.FDuplicates:
-		return &e.Duplicates
-	case event.FCycles:
-		return &e.Cycles
-	case event.FService:
-		return &e.Service
-	case event.FImpl:
-		return &e.Impl
-	case event.FLifetime:
-		return &e.Lifetime
-	case event.FDeclared:
-		return &e.Declared
-	case event.FKey:
-		return &e.Key
-	case event.FDisposer:
-		return &e.Disposer
-	case event.FModule:
-		return &e.Module
-	case event.FKind:
-		return &e.ScopeKind
-	case event.FTrace:
-		return &e.Trace
-	case event.FEnds:
-		return &e.Ends
-	case event.FEntry:
-		return &e.Entry
-	case event.FHow:
-		return &e.How
-	case event.FSite:
-		return &e.Site
-	case event.FState:
-		return &e.State
-	case event.FError:
-		return &e.Error
-	case event.FWhy:
-		return &e.Why
+// flow reads an integer or a text, which stands for a flow of work.
+func (p *Parser) flow(f event.Field) string {
+	if p.peek() == '"' {
+		return p.name(f)
 	}
-	return &e.Message
+	from := p.pos
+	if p.integer(f, -event.MaxNumber); p.why != "" {
+		return ""
+	}
+	return p.names.text(p.text[from:p.pos])
 }
 
 func (p *Parser) labels() map[string]string {

@@ -17,9 +17,7 @@ func (p *Parser) quick() bool {
 		i++
 	}
 	kind := event.KindOf(text[len(head):i])
-	switch kind {
-	case event.Use, event.Make, event.Give, event.Open, event.Close, event.Dispose:
-	default:
+	if !isQuick(kind) {
 		return false
 	}
 	if i+3 >= len(text) || text[i] != '"' || text[i+1] != ',' || text[i+2] != '"' {
@@ -27,7 +25,7 @@ func (p *Parser) quick() bool {
 	}
 	e.Kind = kind
 	e.Count, e.Weight = 1, 1
-	has := event.Fields(0)
+	var has event.Fields
 	i += 3
 	for {
 		from, word := i, uint64(0)
@@ -47,7 +45,7 @@ func (p *Parser) quick() bool {
 		if f == event.FEv || !kind.Allows(f) {
 			return false
 		}
-		has |= 1 << f
+		has.Set(f)
 		i += 2
 		switch c := text[i]; {
 		case c-'0' <= 9:
@@ -91,7 +89,7 @@ func (p *Parser) quick() bool {
 			continue
 		}
 		e.Has = has
-		return text[i] == '}' && i+1 == len(text) && (kind.Required()|1<<event.FT)&^has == 0
+		return text[i] == '}' && i+1 == len(text) && has.Has(event.FT) && kind.Required().Without(has).None()
 	}
 }
 
@@ -101,7 +99,7 @@ var words = func() (t [1 << wordBits]struct {
 	word  uint64
 	field event.Field
 }) {
-	for f := event.FT; f <= event.FLost; f++ {
+	for f := event.FT; f <= event.FMessage; f++ {
 		name := f.String()
 		if len(name) > 8 {
 			continue
@@ -121,69 +119,3 @@ const (
 	wordBits = 9
 	wordHash = 0x9E3779B97F4A7C15 // 2^64 over the golden ratio: it spreads what differs in a few bits
 )
-
-// quickNumber sets a field that is a whole number, not below 0.
-func (p *Parser) quickNumber(f event.Field, n uint64) bool {
-	e := p.ev
-	switch f {
-	case event.FT:
-		e.T = int64(n)
-		return true
-	case event.FScope:
-		e.Scope = event.ScopeID(n)
-		return true
-	case event.FNS:
-		e.NS = int64(n)
-		return true
-	case event.FSize:
-		e.Size = int64(n)
-		return true
-	case event.FOwner:
-		e.Owner = event.ScopeID(n)
-		return true
-	}
-	if n == 0 && f != event.FIn { // ids but scopes, counts and weights are from 1
-		return false
-	}
-	switch f {
-	case event.FInst:
-		e.Inst = event.InstID(n)
-	case event.FReg:
-		e.Reg = event.RegID(n)
-	case event.FBy:
-		e.User = event.InstID(n)
-		return e.Kind == event.Use
-	case event.FTo:
-		e.To = event.InstID(n)
-	case event.FVia:
-		e.Via = event.RegID(n)
-	case event.FIn:
-		e.InScope = event.ScopeID(n)
-	case event.FCount:
-		e.Count = int64(n)
-	case event.FWeight:
-		e.Weight = int64(n)
-	default:
-		return false
-	}
-	return true
-}
-
-// quickTexts are the texts of the quick kinds, but for by and thread, which may be something else.
-var quickTexts = event.Of(
-	event.FEntry, event.FName, event.FKind, event.FService, event.FKey, event.FHow, event.FSite, event.FState, event.FImpl, event.FTrace,
-	event.FModule, event.FAt, event.FDisposer,
-)
-
-// quickText returns where a field that is a text goes, nil for any other.
-func (p *Parser) quickText(f event.Field) *string {
-	switch {
-	case quickTexts.Has(f):
-		return p.textField(f)
-	case f == event.FThread:
-		return &p.ev.Thread
-	case f == event.FBy && p.ev.Kind != event.Use:
-		return &p.ev.By
-	}
-	return nil
-}

@@ -12,7 +12,7 @@ func AppendLine(dst []byte, e *Event) []byte {
 	dst = append(dst, e.Kind.String()...)
 	dst = append(dst, `","t":`...)
 	dst = strconv.AppendInt(dst, e.T, 10)
-	set := e.Has & (shapes[e.Kind].required | shapes[e.Kind].optional)
+	set := e.Has.and(shapes[e.Kind].required.or(shapes[e.Kind].optional))
 	for _, f := range lineOrder[e.Kind] {
 		if set.Has(f) {
 			dst = append(dst, ',', '"')
@@ -21,10 +21,6 @@ func AppendLine(dst []byte, e *Event) []byte {
 			dst = appendField(dst, e, f)
 		}
 	}
-	if e.Message != "" && shapes[e.Kind].message {
-		dst = append(dst, `,"message":`...)
-		dst = AppendString(dst, e.Message)
-	}
 	return append(dst, '}', '\n')
 }
 
@@ -32,7 +28,7 @@ func AppendLine(dst []byte, e *Event) []byte {
 var lineOrder = func() (o [kinds][]Field) {
 	for k, s := range shapes {
 		for _, set := range []Fields{s.required, s.optional} {
-			for f := Field(0); f < 64; f++ {
+			for f := range fields {
 				if set.Has(f) {
 					o[k] = append(o[k], f)
 				}
@@ -41,148 +37,6 @@ var lineOrder = func() (o [kinds][]Field) {
 	}
 	return o
 }()
-
-func appendField(dst []byte, e *Event, f Field) []byte {
-	switch f {
-	case FFormat:
-		return AppendString(dst, e.Format)
-	case FApp:
-		return AppendString(dst, e.App)
-	case FStream:
-		return AppendString(dst, e.Stream)
-	case FStart:
-		return AppendString(dst, e.Start)
-	case FVersion:
-		return AppendString(dst, e.Version)
-	case FLanguage:
-		return AppendString(dst, e.Language)
-	case FHost:
-		return AppendString(dst, e.Host)
-	case FPID:
-		return strconv.AppendInt(dst, e.PID, 10)
-	case FEnvironment:
-		return AppendString(dst, e.Environment)
-	case FLabels:
-		return appendLabels(dst, e.Labels)
-	case FRecorder:
-		return AppendString(dst, e.Recorder)
-	case FSees:
-		return appendStrings(dst, e.Sees)
-	case FContainer:
-		return strconv.AppendUint(dst, uint64(e.Container), 10)
-	case FIn:
-		if e.Kind == Register {
-			return appendPart(dst, e)
-		}
-		if e.Kind == Container {
-			return strconv.AppendUint(dst, uint64(e.InCont), 10)
-		}
-		return strconv.AppendUint(dst, uint64(e.InScope), 10)
-	case FScope:
-		return strconv.AppendUint(dst, uint64(e.Scope), 10)
-	case FName:
-		return AppendString(dst, e.Name)
-	case FAt:
-		return AppendString(dst, e.At)
-	case FDuplicates:
-		return AppendString(dst, e.Duplicates)
-	case FCycles:
-		return AppendString(dst, e.Cycles)
-	case FReg:
-		return strconv.AppendUint(dst, uint64(e.Reg), 10)
-	case FService:
-		return AppendString(dst, e.Service)
-	case FImpl:
-		return AppendString(dst, e.Impl)
-	case FLifetime:
-		return AppendString(dst, e.Lifetime)
-	case FDeclared:
-		return AppendString(dst, e.Declared)
-	case FKey:
-		return AppendString(dst, e.Key)
-	case FAlso:
-		return appendAlso(dst, e.Also)
-	case FNeeds:
-		return appendNeeds(dst, e.Needs)
-	case FWraps:
-		return strconv.AppendUint(dst, uint64(e.Wraps), 10)
-	case FAlias:
-		return strconv.AppendUint(dst, uint64(e.Alias), 10)
-	case FProxy:
-		return strconv.AppendUint(dst, uint64(e.Proxy), 10)
-	case FPrimary:
-		return strconv.AppendBool(dst, e.Primary)
-	case FLocal:
-		return strconv.AppendBool(dst, e.Local)
-	case FInternal:
-		return strconv.AppendBool(dst, e.Internal)
-	case FDisposable:
-		return strconv.AppendBool(dst, e.Disposable)
-	case FDisposer:
-		return AppendString(dst, e.Disposer)
-	case FShareable:
-		return strconv.AppendBool(dst, e.Shareable)
-	case FModule:
-		return AppendString(dst, e.Module)
-	case FKind:
-		return AppendString(dst, e.ScopeKind)
-	case FTrace:
-		return AppendString(dst, e.Trace)
-	case FWeight:
-		return strconv.AppendInt(dst, e.Weight, 10)
-	case FEnds:
-		return AppendString(dst, e.Ends)
-	case FInst:
-		return strconv.AppendUint(dst, uint64(e.Inst), 10)
-	case FOwner:
-		if e.OwnerNull {
-			return append(dst, "null"...)
-		}
-		return strconv.AppendUint(dst, uint64(e.Owner), 10)
-	case FWith:
-		return appendWith(dst, e.With)
-	case FNS:
-		return strconv.AppendInt(dst, e.NS, 10)
-	case FBy:
-		if e.Kind == Use {
-			return strconv.AppendUint(dst, uint64(e.User), 10)
-		}
-		return AppendString(dst, e.By)
-	case FSize:
-		return strconv.AppendInt(dst, e.Size, 10)
-	case FTo:
-		return strconv.AppendUint(dst, uint64(e.To), 10)
-	case FEntry:
-		return AppendString(dst, e.Entry)
-	case FVia:
-		return strconv.AppendUint(dst, uint64(e.Via), 10)
-	case FHow:
-		return AppendString(dst, e.How)
-	case FSite:
-		return AppendString(dst, e.Site)
-	case FAll:
-		return strconv.AppendBool(dst, e.All)
-	case FThread:
-		return AppendString(dst, e.Thread)
-	case FCount:
-		return strconv.AppendInt(dst, e.Count, 10)
-	case FState:
-		return AppendString(dst, e.State)
-	case FError:
-		return AppendString(dst, e.Error)
-	case FWhy:
-		return AppendString(dst, e.Why)
-	case FOptional:
-		return strconv.AppendBool(dst, e.Optional)
-	case FFor:
-		return strconv.AppendUint(dst, uint64(e.For), 10)
-	case FPath:
-		return appendStrings(dst, e.Path)
-	case FLost:
-		return strconv.AppendInt(dst, e.Lost, 10)
-	}
-	return append(dst, "null"...)
-}
 
 func appendStrings(dst []byte, list []string) []byte {
 	dst = append(dst, '[')
@@ -353,9 +207,6 @@ func cut(s string) string {
 }
 
 const hex = "0123456789abcdef"
-
-// MaxText is the longest text in bytes that a trace may have in a field.
-const MaxText = 4096
 
 // AppendString appends s as a JSON string, cut behind MaxText bytes. Bytes that are no UTF-8 become U+FFFD, since a trace
 // is UTF-8 throughout; they count as the three bytes that is.

@@ -1,109 +1,68 @@
 package event
 
-// Field is one field of a line; Fields is a set of them.
-type (
-	Field  uint8
-	Fields uint64
-)
+import "math/bits"
 
-// The fields of all kinds, named as the line names them but for By on a use, which is an instance.
-const (
-	FEv Field = iota
-	FT
-	FInst
-	FReg
-	FFormat
-	FApp
-	FStream
-	FStart
-	FVersion
-	FLanguage
-	FHost
-	FPID
-	FEnvironment
-	FLabels
-	FRecorder
-	FSees
-	FContainer
-	FIn
-	FScope
-	FName
-	FAt
-	FDuplicates
-	FCycles
-	FService
-	FImpl
-	FLifetime
-	FDeclared
-	FKey
-	FAlso
-	FNeeds
-	FWraps
-	FAlias
-	FProxy
-	FPrimary
-	FLocal
-	FInternal
-	FDisposable
-	FDisposer
-	FShareable
-	FModule
-	FKind
-	FTrace
-	FWeight
-	FEnds
-	FOwner
-	FWith
-	FNS
-	FBy
-	FSize
-	FTo
-	FEntry
-	FVia
-	FHow
-	FSite
-	FAll
-	FThread
-	FCount
-	FState
-	FError
-	FWhy
-	FOptional
-	FFor
-	FPath
-	FLost
-)
+// Field is one field of a line.
+type Field uint8
 
-// FMessage does not fit the 64 of a set with the rest; a fail's message is carried when it is not empty.
-const FMessage = Field(64)
+// Fields is a set of fields.
+type Fields struct{ low, high uint64 }
 
 // Of makes a set.
 func Of(fs ...Field) Fields {
 	var s Fields
 	for _, f := range fs {
-		s |= 1 << f
+		s.Set(f)
 	}
 	return s
 }
 
 // Has tells whether f is in the set.
-func (s Fields) Has(f Field) bool { return f < 64 && s>>f&1 == 1 }
+func (s Fields) Has(f Field) bool {
+	if f < 64 {
+		return s.low>>f&1 == 1
+	}
+	return s.high>>(f-64)&1 == 1
+}
 
 // Set adds f.
 func (s *Fields) Set(f Field) {
 	if f < 64 {
-		*s |= 1 << f
+		s.low |= 1 << f
+	} else {
+		s.high |= 1 << (f - 64)
 	}
 }
 
-var fieldNames = [...]string{
-	"ev", "t", "inst", "reg", "format", "app", "stream", "start", "version", "language", "host", "pid", "environment", "labels",
-	"recorder", "sees", "container", "in", "scope", "name", "at", "duplicates", "cycles", "service", "impl",
-	"lifetime", "declared", "key", "also", "needs", "wraps", "alias", "proxy", "primary", "local", "internal",
-	"disposable", "disposer", "shareable", "module", "kind", "trace", "weight", "ends", "owner", "with", "ns",
-	"by", "size", "to", "entry", "via", "how", "site", "all", "thread", "count", "state", "error", "why", "optional",
-	"for", "path", "lost", "message",
+// Drop takes fields out of the set.
+func (s *Fields) Drop(fs ...Field) {
+	of := Of(fs...)
+	s.low &^= of.low
+	s.high &^= of.high
 }
+
+// Without returns what is in s and not in o.
+func (s Fields) Without(o Fields) Fields { return Fields{s.low &^ o.low, s.high &^ o.high} }
+
+// Meets tells whether s and o have a field in common.
+func (s Fields) Meets(o Fields) bool { return s.low&o.low|s.high&o.high != 0 }
+
+// None tells whether the set is empty.
+func (s Fields) None() bool { return s.low|s.high == 0 }
+
+// First returns the first field of the set in the order of a line, false where it is empty.
+func (s Fields) First() (Field, bool) {
+	switch {
+	case s.low != 0:
+		return Field(bits.TrailingZeros64(s.low)), true
+	case s.high != 0:
+		return Field(64 + bits.TrailingZeros64(s.high)), true
+	}
+	return 0, false
+}
+
+func (s Fields) and(o Fields) Fields { return Fields{s.low & o.low, s.high & o.high} }
+func (s Fields) or(o Fields) Fields  { return Fields{s.low | o.low, s.high | o.high} }
 
 // String returns the field's name in a line.
 func (f Field) String() string {
@@ -147,39 +106,6 @@ func FieldOf(name []byte) (Field, bool) {
 // shape is what one kind's line must and may have.
 type shape struct {
 	required, optional Fields
-	message            bool
-}
-
-var shapes = [kinds]shape{
-	Hello: {
-		required: Of(FFormat, FApp, FStream, FStart),
-		optional: Of(FVersion, FLanguage, FHost, FPID, FEnvironment, FLabels, FRecorder, FSees),
-	},
-	Container: {required: Of(FContainer), optional: Of(FIn, FScope, FName, FAt, FDuplicates, FCycles)},
-	Register: {
-		required: Of(FReg, FService),
-		optional: Of(FImpl, FLifetime, FDeclared, FContainer, FKey, FAlso, FNeeds, FWraps, FAlias, FProxy, FPrimary, FLocal, FIn,
-			FInternal, FDisposable, FDisposer, FShareable, FSees, FAt, FModule),
-	},
-	Open: {required: Of(FScope), optional: Of(FIn, FKind, FName, FTrace, FWeight, FEnds)},
-	Make: {
-		required: Of(FInst, FScope),
-		optional: Of(FReg, FOwner, FWith, FNS, FBy, FImpl, FDisposable, FDisposer, FSize, FModule, FContainer, FAt),
-	},
-	Give: {
-		required: Of(FInst),
-		optional: Of(FScope, FTo, FEntry, FService, FKey, FVia, FHow, FSite, FAll, FModule),
-	},
-	Use:     {required: Of(FInst), optional: Of(FScope, FBy, FNS, FThread, FCount, FSite)},
-	Dispose: {required: Of(FInst), optional: Of(FScope, FNS, FBy, FState, FError)},
-	Forget:  {optional: Of(FInst, FContainer, FBy)},
-	Close:   {required: Of(FScope), optional: Of(FNS)},
-	Fail: {
-		required: Of(FService, FWhy),
-		optional: Of(FOptional, FScope, FKey, FTo, FFor, FPath, FSite), message: true,
-	},
-	Gap: {required: Of(FLost), optional: Of(FWhy)},
-	Bye: {optional: Of(FWhy)},
 }
 
 // Required returns the fields that a line of kind k must have, t apart.
@@ -187,10 +113,7 @@ func (k Kind) Required() Fields { return shapes[k].required }
 
 // Allows tells whether f means something on a line of kind k. What does not is kept out of the way, never refused.
 func (k Kind) Allows(f Field) bool {
-	if f == FMessage {
-		return shapes[k].message
-	}
-	return f <= FT || (shapes[k].required | shapes[k].optional).Has(f)
+	return f <= FT || shapes[k].required.Has(f) || shapes[k].optional.Has(f)
 }
 
 // idKind is the kind of thing an id names.
@@ -207,54 +130,4 @@ const (
 type Ref struct {
 	Kind idKind
 	ID   uint64
-}
-
-// Defines returns what e brings into being for lines that are about it, and whether it does.
-func (e *Event) Defines() (Ref, bool) {
-	switch e.Kind {
-	case Open:
-		return Ref{ScopeRef, uint64(e.Scope)}, true
-	case Make:
-		return Ref{InstRef, uint64(e.Inst)}, true
-	case Container:
-		return Ref{ContainerRef, uint64(e.Container)}, true
-	}
-	return Ref{}, false
-}
-
-// About appends to refs what has to be known before e means anything, the one it is about first. A make, a register
-// and an open never wait: what they mention may come later, even mutually.
-func (e *Event) About(refs []Ref) []Ref {
-	switch e.Kind {
-	case Give:
-		refs = append(refs, Ref{InstRef, uint64(e.Inst)})
-		if e.Has.Has(FTo) {
-			refs = append(refs, Ref{InstRef, uint64(e.To)})
-		}
-	case Use:
-		refs = append(refs, Ref{InstRef, uint64(e.Inst)})
-		if e.Has.Has(FBy) {
-			refs = append(refs, Ref{InstRef, uint64(e.User)})
-		}
-	case Dispose:
-		refs = append(refs, Ref{InstRef, uint64(e.Inst)})
-	case Forget:
-		if e.Has.Has(FInst) {
-			refs = append(refs, Ref{InstRef, uint64(e.Inst)})
-		} else {
-			refs = append(refs, Ref{ContainerRef, uint64(e.Container)})
-		}
-	case Fail:
-		if e.Has.Has(FTo) {
-			refs = append(refs, Ref{InstRef, uint64(e.To)})
-		}
-	case Close:
-		return append(refs, Ref{ScopeRef, uint64(e.Scope)})
-	default:
-		return refs
-	}
-	if e.Has.Has(FScope) {
-		refs = append(refs, Ref{ScopeRef, uint64(e.Scope)})
-	}
-	return refs
 }

@@ -1,0 +1,14 @@
+package spec_test
+
+import (
+	"os/exec"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// TestGenerated holds that nothing that is generated is behind the table.
+func TestGenerated(t *testing.T) {
+	out, err := exec.Command("go", "run", "./generate", "-check").CombinedOutput()
+	assert.NoError(t, err, "%s", out)
+}
