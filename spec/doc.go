@@ -2,4 +2,11 @@
 // Go recorder's and reader's tables, the JSON Schema, and the table in docs/trace-format.md. A test holds that nothing is behind.
 package spec
 
+import _ "embed"
+
 //go:generate go run ./generate
+
+// Events is the table.
+//
+//go:embed events.yaml
+var Events []byte

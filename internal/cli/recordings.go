@@ -42,7 +42,7 @@ func recordings(ctx context.Context, std IO, args []string) error {
 			name = strings.TrimSpace("pinned " + name)
 		}
 		rows = append(rows, []string{
-			r.ID, name, report.Clean(r.App), report.Clean(r.Version), r.State, localTime(r.Start), report.Took(r.LastedNS),
+			r.ID, name, report.Clean(r.App), report.Clean(r.Version), stateOf(&r), localTime(r.Start), report.Took(r.LastedNS),
 			finding.Number(r.Figures.Scopes), finding.Number(r.Figures.Events), tally(r.Findings), overallHealth(&r.Health),
 		})
 	}
@@ -67,6 +67,14 @@ func tally(t views.Tally) string {
 		return "nothing"
 	}
 	return strings.Join(parts, ", ")
+}
+
+// stateOf says how a recording is, and what is being done with it.
+func stateOf(s *views.Summary) string {
+	if s.Stale > 0 {
+		return s.State + ", being analysed anew"
+	}
+	return s.State
 }
 
 func overallHealth(h *views.Overall) string {

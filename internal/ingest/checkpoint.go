@@ -2,16 +2,12 @@ package ingest
 
 import (
 	"context"
-	"crypto/sha256"
-	"debug/elf"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"io"
-	"os"
-	"sync"
+	"runtime"
 	"time"
 
+	"keenlantern.example/internal/core"
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/rules"
@@ -28,53 +24,25 @@ const (
 	closingTime     = 4 * time.Second // after which it ends without
 )
 
-// executable tells the running program from any other: the linker's mark in it, where its file has one that is quickly
-// found, else the file's hash; "" where it cannot be read.
-var executable = sync.OnceValue(func() string {
-	path, err := os.Executable()
-	if err != nil {
-		return ""
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return ""
-	}
-	defer f.Close()
-	if file, err := elf.NewFile(f); err == nil {
-		if mark := file.Section(".note.go.buildid"); mark != nil {
-			if text, err := mark.Data(); err == nil && len(text) > 0 {
-				return hex.EncodeToString(text)
-			}
-		}
-	}
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return ""
-	}
-	sum := sha256.New()
-	if _, err := io.Copy(sum, f); err != nil {
-		return ""
-	}
-	return hex.EncodeToString(sum.Sum(nil))
-})
-
-// programOf names this program with these settings, "" where it cannot be told from others: an analysis that another
-// one began is not gone on with, since its rules may have been different ones.
-func programOf(set *rules.Settings) string {
+// keyOf returns the derivation key of what this program derives with some settings.
+func keyOf(set *rules.Settings) string {
 	text, err := json.Marshal(set)
-	if err != nil || executable() == "" {
-		return ""
+	if err != nil {
+		panic(err) // settings are numbers and texts
 	}
-	sum := sha256.Sum256(text)
-	return executable() + "/" + hex.EncodeToString(sum[:8])
+	return core.Key(string(text))
 }
+
+// layout tells how this program's memory looks, as far as the key does not: a kept analysis is memory.
+var layout = runtime.Version() + " " + runtime.GOARCH
 
 // begin returns the analysis of a stream as it was kept, and how many batches it covers; a new one where nothing was.
 func (h *Hub) begin(ctx context.Context, st store.Stream, chunk func(derive.Chunk)) (*engine.Stream, int64) {
 	if !st.Live {
 		return engine.NewStream(h.set, chunk), 0
 	}
-	if program := h.program; program != "" && st.ID != 0 {
-		body, batches, err := h.store.Checkpoint(ctx, st.ID, program)
+	if st.ID != 0 {
+		body, batches, err := h.store.Checkpoint(ctx, st.ID, h.key+" "+layout)
 		if err == nil && body != nil && batches <= st.Batches {
 			s := engine.NewLive(h.set, chunk)
 			if err = s.Thaw(body); err == nil {
@@ -117,8 +85,7 @@ func (r *runner) checkpoint(ctx context.Context) {
 }
 
 func (r *runner) tryCheckpoint(ctx context.Context) error {
-	program := r.hub.program
-	if program == "" || r.stream.Ended() || r.stream.Broken() != nil || r.stream.Interrupted() {
+	if r.stream.Ended() || r.stream.Broken() != nil || r.stream.Interrupted() {
 		return nil
 	}
 	if err := r.saveScopes(ctx); err != nil { // what is in a chunk is not in the analysis any more
@@ -128,5 +95,5 @@ func (r *runner) tryCheckpoint(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("keep the analysis: %w", err)
 	}
-	return r.hub.store.PutCheckpoint(ctx, r.stored.ID, r.stored.Batches, program, body)
+	return r.hub.store.PutCheckpoint(ctx, r.stored.ID, r.stored.Batches, r.hub.key+" "+layout, body)
 }

@@ -1,7 +1,6 @@
 package ingest
 
 import (
-	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base32"
@@ -35,9 +34,9 @@ type Hub struct {
 	wg    sync.WaitGroup
 
 	pieces  *pieces
-	stats   struct{ batches, bytes, lines, busy, broken atomic.Int64 }
+	stats   struct{ batches, bytes, lines, busy, broken, stale, refreshed atomic.Int64 }
 	ready   atomic.Bool
-	program string    // this program with these settings; what another one derived is derived again
+	key     string    // of what this program derives with these settings; what another one derived is derived again
 	began   time.Time // what lately means goes by the time since: clocks jump
 	repairs chan struct{}
 
@@ -69,7 +68,7 @@ const maxRunners = 1000
 func New(s *store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
 	return &Hub{
-		store: s, set: set, log: log, ctx: ctx, stop: stop, pieces: newPieces(s), program: programOf(&set), began: time.Now(), repairs: make(chan struct{}, 1),
+		store: s, set: set, log: log, ctx: ctx, stop: stop, pieces: newPieces(s), key: keyOf(&set), began: time.Now(), repairs: make(chan struct{}, 1),
 		merging: semaphore.NewWeighted(atOnce()), viewing: semaphore.NewWeighted(atOnce()),
 		runners: map[string]*runner{}, imports: map[string]*fileImport{}, deleting: map[string]struct{}{}, repaired: map[int64]struct{}{},
 		news: map[*Listener]struct{}{}, versions: map[string]uint64{},
@@ -85,11 +84,17 @@ const (
 	rememberEach = 512
 )
 
-// share is how much of that each stream may take now.
+// share is how much of that each stream may take now. One that has ended takes nothing any more: it leaves when it is stored.
 func (h *Hub) share() int {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	return max(rememberEach, rememberAll/max(1, len(h.runners)))
+	going := 0
+	for _, r := range h.runners {
+		if i := r.info(); i == nil || !i.Ended {
+			going++
+		}
+	}
+	return max(rememberEach, rememberAll/max(1, going))
 }
 
 // Room is memory that is held for what is being taken in, and accounted for until Free.
@@ -129,6 +134,8 @@ func (r *Room) Free() {
 type Stats struct {
 	Batches, Bytes, Lines, Busy int64
 	Broken                      int64 // streams whose analysis broke off
+	Stale                       int64 // streams whose result was derived with another key, and is to be derived anew
+	Refreshed                   int64 // streams for which that has been done or tried since the start
 	Streams                     int   // that are loaded
 	Imports                     int   // files that are being read
 	Waiting                     int64 // bytes held for what is being taken in
@@ -140,9 +147,13 @@ func (h *Hub) Stats() Stats {
 	defer h.mu.Unlock()
 	return Stats{
 		Batches: h.stats.batches.Load(), Bytes: h.stats.bytes.Load(), Lines: h.stats.lines.Load(), Busy: h.stats.busy.Load(),
-		Streams: len(h.runners), Imports: h.reading, Broken: h.stats.broken.Load(), Waiting: h.waiting.Load(),
+		Streams: len(h.runners), Imports: h.reading, Broken: h.stats.broken.Load(),
+		Stale: h.stats.stale.Load(), Refreshed: h.stats.refreshed.Load(), Waiting: h.waiting.Load(),
 	}
 }
+
+// Key returns the derivation key of what this hub derives.
+func (h *Hub) Key() string { return h.key }
 
 // Context ends when the hub does.
 func (h *Hub) Context() context.Context { return h.ctx }
@@ -398,13 +409,16 @@ func (h *Hub) named(ctx context.Context, name string) (rec store.Recording, list
 	return rec, list, err
 }
 
-// result returns what was found in a recording so far, all streams together.
-func (h *Hub) result(ctx context.Context, recording string) (*engine.Result, error) {
-	list, err := h.store.Streams(ctx, recording)
-	if err != nil {
-		return nil, err
+// stale counts the streams whose stored result was derived with another key.
+func (h *Hub) stale(list []store.Stream) (n int) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, st := range list {
+		if st.Analysed > 0 && st.DerivedBy != h.key && (!st.Live || h.runners[st.Name] == nil) {
+			n++
+		}
 	}
-	return h.together(ctx, list)
+	return n
 }
 
 // together returns what was found in some streams. A few are put together at once, the others wait: the result of a large
@@ -478,8 +492,8 @@ func (h *Hub) brokenResult(st store.Stream, app string, b *engine.Broken) *engin
 	return r
 }
 
-// keep stores what was found in a stream, and what views answer from.
-func (h *Hub) keep(ctx context.Context, stream, batches int64, r *engine.Result, s *derive.State) error {
+// keep stores what was found in a stream, and what views answer from; staged where the log of its scopes was staged.
+func (h *Hub) keep(ctx context.Context, stream, batches int64, r *engine.Result, s *derive.State, staged bool) error {
 	result, err := json.Marshal(r)
 	if err != nil {
 		return fmt.Errorf("pack the result of stream %d: %w", stream, err)
@@ -488,11 +502,10 @@ func (h *Hub) keep(ctx context.Context, stream, batches int64, r *engine.Result,
 	if err != nil {
 		return fmt.Errorf("pack the state of stream %d: %w", stream, err)
 	}
-	brokenBy := ""
-	if r.Streams[0].Broken != nil {
-		brokenBy = cmp.Or(h.program, "?")
-	}
-	if err := h.store.SetResult(ctx, stream, batches, r.Streams[0].Ended, brokenBy, result, state); err != nil {
+	err = h.store.SetResult(ctx, stream, &store.Derived{
+		Analysed: batches, Ended: r.Streams[0].Ended, Broken: r.Streams[0].Broken != nil, Key: h.key, Result: result, State: state, Staged: staged,
+	})
+	if err != nil {
 		return err
 	}
 	n, err := h.store.Broken(ctx)

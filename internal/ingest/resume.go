@@ -21,7 +21,7 @@ func (h *Hub) Resume(ctx context.Context) error {
 			h.log.Error("delete an import that was cut off", "recording", rec.ID, "error", err)
 		}
 	}
-	list, err := h.store.Unfinished(ctx, h.program)
+	list, err := h.store.Unfinished(ctx, h.key)
 	if err != nil {
 		return fmt.Errorf("look for unfinished streams: %w", err)
 	}
@@ -41,7 +41,71 @@ func (h *Hub) Resume(ctx context.Context) error {
 		return ctx.Err()
 	}
 	h.ready.Store(true)
+	h.wg.Go(h.refresh)
 	return nil
+}
+
+// refresh derives anew, one after the other and those of the newest recordings first, what was derived with another key: by
+// another version of the program, or with other settings. Until then, what is stored is shown as stale.
+func (h *Hub) refresh() {
+	tried := map[int64]bool{} // once is enough: what fails, or is not done, waits for the next start
+	but := func(st store.Stream) bool {
+		if tried[st.ID] {
+			return true
+		}
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		return st.Live && h.runners[st.Name] != nil // its runner stores what it derives
+	}
+	for h.ctx.Err() == nil {
+		st, n, err := h.store.Stale(h.ctx, h.key, but)
+		h.stats.stale.Store(int64(n))
+		if errors.Is(err, store.ErrNotFound) {
+			return
+		}
+		if err == nil {
+			if done := h.stats.refreshed.Load(); done == 0 {
+				h.log.Info("deriving anew what another version, or other settings, derived", "streams", n)
+			}
+			tried[st.ID] = true
+			err = h.anew(h.ctx, st)
+			h.stats.refreshed.Add(1)
+		}
+		if err != nil && h.ctx.Err() == nil {
+			h.log.Error("derive a stream anew", "stream", st.Name, "recording", st.Recording, "error", err)
+			if st.ID == 0 {
+				return // the store cannot be read
+			}
+		}
+	}
+}
+
+// anew derives a stream anew. It is replaced as a whole, and shown as it was until then.
+func (h *Hub) anew(ctx context.Context, st store.Stream) error {
+	select {
+	case h.repairs <- struct{}{}:
+		defer func() { <-h.repairs }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	if st.Live {
+		r, err := h.load(ctx, st.Name, nil, "")
+		if err != nil {
+			return err
+		}
+		r.ask(ctx) // it answers when it has read its stream again
+		if !r.live() {
+			r.leave()
+			select {
+			case <-r.gone:
+			case <-ctx.Done():
+			}
+		}
+	} else if err := h.replay(ctx, st); err != nil {
+		return err
+	}
+	h.pieces.forget(st.ID)
+	return ctx.Err()
 }
 
 // resume analyses one stream as far as it is stored, and stores what was found.
@@ -73,10 +137,10 @@ func (h *Hub) resume(ctx context.Context, st store.Stream) error {
 func (h *Hub) replay(ctx context.Context, st store.Stream) error {
 	stop := &meter.Stop{}
 	defer context.AfterFunc(ctx, stop.Call)()
-	var failed error
+	failed := h.store.DropStaged(ctx, st.ID)
 	s, _, err := h.replayInto(ctx, st, stop, func(c derive.Chunk) {
 		if failed == nil {
-			failed = h.store.PutChunks(ctx, st.ID, []store.Chunk{{N: c.Info.N, Body: c.Body}})
+			failed = h.store.PutChunks(ctx, st.ID, []store.Chunk{{N: store.Stage(c.Info.N), Body: c.Body}})
 		}
 	})
 	if err != nil {
@@ -91,7 +155,7 @@ func (h *Hub) replay(ctx context.Context, st store.Stream) error {
 		return failed
 	}
 	h.noteBroken(s, st)
-	if err := h.keep(ctx, st.ID, st.Batches, result, state); err != nil {
+	if err := h.keep(ctx, st.ID, st.Batches, result, state, true); err != nil {
 		return err
 	}
 	h.tell(st.Recording)

@@ -182,6 +182,9 @@ func (r *runner) run() {
 	// At the end there is time for what was accepted, and not for ever: the rest is analysed at the next start.
 	defer context.AfterFunc(r.hub.ctx, func() { time.AfterFunc(closingTime, r.stop.Call) })()
 	kept := r.stored.Analysed
+	if r.stored.DerivedBy != r.hub.key {
+		kept = -1 // what is stored was derived in another way
+	}
 	r.frozen = frozen
 	if r.stored.Batches > 0 {
 		r.publish()
@@ -457,7 +460,7 @@ func (r *runner) save(ctx context.Context) error {
 	if err := r.hub.store.PutChunks(ctx, r.stored.ID, tail); err != nil {
 		return err
 	}
-	return r.hub.keep(ctx, r.stored.ID, r.stored.Batches, r.latest.Load(), state)
+	return r.hub.keep(ctx, r.stored.ID, r.stored.Batches, r.latest.Load(), state, false)
 }
 
 // drop takes the runner out of the hub.

@@ -31,7 +31,7 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	src := &views.Source{Recording: rec.ID}
+	src := &views.Source{Recording: rec.ID, Stale: h.stale(list)}
 	var all engine.Merger
 	for _, st := range list {
 		result, err := h.streamResult(ctx, st)

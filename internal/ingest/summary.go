@@ -26,7 +26,11 @@ func (h *Hub) Recording(ctx context.Context, name string) (views.Summary, *engin
 }
 
 func (h *Hub) summarise(ctx context.Context, rec store.Recording) (views.Summary, *engine.Result, error) {
-	r, err := h.result(ctx, rec.ID)
+	list, err := h.store.Streams(ctx, rec.ID)
+	if err != nil {
+		return views.Summary{}, nil, err
+	}
+	r, err := h.together(ctx, list)
 	if err != nil {
 		return views.Summary{}, nil, err
 	}
@@ -39,6 +43,9 @@ func (h *Hub) summarise(ctx context.Context, rec store.Recording) (views.Summary
 	}
 	if rec.Importing {
 		s.State = "importing"
+	}
+	if s.Stale = h.stale(list); s.Stale == 0 {
+		s.DerivedBy = h.key
 	}
 	said(&s, rec)
 	return s, r, nil
@@ -55,11 +62,11 @@ func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary
 	for _, rec := range list {
 		var s views.Summary
 		passing := h.loaded(rec.ID) || rec.Importing
-		if passing || json.Unmarshal(rec.Summary, &s) != nil || s.ID == "" {
+		if passing || json.Unmarshal(rec.Summary, &s) != nil || s.DerivedBy != h.key {
 			if s, _, err = h.summarise(ctx, rec); err != nil {
 				return nil, 0, err
 			}
-			if packed, err := json.Marshal(s); err == nil && !passing {
+			if packed, err := json.Marshal(s); err == nil && !passing && s.Stale == 0 {
 				if err := h.store.SetSummary(ctx, rec.ID, rec.Changes, packed); err != nil {
 					h.log.Warn("a summary could not be kept; it is made again for the next list", "recording", rec.ID, "error", err)
 				}

@@ -45,6 +45,7 @@ func newMetrics(s *service) *metrics {
 		}),
 		gauge("imports_running", "Trace files that are being read.", func() float64 { return float64(s.Hub.Stats().Imports) }),
 		gauge("ingest_waiting_bytes", "Bytes held for batches that are being read or wait.", func() float64 { return float64(s.Hub.Stats().Waiting) }),
+		gauge("streams_stale", "Streams that another version, or other settings, analysed, and that are being analysed anew.", func() float64 { return float64(s.Hub.Stats().Stale) }),
 		gauge("streams_broken", "Streams whose analysis broke off.", func() float64 { return float64(s.Hub.Stats().Broken) }),
 		gauge("retention_held", "1 while no old recordings are deleted, because the clock leapt.", func() float64 {
 			if s.Hub.Retention().Held {

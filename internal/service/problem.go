@@ -12,6 +12,7 @@ import (
 
 	"keenlantern.example/internal/access"
 	"keenlantern.example/internal/control"
+	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/store"
 )
@@ -96,7 +97,10 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 	)
 	var conflict *ingest.Conflict
 	var often *tooOften
+	var stale *views.Stale
 	switch {
+	case errors.As(err, &stale):
+		return http.StatusConflict, "stale", "The recording is being analysed anew", map[string]any{"left": stale.Left}
 	case errors.As(err, &conflict):
 		return http.StatusConflict, "batch-conflict", "The batch was taken before with other lines", nil
 	case errors.Is(err, store.ErrNotOwner):

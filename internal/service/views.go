@@ -235,8 +235,10 @@ func (s *service) getService(c *gin.Context) error {
 	}
 	info := views.ServiceInfo{
 		Version: s.Version, Tokens: s.Tokens, Recordings: len(sizes), Streams: s.Hub.Stats().Streams,
-		KeepForNS: s.Keep.For.Nanoseconds(), KeepBytes: s.Keep.Bytes,
+		KeepForNS: s.Keep.For.Nanoseconds(), KeepBytes: s.Keep.Bytes, Derivation: s.Hub.Key(),
 	}
+	stats := s.Hub.Stats()
+	info.Stale, info.Refreshed = stats.Stale, stats.Refreshed
 	for _, one := range sizes {
 		info.StoredBytes += one.Bytes
 	}
@@ -252,6 +254,9 @@ func (s *service) getCompare(c *gin.Context) (any, error) {
 		}
 		src, err := s.source(c, name)
 		if err != nil {
+			return nil, "", err
+		}
+		if err := src.Fresh(); err != nil {
 			return nil, "", err
 		}
 		src, err = views.Part(src, part)

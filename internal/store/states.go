@@ -5,15 +5,75 @@ import (
 	"fmt"
 )
 
-// SetResult replaces what was found in the first analysed batches of a stream, and what views answer from. brokenBy is the
-// program whose analysis of it broke off, "" if it did not. What covers fewer batches than what is stored is not.
-func (s *Store) SetResult(ctx context.Context, stream, analysed int64, ended bool, brokenBy string, result, state []byte) error {
+// Derived is what was derived of a stream.
+type Derived struct {
+	Analysed int64 // batches it covers
+	Ended    bool
+	Broken   bool   // the analysis broke off
+	Key      string // with what it was derived
+	Result   []byte // what was found, JSON
+	State    []byte // what views answer from, JSON
+	Staged   bool   // the parts of the log of scopes that were staged take the place of the others
+}
+
+// SetResult replaces what was derived of a stream, as a whole. What covers fewer batches than what is stored is left.
+func (s *Store) SetResult(ctx context.Context, stream int64, d *Derived) error {
 	if err := s.roomy(ctx); err != nil {
 		return fmt.Errorf("store the result of stream %d: %w", stream, err)
 	}
-	const q = `UPDATE streams SET analysed = ?1, ended = ?2, broken_by = ?3, result = ?4, state = ?5 WHERE id = ?6 AND analysed <= ?1`
-	if _, err := s.write.ExecContext(ctx, q, analysed, ended, brokenBy, s.zip.EncodeAll(result, nil), s.zip.EncodeAll(state, nil), stream); err != nil {
+	broken := ""
+	if d.Broken {
+		broken = d.Key
+	}
+	result, state := s.zip.EncodeAll(d.Result, nil), s.zip.EncodeAll(d.State, nil)
+	err := s.update(ctx, func(q querier) error {
+		const set = `UPDATE streams SET analysed = ?1, ended = ?2, broken_by = ?3, result = ?4, state = ?5, derived_by = ?6 WHERE id = ?7 AND analysed <= ?1`
+		if _, err := q.ExecContext(ctx, set, d.Analysed, d.Ended, broken, result, state, d.Key, stream); err != nil || !d.Staged {
+			return err
+		}
+		if _, err := q.ExecContext(ctx, `DELETE FROM scope_chunks WHERE stream = ? AND n >= 0`, stream); err != nil {
+			return err
+		}
+		_, err := q.ExecContext(ctx, `UPDATE scope_chunks SET n = -1 - n WHERE stream = ? AND n < 0`, stream)
+		return err
+	})
+	if err != nil {
 		return fmt.Errorf("store the result of stream %d: %w", stream, one(err))
+	}
+	return nil
+}
+
+// Stale returns a stream that was derived with another key than this one, of the newest recording first, and how many there are;
+// ErrNotFound where there is none. What is being imported or has not been analysed at all is none of them.
+func (s *Store) Stale(ctx context.Context, key string, but func(Stream) bool) (st Stream, n int, err error) {
+	list, err := s.streams(ctx, `SELECT `+streamColumns+` FROM streams WHERE derived_by <> ? AND result IS NOT NULL
+		AND recording NOT IN (SELECT id FROM recordings WHERE importing = 1)
+		ORDER BY (SELECT created_ns FROM recordings WHERE id = recording) DESC, id`, key)
+	if err != nil {
+		return Stream{}, 0, err
+	}
+	for _, one := range list {
+		if but(one) {
+			continue
+		}
+		if n == 0 {
+			st = one
+		}
+		n++
+	}
+	if n == 0 {
+		return Stream{}, 0, ErrNotFound
+	}
+	return st, n, nil
+}
+
+// Stage returns the number under which a part of a log of scopes is stored while it is derived anew.
+func Stage(n int) int { return -1 - n }
+
+// DropStaged deletes what an earlier attempt to derive a stream anew has left.
+func (s *Store) DropStaged(ctx context.Context, stream int64) error {
+	if _, err := s.write.ExecContext(ctx, `DELETE FROM scope_chunks WHERE stream = ? AND n < 0`, stream); err != nil {
+		return fmt.Errorf("delete what was staged of stream %d: %w", stream, one(err))
 	}
 	return nil
 }

@@ -19,14 +19,15 @@ type Stream struct {
 	Ended      bool
 	ReceivedNS int64  // Unix time
 	Owner      string // the id of the token that began it, if any
-	BrokenBy   string // the program whose analysis of it broke off, "" if none did
+	BrokenBy   string // the derivation key with which its analysis broke off, "" if it did not
+	DerivedBy  string // the derivation key of its result, "" where there is none or it is older than keys are
 }
 
-const streamColumns = `id, recording, name, live, batches, lines, analysed, ended, received_ns, owner, broken_by`
+const streamColumns = `id, recording, name, live, batches, lines, analysed, ended, received_ns, owner, broken_by, derived_by`
 
 func (s *Store) scanStream(row interface{ Scan(...any) error }) (Stream, error) {
 	var st Stream
-	err := row.Scan(&st.ID, &st.Recording, &st.Name, &st.Live, &st.Batches, &st.Lines, &st.Analysed, &st.Ended, &st.ReceivedNS, &st.Owner, &st.BrokenBy)
+	err := row.Scan(&st.ID, &st.Recording, &st.Name, &st.Live, &st.Batches, &st.Lines, &st.Analysed, &st.Ended, &st.ReceivedNS, &st.Owner, &st.BrokenBy, &st.DerivedBy)
 	return st, one(err)
 }
 
@@ -105,11 +106,11 @@ func (s *Store) Streams(ctx context.Context, recording string) ([]Stream, error)
 	return s.streams(ctx, `SELECT `+streamColumns+` FROM streams WHERE recording = ? ORDER BY id`, recording)
 }
 
-// Unfinished returns the streams whose result does not cover all their batches, and those that another program than this
-// one could not analyse. Imports that have not come to their end are left out.
-func (s *Store) Unfinished(ctx context.Context, program string) ([]Stream, error) {
+// Unfinished returns the streams whose result does not cover all their batches, and those whose analysis broke off with another
+// derivation key than this one. Imports that have not come to their end are left out.
+func (s *Store) Unfinished(ctx context.Context, key string) ([]Stream, error) {
 	return s.streams(ctx, `SELECT `+streamColumns+` FROM streams WHERE (analysed < batches OR broken_by <> '' AND broken_by <> ?)
-		AND recording NOT IN (SELECT id FROM recordings WHERE importing = 1) ORDER BY id`, program)
+		AND recording NOT IN (SELECT id FROM recordings WHERE importing = 1) ORDER BY id`, key)
 }
 
 // StreamCount returns how many streams a recording has.

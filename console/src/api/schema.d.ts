@@ -699,6 +699,10 @@ export interface components {
                 /** @description The least share of scopes recorded in any stream. */
                 sampled: number;
             };
+            /** @description Streams that another version of the service, or other settings, analysed. They are being analysed anew, and shown as they were until then. */
+            stale: number;
+            /** @description The derivation key of what is shown: what has the same key was analysed in the same way. Empty while some of it is stale. */
+            derived_by: string;
             name: string;
             pinned: boolean;
             labels: {
@@ -1160,6 +1164,12 @@ export interface components {
             keep_for_ns: number;
             /** @description 0: without bound. */
             keep_bytes: number;
+            /** @description The derivation key of what this service derives: of the trace format, the rules and their conditions, the settings, and the shapes of what is stored. */
+            derivation: string;
+            /** @description Streams that another key was derived with and that are being analysed anew. */
+            stale: number;
+            /** @description Streams for which that has been done since the start. */
+            refreshed: number;
         };
         ScopeList: {
             recording: string;

@@ -1,5 +1,7 @@
 package views
 
+import "fmt"
+
 import "keenlantern.example/internal/core/rules"
 
 // RuleDoc is what a rule reports, and what it does not.
@@ -31,6 +33,29 @@ type ServiceInfo struct {
 	Streams     int    `json:"streams"`      // that are being recorded
 	KeepForNS   int64  `json:"keep_for_ns"`  // after their last event; 0: for good
 	KeepBytes   int64  `json:"keep_bytes"`   // 0: without bound
+	Derivation  string `json:"derivation"`   // the key of what this service derives
+	Stale       int64  `json:"stale"`        // streams that another one analysed, and that are being analysed anew
+	Refreshed   int64  `json:"refreshed"`    // streams for which that has been done since the start
+}
+
+// Stale says that a recording cannot be compared yet.
+type Stale struct {
+	Recording     string
+	Streams, Left int
+}
+
+// Error says what to wait for.
+func (e *Stale) Error() string {
+	return fmt.Sprintf("recording %s was analysed by another version of the service, or with other settings, and is being analysed anew: %d of its %d streams are left; compare it when that is done",
+		e.Recording, e.Left, e.Streams)
+}
+
+// Fresh returns an error where a recording is being analysed anew: two that were analysed in different ways are not compared.
+func (s *Source) Fresh() error {
+	if s.Stale == 0 {
+		return nil
+	}
+	return &Stale{s.Recording, len(s.Streams), s.Stale}
 }
 
 // Retention says what is deleted, and whether that is being held because the clock leapt.

@@ -30,6 +30,8 @@ type Summary struct {
 	Findings    Tally          `json:"findings"`
 	Worst       string         `json:"worst"` // "" if nothing was found
 	Health      Overall        `json:"health"`
+	Stale       int            `json:"stale"`      // streams that another version, or other settings, analysed, and that are being analysed anew
+	DerivedBy   string         `json:"derived_by"` // the derivation key of what is shown; "" while some of it is stale
 
 	// What people said of it.
 	Name   string            `json:"name"`

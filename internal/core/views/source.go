@@ -18,6 +18,7 @@ type Source struct {
 	Recording string
 	Streams   []Stream
 	Result    *engine.Result // of all streams together
+	Stale     int            // streams that another version, or other settings, derived, and that are being derived anew
 	merged    *derive.State
 }
 

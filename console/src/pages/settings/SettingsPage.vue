@@ -23,8 +23,9 @@ const bytes = (n: number) => (n < 1 << 20 ? `${rounded(n)} bytes` : `${whole(Mat
           <dl class="mt-2">
             <dt>Recordings</dt><dd class="num-left">{{ whole(data.recordings) }}, {{ count(data.streams, 'stream', 'streams') }} in work</dd>
             <dt>Stored</dt><dd :title="`${data.stored_bytes} bytes`">{{ bytes(data.stored_bytes) }} of traces, packed</dd>
-            <dt>Kept for</dt><dd>{{ data.keep_for_ns ? `${took(data.keep_for_ns)} after the last event` : 'good' }}</dd>
-            <dt>Kept at most</dt><dd>{{ data.keep_bytes ? bytes(data.keep_bytes) : 'without bound' }}</dd>
+            <dt>Kept for</dt><dd>{{ data.keep_for_ns ? `${took(data.keep_for_ns)} after the last event` : 'without limit' }}</dd>
+            <dt>Kept at most</dt><dd>{{ data.keep_bytes ? bytes(data.keep_bytes) : 'without limit' }}</dd>
+            <dt v-if="data.stale">Being analysed anew</dt><dd v-if="data.stale">{{ count(data.stale, 'stream', 'streams') }} left, {{ whole(data.refreshed) }} done</dd>
           </dl>
           <p class="quiet mt-3">Pinned recordings are always kept. How much is kept is said when the service is started: <span class="code">keenlantern serve --keep-for 720h --keep-bytes 20000000000</span></p>
         </v-card>

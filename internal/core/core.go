@@ -1,0 +1,59 @@
+// Package core names what results are derived with. The packages in its folder do it.
+package core
+
+import (
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"fmt"
+	"go/scanner"
+	"go/token"
+	"io/fs"
+	"strings"
+	"sync"
+
+	"keenlantern.example/spec"
+)
+
+// What a result depends on: reading, the ledger, facts, rules, and the shapes of what is stored. Views, which answer from that,
+// are not among it.
+//
+//go:embed derive/*.go engine/*.go facts/*.go finding/*.go freeze/*.go ledger/*.go meter/*.go nest/*.go order/*.go reader/*.go rules/*.go
+var sources embed.FS
+
+// code sums up the sources, comments and tests apart, and the table of events.
+var code = sync.OnceValue(func() string {
+	sum := sha256.New()
+	_, _ = sum.Write(spec.Events) // a hash takes all
+	err := fs.WalkDir(sources, ".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		text, err := sources.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(sum, "\x00%s\x00", path)
+		var s scanner.Scanner
+		s.Init(token.NewFileSet().AddFile(path, -1, len(text)), text, nil, 0)
+		for {
+			_, tok, lit := s.Scan()
+			if tok == token.EOF {
+				return nil
+			}
+			fmt.Fprintf(sum, "%d %s\x00", tok, lit)
+		}
+	})
+	if err != nil {
+		panic(err) // the sources are part of the program
+	}
+	return hex.EncodeToString(sum.Sum(nil))
+})
+
+// Key returns the derivation key of results that this program derives with some settings, which are given as text: two results
+// of one key were derived in the same way, and may be compared. It changes with the trace format, the rules and their conditions,
+// the settings, and the shapes of what is stored.
+func Key(settings string) string {
+	sum := sha256.Sum256([]byte(code() + "\x00" + settings))
+	return hex.EncodeToString(sum[:8])
+}
