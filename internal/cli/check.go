@@ -21,7 +21,7 @@ func check(ctx context.Context, std IO, args []string) error {
 	format := f.formatFlag("text", "json", "sarif", "junit", "csv", "html")
 	failOn := f.failOnFlag()
 	settings := f.settingsFlag()
-	conformance := f.Bool("conformance", false, "look at the trace as a recorder's work instead: what is broken in it, and what it does not tell")
+	conformance := f.Bool("conformance", false, "check the recorder's work instead: what is broken in the trace, and what it does not tell")
 	names, err := f.parse(args, 1, -1)
 	if err != nil {
 		return err

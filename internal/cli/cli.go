@@ -44,28 +44,28 @@ type command struct {
 
 func commands() []command {
 	return []command{
-		{"serve", "run the service: take recordings, answer questions, serve the console", serve},
+		{"serve", "run the service: accept recordings, analyse them, serve the API and the console", serve},
 		{"demo", "run the service and record the made-up harbour pilot office with it", demo},
-		{"check", "analyse trace files here and now, without a service", check},
+		{"check", "analyse trace files without a service", check},
 		{"record", "switch the recording of an application on or off while it runs", switchRecording},
 		{"import", "send a trace file to the service", importFile},
 		{"recordings", "list the recordings of a service", recordings},
 		{"findings", "list what was found in a recording or a trace file", findings},
 		{"finding", "show one finding with its evidence", oneFinding},
-		{"registrations", "list what is registered, which one answers, and what each behaved as", registrations},
+		{"registrations", "list registrations, which one answers, and how their instances behaved", registrations},
 		{"scopes", "list scopes by name, time, duration, trace or findings", scopes},
-		{"scope", "tell the story of one scope", scope},
+		{"scope", "show what happened in one scope", scope},
 		{"sharing", "show which instance each consumer was given, scope by scope", sharing},
-		{"disposal", "show what is alive over time and how things are let go", disposal},
-		{"keys", "show by service and key what is registered, asked for and answered", keys},
-		{"layers", "show decorators, who gets which, and how many calls reach each", layers},
-		{"costs", "show what building things costs", costs},
-		{"compare", "put two recordings side by side", compare},
+		{"disposal", "show live instances over time, and how they are disposed", disposal},
+		{"keys", "show what is registered, requested and resolved for each service and key", keys},
+		{"layers", "show decorators, who is given which, and how many calls reach each", layers},
+		{"costs", "show what constructing instances costs", costs},
+		{"compare", "compare two recordings", compare},
 		{"export", "write a recording's trace to a file", export},
 		{"pin", "keep a recording from being deleted, and name it", pin},
-		{"delete", "delete recordings for good", deleteRecording},
+		{"delete", "delete recordings permanently", deleteRecording},
 		{"analyse", "have the service analyse a recording again", analyseAgain},
-		{"retention", "what the service deletes by itself, and whether it does", retention},
+		{"retention", "show what the service deletes automatically", retention},
 		{"token", "make, list and revoke tokens", token},
 		{"rules", "list the rules with their conditions", listRules},
 		{"version", "print the version", version},
@@ -124,7 +124,7 @@ func exit(std IO, name string, err error) int {
 }
 
 func overview(out io.Writer) {
-	fmt.Fprint(out, "Keen Lantern records how an application's container builds, shares and lets go of instances,\nand finds what is wrong with it.\n\nusage: keenlantern COMMAND [options]\n\n")
+	fmt.Fprint(out, "Keen Lantern records how an application's container builds, shares and disposes instances,\nand finds what is wrong with it.\n\nusage: keenlantern COMMAND [options]\n\n")
 	rows := [][]string{}
 	for _, c := range commands() {
 		rows = append(rows, []string{"  " + c.name, c.does})
@@ -178,7 +178,7 @@ func (f *flags) help() {
 		if kind != "" {
 			name += " " + strings.ToUpper(kind)
 		}
-		if o.DefValue != "" && o.DefValue != "false" && o.DefValue != "0" {
+		if o.DefValue != "" && o.DefValue != "false" && o.DefValue != "0" && o.DefValue != "0s" {
 			does += " (default " + o.DefValue + ")"
 		}
 		rows = append(rows, []string{name, does})
@@ -201,12 +201,12 @@ func (f *flags) serverFlag() *string {
 	if at == "" {
 		at = DefaultServer
 	}
-	return f.String("server", at, "the service's `url`")
+	return f.String("server", at, "`URL` of the service")
 }
 
 // formatFlag adds --format.
 func (f *flags) formatFlag(kinds ...string) *string {
-	return f.String("format", kinds[0], "how to print: `one` of "+strings.Join(kinds, ", "))
+	return f.String("format", kinds[0], "output `FORMAT`: "+strings.Join(kinds, ", "))
 }
 
 func oneOf(option, value string, allowed ...string) error {
@@ -220,7 +220,7 @@ func oneOf(option, value string, allowed ...string) error {
 
 // failOnFlag adds --fail-on.
 func (f *flags) failOnFlag() *string {
-	return f.String("fail-on", "error", "exit with 1 from this `severity` on: error, warning, note, or never")
+	return f.String("fail-on", "error", "exit with status 1 if a finding has this `SEVERITY` or a worse one: error, warning, note, or never")
 }
 
 // failed returns the status that the findings call for.

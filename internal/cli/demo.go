@@ -22,9 +22,9 @@ func demo(ctx context.Context, std IO, args []string) error {
 		"Starts the service, runs the made-up Saltmarsh harbour pilot office twice under real requests, once sound and\nonce with mistakes, prints what was found, and stays up until interrupted.",
 		"keenlantern demo --once --mistake roster-keeps-tides")
 	listen, data := serveFlags(f)
-	once := f.Bool("once", false, "end after printing")
-	mistake := f.String("mistake", "all", "the mistakes to make: `names` with commas, all, none, or list")
-	requests := f.Int("requests", 200, "how `many` requests each version gets")
+	once := f.Bool("once", false, "exit after printing")
+	mistake := f.String("mistake", "all", "comma-separated `LIST` of mistakes to make, or all, or none; 'list' prints their names")
+	requests := f.Int("requests", 200, "send `N` requests to each version")
 	if _, err := f.parse(args, 0, 0); err != nil {
 		return err
 	}

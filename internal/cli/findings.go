@@ -19,7 +19,7 @@ func findings(ctx context.Context, std IO, args []string) error {
 		"keenlantern findings latest --severity warning")
 	server := f.serverFlag()
 	format := f.formatFlag("text", "json")
-	severity := f.String("severity", "note", "the least `severity` to list: error, warning or note")
+	severity := f.String("severity", "note", "list findings of this `SEVERITY` and worse ones: error, warning or note")
 	failOn := f.failOnFlag()
 	settings := f.settingsFlag()
 	words, err := f.parse(args, 1, 1)
@@ -92,7 +92,7 @@ func oneFinding(ctx context.Context, std IO, args []string) error {
 	server := f.serverFlag()
 	format := f.formatFlag("text", "json")
 	settings := f.settingsFlag()
-	recording := f.String("recording", "latest", "the `recording` to look in: an id, latest, or a trace file")
+	recording := f.String("recording", "latest", "`RECORDING` to look in: an id, latest, or a trace file")
 	words, err := f.parse(args, 1, 1)
 	if err != nil {
 		return err

@@ -19,13 +19,13 @@ import (
 
 func pin(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "pin", "pin RECORDING [options]",
-		"Keeps a recording from being deleted by the service's housekeeping, and gives it a name and labels.",
+		"Keeps the service from deleting a recording automatically, and gives it a name and labels.",
 		"keenlantern pin latest --name 'before the change' --label ticket=417")
 	server := f.serverFlag()
-	off := f.Bool("off", false, "unpin it instead")
-	name := f.String("name", "", "what to `call` it")
+	off := f.Bool("off", false, "unpin it")
+	name := f.String("name", "", "`NAME` to give it")
 	labels := map[string]string{}
-	f.Func("label", "a label as `key=value`; may be given several times, and replaces those there are", func(text string) error {
+	f.Func("label", "label; repeatable; the given labels replace those that the recording has: `KEY=VALUE`", func(text string) error {
 		key, value, ok := strings.Cut(text, "=")
 		if !ok || key == "" {
 			return errors.New("a label is key=value")
@@ -61,7 +61,7 @@ func pin(ctx context.Context, std IO, args []string) error {
 
 func deleteRecording(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "delete", "delete RECORDING… [options]",
-		"Deletes recordings for good and frees their space. One that is being written has to be switched off first.",
+		"Deletes recordings permanently and frees their space. Switch the recording of an application off before you delete it.",
 		"keenlantern delete k2v7abcd")
 	server := f.serverFlag()
 	words, err := f.parse(args, 1, -1)
@@ -94,7 +94,7 @@ func exported(std IO) func(damaged int, err error) error {
 
 func analyseAgain(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "analyse", "analyse RECORDING [options]",
-		"Has the service analyse a recording again from its stored batches, in the background: after its analysis broke off,\nor to see what a newer version finds. What is shown until then is what was found before.",
+		"Analyses a recording again from its stored batches, in the background, for instance after its analysis failed.\nUntil that is done, the service shows the earlier result.",
 		"keenlantern analyse latest")
 	server := f.serverFlag()
 	words, err := f.parse(args, 1, 1)
@@ -111,7 +111,7 @@ func analyseAgain(ctx context.Context, std IO, args []string) error {
 
 func retention(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "retention", "retention [resume] [options]",
-		"Shows which recordings the service deletes by itself. Where its clock has leapt it deletes none until you say, with\n'resume', that the clock is right.",
+		"Shows which recordings the service deletes automatically. After a jump of the system clock it deletes none until you\nconfirm with 'resume' that the clock is right.",
 		"keenlantern retention resume")
 	server := f.serverFlag()
 	words, err := f.parse(args, 0, 1)

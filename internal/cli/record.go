@@ -11,13 +11,13 @@ import (
 
 func switchRecording(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "record", "record on|off|status [APPLICATION] [options]",
-		"Switches the recording of a running application on or off, or says which applications are there and how they\nrecord. An application's recorders follow within a moment, and those started later do too.",
+		"Switches the recording of a running application on or off, or lists the applications and whether they record.\nAll recorders of the application follow within a second, and those that start later do too.",
 		"keenlantern record on harbour-office --share 0.1 --for 10m")
 	server := f.serverFlag()
 	format := f.formatFlag("text", "json")
-	share := f.Float64("share", 1, "the `part` of the scopes to record, over 0 up to 1")
-	last := f.Duration("for", 0, "stop by itself after so `long`")
-	size := f.Int64("bytes", 0, "stop each recorder by itself after so `many` bytes of trace")
+	share := f.Float64("share", 1, "`SHARE` of the scopes to record, more than 0 and at most 1")
+	last := f.Duration("for", 0, "stop after this `DURATION`")
+	size := f.Int64("bytes", 0, "stop each recorder after it has written `SIZE` bytes of trace")
 	words, err := f.parse(args, 1, 2)
 	if err != nil {
 		return err

@@ -16,8 +16,8 @@ func recordings(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "recordings", "recordings [options]", "Lists the recordings of a service, newest first.", "keenlantern recordings --limit 10")
 	server := f.serverFlag()
 	format := f.formatFlag("text", "json")
-	limit := f.Int("limit", 50, "how `many` to list, 500 at most")
-	offset := f.Int("offset", 0, "how `many` to leave out, the newest first")
+	limit := f.Int("limit", 50, "list `N` recordings, at most 500")
+	offset := f.Int("offset", 0, "skip the `N` newest recordings")
 	if _, err := f.parse(args, 0, 0); err != nil {
 		return err
 	}

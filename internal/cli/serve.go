@@ -27,18 +27,18 @@ import (
 
 func serve(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "serve", "serve [options]",
-		"Runs the service until it is interrupted: takes batches and whole traces, analyses them while they arrive, keeps\nthem in the data folder, and serves the API and the console.",
+		"Runs the service until it is interrupted. It accepts batches and whole traces, analyses them as they arrive, keeps\nthem in the data folder, and serves the API and the console.",
 		"keenlantern serve --listen 127.0.0.1:7460 --data /var/lib/keenlantern")
 	listen, data := serveFlags(f)
 	settings := f.settingsFlag()
 	keep := ingest.Keep{}
-	f.DurationVar(&keep.For, "keep-for", 0, "delete recordings so `long` after their last event, but for pinned ones; 0 keeps them")
-	f.Int64Var(&keep.Bytes, "keep-bytes", 0, "delete the oldest recordings over so `many` bytes as stored, but for pinned ones; 0 keeps them")
+	f.DurationVar(&keep.For, "keep-for", 0, "delete unpinned recordings this `DURATION` after their last event; 0: never")
+	f.Int64Var(&keep.Bytes, "keep-bytes", 0, "delete the oldest unpinned recordings when all together take more than `SIZE` bytes on disk; 0: never")
 	var o serveOptions
-	f.BoolVar(&o.tokens, "require-tokens", false, "want a token with every request on loopback too")
-	f.StringVar(&o.cert, "tls-cert", "", "a certificate `file` (PEM), to serve HTTPS")
-	f.StringVar(&o.key, "tls-key", "", "its key `file` (PEM)")
-	f.Func("host", "a `name` by which the service is called, besides its address; may be given several times", func(name string) error {
+	f.BoolVar(&o.tokens, "require-tokens", false, "require a token with every request, on loopback too")
+	f.StringVar(&o.cert, "tls-cert", "", "certificate `FILE` (PEM), to serve HTTPS")
+	f.StringVar(&o.key, "tls-key", "", "key `FILE` (PEM) of the certificate")
+	f.Func("host", "host `NAME` that requests may use for the service, besides its address; repeatable", func(name string) error {
 		o.hosts = append(o.hosts, name)
 		return nil
 	})
@@ -65,7 +65,7 @@ func serve(ctx context.Context, std IO, args []string) error {
 }
 
 func serveFlags(f *flags) (listen, data *string) {
-	return f.String("listen", "127.0.0.1:7460", "the `address` to listen on"), f.String("data", defaultData(f.std.Env), "the `folder` to keep recordings in")
+	return f.String("listen", "127.0.0.1:7460", "listen on this `ADDRESS`"), f.String("data", defaultData(f.std.Env), "keep recordings in this `FOLDER`")
 }
 
 // defaultData is where the XDG base directories put an application's data.

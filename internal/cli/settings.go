@@ -12,7 +12,7 @@ import (
 
 // settingsFlag adds --settings.
 func (f *flags) settingsFlag() *string {
-	return f.String("settings", "", "a YAML `file` of thresholds and lists that rules go by; docs/settings.md")
+	return f.String("settings", "", "YAML `FILE` with thresholds and lists for the rules; see docs/settings.md")
 }
 
 // maxSettings bounds the file, in bytes.

@@ -20,12 +20,12 @@ type tokens interface {
 
 func token(ctx context.Context, std IO, args []string) (err error) {
 	f := newFlags(std, "token", "token create KIND | list | revoke ID [options]",
-		"Makes, lists and revokes tokens. KIND is record (send and be switched), read (look) or manage (all of it). A\nservice on another address than loopback wants one with every request: recorders as record.Config.Token, commands\nin KEENLANTERN_TOKEN, the console when signing in. A secret is told once.",
+		"Makes, lists and revokes tokens. KIND is record (send recordings), read (view) or manage (everything). A service that\nlistens on another address than loopback requires one with every request: recorders send record.Config.Token, commands\nuse KEENLANTERN_TOKEN, the console asks for it. A token's secret is shown once.",
 		"keenlantern token create read --name 'the wall screen'")
 	server := f.serverFlag()
 	format := f.formatFlag("text", "json")
-	name := f.String("name", "", "what to `call` it")
-	data := f.String("data", "", "work in this data `folder`, while no service does, instead of asking one")
+	name := f.String("name", "", "`NAME` to give it")
+	data := f.String("data", "", "use this data `FOLDER` directly, while no service is running on it")
 	words, err := f.parse(args, 1, 2)
 	if err != nil {
 		return err

@@ -31,21 +31,21 @@ func newView(std IO, name, usage, about, sample string, formats ...string) *view
 	v.server = v.serverFlag()
 	v.format = v.formatFlag(append([]string{"text", "json"}, formats...)...)
 	v.settings = v.settingsFlag()
-	v.wide = v.Bool("wide", false, "names in full, whatever the width")
+	v.wide = v.Bool("wide", false, "print names in full, whatever the terminal's width")
 	return v
 }
 
 // rows adds what narrows and pages.
 func (v *viewFlags) rows(limit int) {
-	v.StringVar(&v.f.Service, "service", "", "only what has this `text` in a service's, key's or implementation's name")
-	v.StringVar(&v.f.Lifetime, "lifetime", "", "only this `lifetime`: singleton, scoped, transient, per-consumer, external")
-	v.StringVar(&v.f.Module, "module", "", "only what this `module` registered; - for what none says it did")
+	v.StringVar(&v.f.Service, "service", "", "only services, keys and implementations whose names contain this `TEXT`")
+	v.StringVar(&v.f.Lifetime, "lifetime", "", "only this `LIFETIME`: singleton, scoped, transient, per-consumer, external")
+	v.StringVar(&v.f.Module, "module", "", "only what this `MODULE` registered; - stands for no module")
 	v.paging(limit)
 }
 
 func (v *viewFlags) paging(limit int) {
-	v.IntVar(&v.f.Limit, "limit", limit, "`rows` at most")
-	v.IntVar(&v.f.Offset, "offset", 0, "`rows` to skip")
+	v.IntVar(&v.f.Limit, "limit", limit, "print at most `N` rows")
+	v.IntVar(&v.f.Offset, "offset", 0, "skip the first `N` rows")
 }
 
 // read parses args and checks what all views have.
@@ -178,10 +178,10 @@ func (l *fileLines) Between(from, to int64, f func(*event.Event) bool) error {
 
 func registrations(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "registrations", "registrations RECORDING [options]",
-		"Lists what is registered, which one answers and why, and what each lifetime behaved as. ≠ marks a lifetime\nthat did not behave as registered; three rows or fewer are shown in full.",
+		"Lists registrations, which one answers and why, and how the instances of each behaved. ≠ marks instances that did not\nbehave as their registered lifetime says; three rows or fewer are shown in full.",
 		"keenlantern registrations testdata/office.ndjson --service tide")
 	v.rows(200)
-	graph := v.String("graph", "", "write the wiring instead: `dot` for Graphviz, or json")
+	graph := v.String("graph", "", "print the wiring graph instead, in this `FORMAT`: dot (for Graphviz) or json")
 	words, err := v.read(args, 1, 1)
 	if err != nil {
 		return err
@@ -206,15 +206,15 @@ func scopes(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "scopes", "scopes RECORDING [options]",
 		"Lists scopes, the latest first.", "keenlantern scopes testdata/office.ndjson --name 'GET /berths' --at-least 500us --longest", "csv")
 	var q views.ScopeQuery
-	v.StringVar(&v.f.Name, "name", "", "only scopes of this `name`")
-	v.StringVar(&q.Part, "part", "", "only scopes with this `text` in their name")
-	v.StringVar(&q.Kind, "kind", "", "only this `kind`, such as request")
-	v.StringVar(&q.Trace, "trace", "", "only the scopes of this trace `id`")
-	since := v.Duration("since", 0, "opened this `long` after the stream's start, or later")
-	until := v.Duration("until", 0, "opened before this `long` after the stream's start")
-	atLeast := v.Duration("at-least", 0, "open for this `long` or longer")
-	v.BoolVar(&q.Findings, "findings", false, "only scopes that a finding names")
-	v.BoolVar(&q.Longest, "longest", false, "the longest first")
+	v.StringVar(&v.f.Name, "name", "", "only scopes with this `NAME`")
+	v.StringVar(&q.Part, "part", "", "only scopes whose names contain this `TEXT`")
+	v.StringVar(&q.Kind, "kind", "", "only scopes of this `KIND`, such as request")
+	v.StringVar(&q.Trace, "trace", "", "only scopes with this trace `ID`")
+	since := v.Duration("since", 0, "only scopes opened this `DURATION` after the stream's start, or later")
+	until := v.Duration("until", 0, "only scopes opened earlier than this `DURATION` after the stream's start")
+	atLeast := v.Duration("at-least", 0, "only scopes that were open for this `DURATION` or longer")
+	v.BoolVar(&q.Findings, "findings", false, "only scopes that a finding mentions")
+	v.BoolVar(&q.Longest, "longest", false, "list the longest scopes first")
 	v.paging(30)
 	words, err := v.read(args, 1, 1, "csv")
 	if err != nil {
@@ -262,7 +262,7 @@ func scopesCSV(std IO, l views.ScopeList) {
 
 func scope(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "scope", "scope RECORDING SCOPE [options]",
-		"Tells the story of one scope: what was built and in what, what came from outside, what was used by whom, what\nwas let go in which order, and what was left. SCOPE is its number as 'keenlantern scopes' shows it.",
+		"Shows what happened in one scope: what was built within what, what came from outside, who used what, what was\ndisposed in which order, and what was left. SCOPE is its number as 'keenlantern scopes' shows it.",
 		"keenlantern scope testdata/office.ndjson 2")
 	words, err := v.read(args, 2, 2)
 	if err != nil {
@@ -291,12 +291,12 @@ func sharing(ctx context.Context, std IO, args []string) error {
 		"Shows which instance each consumer was given in one scope after the other: is it the same object? Each instance\nhas a mark, the same wherever the instance is the same.",
 		"keenlantern sharing testdata/office.ndjson --name 'GET /berths' --last 6")
 	var q views.SharingQuery
-	name := v.String("name", "", "scopes of this `name` (default the commonest)")
-	v.IntVar(&q.Last, "last", 10, "so many of them, the latest")
-	list := v.String("scopes", "", "or these scopes: `numbers` with commas between")
-	v.StringVar(&q.Consumer, "consumer", "", "only what somebody with this `text` in the name was given")
-	v.IntVar(&q.Depth, "depth", 2, "how many `steps` from the entry point are unfolded")
-	v.IntVar(&q.Stream, "stream", 0, "which of several `streams`, from 0")
+	name := v.String("name", "", "scopes with this `NAME` (default: the most frequent name)")
+	v.IntVar(&q.Last, "last", 10, "number `N` of most recent scopes")
+	list := v.String("scopes", "", "comma-separated `LIST` of scope ids; overrides --last")
+	v.StringVar(&q.Consumer, "consumer", "", "only what consumers were given whose names contain this `TEXT`")
+	v.IntVar(&q.Depth, "depth", 2, "unfold `N` levels below the entry point")
+	v.IntVar(&q.Stream, "stream", 0, "number `N` of the stream, from 0, where there are several")
 	v.rows(100)
 	words, err := v.read(args, 1, 1)
 	if err != nil {
@@ -329,10 +329,10 @@ func sharing(ctx context.Context, std IO, args []string) error {
 
 func disposal(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "disposal", "disposal RECORDING [options]",
-		"Shows whether things are let go: what is alive over time, scopes still open, what nobody has disposed, and the\nlatest closings and the shutdown step by step.",
+		"Shows how instances are disposed: how many are alive over time, which scopes are still open, what nobody has disposed,\nand the latest closings and the shutdown step by step.",
 		"keenlantern disposal testdata/office.ndjson")
 	v.rows(25)
-	v.StringVar(&v.f.Name, "name", "", "only closings of scopes with this `text` in their name")
+	v.StringVar(&v.f.Name, "name", "", "only closings of scopes whose names contain this `TEXT`")
 	words, err := v.read(args, 1, 1)
 	if err != nil {
 		return err
@@ -344,10 +344,10 @@ func disposal(ctx context.Context, std IO, args []string) error {
 
 func keys(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "keys", "keys RECORDING [options]",
-		"Shows, by service and key, what is registered, who asked how often, what answered, and what was missing.",
+		"Shows, for each service and key, what is registered, who requested it and how often, what answered, and what was\nmissing.",
 		"keenlantern keys testdata/office.ndjson --all")
 	v.rows(100)
-	all := v.Bool("all", false, "also services without a key and with one registration")
+	all := v.Bool("all", false, "include services that have no key and one registration")
 	words, err := v.read(args, 1, 1)
 	if err != nil {
 		return err
@@ -377,10 +377,10 @@ func layers(ctx context.Context, std IO, args []string) error {
 
 func costs(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "costs", "costs RECORDING [options]",
-		"Shows what building things costs, for the scopes of each name: how often, how long, what share of their time, and\nwhat one instance instead of many would save.",
+		"Shows what constructing instances costs in the scopes of each name: how often, how long, what share of their time,\nand what one shared instance would save.",
 		"keenlantern costs testdata/office.ndjson --name berths")
 	v.rows(25)
-	v.StringVar(&v.f.Name, "name", "", "only scopes with this `text` in their name")
+	v.StringVar(&v.f.Name, "name", "", "only scopes whose names contain this `TEXT`")
 	words, err := v.read(args, 1, 1)
 	if err != nil {
 		return err
@@ -392,7 +392,7 @@ func costs(ctx context.Context, std IO, args []string) error {
 
 func compare(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "compare", "compare A B [options]",
-		"Puts two recordings side by side: findings new, gone and still there; registrations and verdicts that changed;\ncosts for each thousand scopes and how sure the difference is. A and B may be parts of a recording, as in\nlatest@first-half, latest@second-half, latest@version=1.2 or latest@host=NAME. Exits with 1 when something new is as bad as --fail-on.",
+		"Compares two recordings: new, gone and remaining findings; changed registrations and verdicts; costs per thousand\nscopes, and how certain a difference is. A and B may be parts of a recording, as in\nlatest@first-half, latest@second-half, latest@version=1.2 or latest@host=NAME. Exits with status 1 when a new finding is as severe as --fail-on.",
 		"keenlantern compare testdata/harbour.ndjson testdata/office.ndjson --fail-on never")
 	failOn := v.failOnFlag()
 	words, err := v.read(args, 2, 2)
