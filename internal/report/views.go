@@ -501,7 +501,7 @@ func Disposal(out io.Writer, v views.DisposalView, s Style) {
 	rows := [][]string{}
 	for n := range v.Alive {
 		a := &v.Alive[n]
-		rows = append(rows, []string{built(&a.Of), dash(a.Of.Lifetime), finding.Number(a.Made), finding.Number(a.Alive), finding.Number(a.Most), slope(a.SlopePerThousand), Spark(a.Series, 32)})
+		rows = append(rows, []string{built(&a.Of), dash(a.Of.Lifetime), finding.Number(a.Made), finding.Number(a.Alive), finding.Number(a.Most), slope(a.SlopePerThousand), Spark(a.Peaks, 32)})
 	}
 	fmt.Fprintln(out, s.paint(bold, "alive over time"))
 	if len(rows) > 0 {

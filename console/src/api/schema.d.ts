@@ -858,7 +858,10 @@ export interface components {
         AliveRow: {
             id: number;
             of: components["schemas"]["Ref"];
+            /** @description Alive at the end of each step. */
             series: number[];
+            /** @description The most that were alive at once in each step. */
+            peaks: number[];
             alive: number;
             most: number;
             made: number;

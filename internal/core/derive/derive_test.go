@@ -3,6 +3,7 @@ package derive_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -172,4 +173,37 @@ func FuzzUnpack(f *testing.F) {
 			require.Len(t, back, len(rows))
 		}
 	})
+}
+
+// TestMost holds that what is alive for a moment within a step is counted in it, also when steps grow wider and when the streams
+// of a recording are put together, by an independent count.
+func TestMost(t *testing.T) {
+	const many, width = 19, 1 << 20
+	trace := func(stream string, last int64) string {
+		var b strings.Builder
+		fmt.Fprintln(&b, hello(stream))
+		fmt.Fprintln(&b, `{"ev":"register","t":1,"reg":1,"service":"BerthLedger","lifetime":"transient"}`)
+		fmt.Fprintln(&b, `{"ev":"make","t":2,"inst":100,"scope":0,"reg":1}`)
+		for n := range many { // all at once, in the third step
+			fmt.Fprintf(&b, `{"ev":"make","t":%d,"inst":%d,"scope":0,"reg":1}`+"\n", 2*width+n, n+1)
+		}
+		for n := range many {
+			fmt.Fprintf(&b, `{"ev":"dispose","t":%d,"inst":%d}`+"\n", 2*width+50+n, n+1)
+		}
+		fmt.Fprintf(&b, `{"ev":"open","t":%d,"scope":1}`+"\n", last)
+		return b.String()
+	}
+	for _, one := range []struct {
+		last int64
+		want []int64 // of the first steps
+	}{{5 * width, []int64{1, 1, many + 1, 1, 1, 1}}, {100 * width, []int64{1, many + 1, 1}}} {
+		s := study(t, trace("m-1", one.last))[0]
+		series := s.State.Buckets.Regs[0]
+		assert.Equal(t, one.want, series.Most[:len(one.want)])
+		assert.Equal(t, int64(1), series.Made[0])
+		two := derive.Merge([]*derive.State{s.State, study(t, trace("m-2", 3*width))[0].State})
+		most := two.Buckets.Regs[0].Most
+		assert.EqualValues(t, 2*(many+1), slices.Max(most), "of two processes")
+		assert.EqualValues(t, 2, most[len(most)-1], "one each is alive at the end")
+	}
 }

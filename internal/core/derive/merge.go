@@ -267,10 +267,26 @@ func (m *merger) buckets(s *State, offset int64, index func(int) int) {
 		k := slices.IndexFunc(b.Regs, func(o Series) bool { return o.Reg == reg })
 		if k < 0 {
 			k = len(b.Regs)
-			b.Regs = append(b.Regs, Series{Reg: reg, Made: grow(nil), Ended: grow(nil), OwnNS: grow(nil)})
+			b.Regs = append(b.Regs, Series{Reg: reg, Made: grow(nil), Ended: grow(nil), OwnNS: grow(nil), Most: grow(nil)})
 		}
 		pour(b.Regs[k].Made, r.Made)
 		pour(b.Regs[k].Ended, r.Ended)
 		pour(b.Regs[k].OwnNS, r.OwnNS)
+		// Of one stream the greatest counts; the streams' are added, for they are processes of their own.
+		most := grow(nil)
+		for step, v := range r.Most {
+			at := min(int((offset+int64(step)*s.Buckets.WidthNS)/b.WidthNS), n-1)
+			most[at] = max(most[at], v)
+		}
+		alive := int64(0)
+		for step := range r.Made {
+			alive += r.Made[step] - r.Ended[step]
+		}
+		for at := min(int((offset+int64(len(r.Made))*s.Buckets.WidthNS)/b.WidthNS), n-1); at < n; at++ {
+			most[at] = max(most[at], alive)
+		}
+		for at := range most {
+			b.Regs[k].Most[at] += most[at]
+		}
 	}
 }

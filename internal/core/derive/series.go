@@ -15,8 +15,27 @@ func (c *count) halve() {
 	clear(c[buckets/2:])
 }
 
-// series is one registration's, in time.
-type series struct{ made, ended, own count }
+// widen makes one of each two, which is the greater.
+func (c *count) widen() {
+	for n := range buckets / 2 {
+		c[n] = max(c[2*n], c[2*n+1])
+	}
+	clear(c[buckets/2:])
+}
+
+// series is one registration's, in time. Most is how many were alive at once when one was made, 0 where none was.
+type series struct{ made, ended, own, most count }
+
+// filled returns the most that were alive at once in each bucket: those that were when it began, or more.
+func (s *series) filled(n int) []int64 {
+	list := s.most.used(n)
+	alive := int64(0)
+	for k := range list {
+		list[k] = max(list[k], alive)
+		alive += s.made[k] - s.ended[k]
+	}
+	return list
+}
 
 // at returns the bucket of a time, making room for it first.
 func (t *Tracker) at(ns int64) int {
@@ -31,6 +50,7 @@ func (t *Tracker) at(ns int64) int {
 			s.made.halve()
 			s.ended.halve()
 			s.own.halve()
+			s.most.widen()
 		}
 	}
 	return int(ns >> t.shift)

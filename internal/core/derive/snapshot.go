@@ -173,6 +173,6 @@ func (t *Tracker) bucketsInto(s *State, index func(*ledger.Registration) int) {
 		if one == nil {
 			continue
 		}
-		s.Buckets.Regs = append(s.Buckets.Regs, Series{Reg: index(r), Made: one.made.used(n), Ended: one.ended.used(n), OwnNS: one.own.used(n)})
+		s.Buckets.Regs = append(s.Buckets.Regs, Series{Reg: index(r), Made: one.made.used(n), Ended: one.ended.used(n), OwnNS: one.own.used(n), Most: one.filled(n)})
 	}
 }

@@ -190,6 +190,7 @@ type Series struct {
 	Made  []int64 `json:"made"`
 	Ended []int64 `json:"ended"`
 	OwnNS []int64 `json:"own_ns"`
+	Most  []int64 `json:"most"` // alive at once at any moment of the step
 }
 
 // Scope is one line of the log of scopes.

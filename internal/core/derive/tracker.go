@@ -168,7 +168,9 @@ func (t *Tracker) made(i *ledger.Instance) {
 		one.impl = i.Impl()
 	}
 	at := t.at(i.Made)
-	t.seriesOf(one).made[at]++
+	in := t.seriesOf(one)
+	in.made[at]++
+	in.most[at] = max(in.most[at], i.Reg.Made-i.Reg.Ended)
 	one.took += i.NS
 	one.max = max(one.max, i.NS)
 	if !i.Scope.Root {

@@ -34,6 +34,7 @@ type AliveRow struct {
 	ID     int         `json:"id"`
 	Of     finding.Ref `json:"of"`
 	Series []int64     `json:"series"` // alive at the end of each step
+	Peaks  []int64     `json:"peaks"`  // alive at once at any moment of each step
 	Alive  int64       `json:"alive"`
 	Most   int64       `json:"most"` // at once
 	Made   int64       `json:"made"`
@@ -124,7 +125,7 @@ func Disposal(src *Source, f Filter) DisposalView {
 
 func aliveRow(s *derive.State, series derive.Series) AliveRow {
 	r := &s.Registrations[series.Reg]
-	row := AliveRow{ID: series.Reg, Of: refOf(r), Alive: r.Made - r.Ended, Most: r.Most, Made: r.Made, Bytes: r.Bytes, Series: []int64{}}
+	row := AliveRow{ID: series.Reg, Of: refOf(r), Alive: r.Made - r.Ended, Most: r.Most, Made: r.Made, Bytes: r.Bytes, Series: []int64{}, Peaks: append([]int64{}, series.Most...)}
 	alive := int64(0)
 	for n := range series.Made {
 		alive += series.Made[n] - series.Ended[n]

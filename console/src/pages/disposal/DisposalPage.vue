@@ -40,7 +40,7 @@ function toggle(id: number) {
 }
 const option = computed(() => {
   const step = data.value?.width_ns ?? 1
-  const lines = chosen.value.map((r) => ({ name: nameOf(r.of), points: overTime(r.series, step) }))
+  const lines = chosen.value.map((r) => ({ name: nameOf(r.of), points: overTime(r.peaks, step) }))
   const closings = overTime(data.value?.closed ?? [], step)
   return (c: Colours) => linesOverTime(c, lines, 'alive', closings)
 })

@@ -14,7 +14,7 @@ const { data } = useView<DisposalView>(() => props.finding.recording, 'disposal'
 const rows = computed(() => (data.value?.alive ?? []).filter((r) => nameOf(r.of) === nameOf(props.finding.subject) && (!props.finding.subject.at || r.of.at === props.finding.subject.at)))
 const option = computed(() => {
   const step = data.value?.width_ns ?? 1
-  const lines = rows.value.slice(0, 4).map((r) => ({ name: `${nameOf(r.of)} ${r.of.at ?? ''}`, points: overTime(r.series, step) }))
+  const lines = rows.value.slice(0, 4).map((r) => ({ name: `${nameOf(r.of)} ${r.of.at ?? ''}`, points: overTime(r.peaks, step) }))
   const closings = overTime(data.value?.closed ?? [], step)
   return (c: Colours) => linesOverTime(c, lines, 'alive', closings)
 })
