@@ -6,6 +6,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"github.com/mattn/go-runewidth"
 )
 
 // Style is how text is written.
@@ -42,14 +44,16 @@ func steers(r rune) bool {
 	return r != '\u202f' && (unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029')
 }
 
+// columns counts the columns of a terminal that a text takes: wide characters take two, combining ones none.
+var columns = &runewidth.Condition{}
+
 // Shorten cuts a text to width by leaving out its middle: names tell more at both ends.
 func Shorten(s string, width int) string {
-	r := []rune(s)
-	if len(r) <= width || width < 5 {
+	if columns.StringWidth(s) <= width || width < 5 {
 		return s
 	}
 	tail := (width - 1) * 2 / 3
-	return string(r[:width-1-tail]) + "…" + string(r[len(r)-tail:])
+	return columns.Truncate(s, width-1-tail, "") + "…" + columns.TruncateLeft(s, columns.StringWidth(s)-tail, "")
 }
 
 const (
@@ -71,11 +75,11 @@ func (s Style) paint(colour, text string) string {
 // wrapped writes text in a column that starts at indent, the first line behind lead.
 func wrapped(out io.Writer, lead string, indent, width int, text string) {
 	width = max(width, indent+24)
-	line := lead + strings.Repeat(" ", max(0, indent-utf8.RuneCountInString(lead)))
+	line := lead + strings.Repeat(" ", max(0, indent-columns.StringWidth(lead)))
 	at := indent
 	empty := true
 	for _, word := range strings.Split(text, " ") {
-		n := utf8.RuneCountInString(word)
+		n := columns.StringWidth(word)
 		if !empty && at+1+n > width {
 			fmt.Fprintln(out, line)
 			line, at, empty = strings.Repeat(" ", indent), indent, true
@@ -101,13 +105,13 @@ func Table(out io.Writer, head []string, rows [][]string, numeric ...int) {
 	}
 	for _, row := range append([][]string{head}, rows...) {
 		for n, cell := range row {
-			wide[n] = max(wide[n], utf8.RuneCountInString(cell))
+			wide[n] = max(wide[n], columns.StringWidth(cell))
 		}
 	}
 	for _, row := range append([][]string{head}, rows...) {
 		var b strings.Builder
 		for n, cell := range row {
-			pad := strings.Repeat(" ", wide[n]-utf8.RuneCountInString(cell))
+			pad := strings.Repeat(" ", wide[n]-columns.StringWidth(cell))
 			switch {
 			case right[n]:
 				b.WriteString(pad + cell)

@@ -6,7 +6,6 @@ import (
 	"math"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/finding"
@@ -60,16 +59,16 @@ func fit(width int, head []string, rows [][]string, flexible []int) [][]string {
 	wide := make([]int, len(head))
 	total := 2 * (len(head) - 1)
 	for n := range head {
-		wide[n] = utf8.RuneCountInString(head[n])
+		wide[n] = columns.StringWidth(head[n])
 		for _, row := range rows {
-			wide[n] = max(wide[n], utf8.RuneCountInString(row[n]))
+			wide[n] = max(wide[n], columns.StringWidth(row[n]))
 		}
 		total += wide[n]
 	}
 	for total > width {
 		widest := -1
 		for _, n := range flexible {
-			if wide[n] > max(leastCell, utf8.RuneCountInString(head[n])) && (widest < 0 || wide[n] > wide[widest]) {
+			if wide[n] > max(leastCell, columns.StringWidth(head[n])) && (widest < 0 || wide[n] > wide[widest]) {
 				widest = n
 			}
 		}

@@ -15,7 +15,7 @@ const signs: Record<string, string> = { answered: '✓', 'never asked': '○', m
     <button v-for="k in keys" :key="idOf(k)" type="button" :class="['key', { bad: bad(k), quietly: k.state === 'never asked' }]" :aria-expanded="open === idOf(k)" data-key @click="$emit('choose', idOf(k))">
       <span class="head"><span aria-hidden="true">{{ signs[k.state] ?? '·' }}</span> <strong>{{ keyName(k.key) }}</strong></span>
       <span class="line">{{ k.state }}</span>
-      <span class="line num-left">asked {{ rounded(k.asked) }} times{{ k.missing ? `, missing ${rounded(k.missing)}` : '' }}</span>
+      <span class="line num-left">{{ k.missing ? `requested ${rounded(k.asked + k.missing)} times, ${k.asked ? `${rounded(k.missing)} of them without an answer` : 'never answered'}` : `requested ${rounded(k.asked)} times` }}</span>
       <span v-if="k.answers[0]" class="line quiet">{{ k.answers[0].other ? '◆ ' : '' }}{{ k.answers[0].of.implementation || nameOf(k.answers[0].of) }}{{ k.answers.length > 1 ? ` and ${k.answers.length - 1} more` : '' }}</span>
       <span v-else class="line quiet">{{ k.registered.length ? 'nothing handed out' : 'not registered' }}</span>
     </button>
