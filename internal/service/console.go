@@ -2,7 +2,6 @@ package service
 
 import (
 	"bytes"
-	"compress/gzip"
 	"fmt"
 	"io/fs"
 	"net/http"
@@ -43,37 +42,6 @@ func (s *service) getConsole(c *gin.Context) error {
 			name = "index.html"
 		}
 	}
-	if strings.Contains(r.Header.Get("Accept-Encoding"), "gzip") && r.Header.Get("Range") == "" {
-		packed, err := s.packed(name, file)
-		if err != nil {
-			return err
-		}
-		if len(packed) < len(file) {
-			c.Header("Content-Encoding", "gzip")
-			file = packed
-		}
-	}
-	c.Header("Vary", "Accept-Encoding")
 	http.ServeContent(c.Writer, r, path.Base(name), time.Time{}, bytes.NewReader(file))
 	return nil
-}
-
-// packed returns a file of the console as gzip, packed the first time it is asked for.
-func (s *service) packed(name string, file []byte) ([]byte, error) {
-	if b, ok := s.gzipped.Load(name); ok {
-		return b.([]byte), nil
-	}
-	var b bytes.Buffer
-	z, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
-	if err != nil {
-		return nil, fmt.Errorf("pack %s: %w", name, err)
-	}
-	if _, err := z.Write(file); err != nil {
-		return nil, fmt.Errorf("pack %s: %w", name, err)
-	}
-	if err := z.Close(); err != nil {
-		return nil, fmt.Errorf("pack %s: %w", name, err)
-	}
-	s.gzipped.Store(name, b.Bytes())
-	return b.Bytes(), nil
 }

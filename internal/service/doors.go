@@ -5,10 +5,12 @@ import (
 	"errors"
 	"net"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzhttp"
 )
 
 // Doors bounds the connections that a service holds: in all, and from each address. Whoever comes beyond that is let into
@@ -171,18 +173,36 @@ var errRoom = errors.New("the service holds as many connections as it takes, in 
 func (s *service) inRoom(g *gin.Engine) http.Handler {
 	full := gin.New()
 	full.NoRoute(func(c *gin.Context) { s.problem(c, errRoom) })
-	return &rooms{g, full}
+	return &rooms{g, full, packed(g)}
+}
+
+// leastPacked is how many bytes an answer has at least that is worth packing.
+const leastPacked = 1 << 10
+
+// packed sends the answers of h packed, to those who take that. How long they are then tells nothing exact of what is in them.
+func packed(h http.Handler) http.Handler {
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(leastPacked), gzhttp.RandomJitter(32, 0, false))
+	if err != nil {
+		panic(err) // the options are constants
+	}
+	return wrap(h)
 }
 
 // rooms are the service, and the small room beside it.
 type rooms struct {
 	*gin.Engine
-	full *gin.Engine
+	full   *gin.Engine
+	packed http.Handler // the same as Engine
 }
 
 // ServeHTTP answers in the one by which the connection came.
 func (r *rooms) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	if req.Context().Value(doorKey{}) == nil {
+		// Only what is asked for, and ends: news goes out line by line.
+		if (req.Method == http.MethodGet || req.Method == http.MethodHead) && req.URL.Path != "/api/v1/live" && !strings.HasPrefix(req.URL.Path, "/go/") {
+			r.packed.ServeHTTP(w, req)
+			return
+		}
 		r.Engine.ServeHTTP(w, req)
 		return
 	}

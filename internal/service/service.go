@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
-	"sync"
 
 	"github.com/gin-gonic/gin"
 	"github.com/klauspost/compress/zstd"
@@ -46,7 +45,6 @@ type service struct {
 	unzip   *zstd.Decoder
 	news    news
 	signIns *attempts
-	gzipped sync.Map // the console's files, by name
 }
 
 // New returns the handler of the whole service.
