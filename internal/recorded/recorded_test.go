@@ -124,6 +124,46 @@ func (r *recording) count(kind event.Kind, also func(*event.Event) bool) map[str
 	return counts
 }
 
+// nested requires that what was built for something was built within its construction: that own times are what they say. It counts
+// the pairs of which that can be said: what belongs to a scope, kept by what was built in the same scope. So many may be otherwise:
+// of those who waited for another goroutine, the wait is left out, and with it what they had built before.
+func (r *recording) nested(t *testing.T, waited int) (pairs int) {
+	t.Helper()
+	makes := map[event.InstID]*event.Event{}
+	for n := range r.events {
+		e := &r.events[n]
+		if e.Kind != event.Make {
+			continue
+		}
+		makes[e.Inst] = e
+		for _, w := range e.With {
+			d := makes[w.Inst]
+			if d == nil || r.regs[d.Reg].Lifetime == "singleton" || r.regs[d.Reg].Lifetime == "external" || !d.Has.Has(event.FNS) || !e.Has.Has(event.FNS) {
+				continue
+			}
+			pairs++
+			if d.T-d.NS < e.T-e.NS && waited > 0 {
+				waited--
+				continue
+			}
+			assert.GreaterOrEqual(t, d.T-d.NS, e.T-e.NS, "%d for %d", d.Inst, e.Inst)
+			assert.LessOrEqual(t, d.T, e.T, "%d for %d", d.Inst, e.Inst)
+		}
+	}
+	return pairs
+}
+
+// own returns the time that constructors took by themselves, all together.
+func (r *recording) own(t *testing.T) (sum int64) {
+	t.Helper()
+	list, err := engine.Study(t.Context(), bytes.NewReader([]byte(r.text)), reader.Options{}, rules.Default())
+	require.NoError(t, err)
+	for _, reg := range list[0].State.Registrations {
+		sum += reg.OwnNS
+	}
+	return sum
+}
+
 // tally is what an application counts of itself.
 type tally struct {
 	mu                   sync.Mutex

@@ -120,6 +120,7 @@ func TestSamberDo(t *testing.T) {
 		require.True(t, root.Shutdown().Succeed)
 	})
 	got.sound(t)
+	assert.Positive(t, got.nested(t, 32))
 	makes := got.count(event.Make, nil)
 	for service, name := range map[string]string{
 		"recorded_test.doClock": "clock", "mast": "mast", "recorded_test.doTides": "tides", "recorded_test.doPage": "page",

@@ -119,6 +119,8 @@ func TestUberDig(t *testing.T) {
 		root.Close()
 	})
 	got.sound(t)
+	assert.Positive(t, got.nested(t, 0))
+	assert.LessOrEqual(t, got.own(t), got.Streams[0].Lasted, "one constructor runs after the other")
 	makes := got.count(event.Make, nil)
 	assert.Equal(t, map[string]int{
 		"recorded_test.digClock": 1, "recorded_test.digWater": 2, "model.Chart": 1, "recorded/model.Chart": 1, "recorded_test.digPier": 4,

@@ -103,6 +103,7 @@ func TestUberFx(t *testing.T) {
 		}, uberfx.Record(rec), log, fxOffice(c), fx.Invoke(func(*fxDesk) {}), uberfx.Seen[*fxLedger](rec), fx.Populate(&ledger)))
 	})
 	got.sound(t)
+	assert.LessOrEqual(t, got.own(t), got.Streams[0].Lasted, "one constructor runs after the other")
 	makes := got.count(event.Make, nil)
 	assert.Equal(t, map[string]int{
 		"recorded_test.fxClock": 1, "recorded_test.fxWater": 2, "recorded_test.fxPier": 3, "recorded_test.fxLedger": 1, "recorded_test.fxDesk": 1, "model.Chart": 1,

@@ -247,7 +247,7 @@ type Making struct {
 	Disposer   string      // where the registration does not say so
 	Container  ContainerID // that built it, where it is not the registration's
 	Module     string      // that consumes it
-	When       time.Time   // when construction ended; the zero time: now
+	When       time.Time   // when construction ended, from which Took is counted back; the zero time: now
 }
 
 // Owner is the scope with which an instance ends. The zero value says nothing: the lifetime does.
@@ -295,7 +295,7 @@ func (m *Making) note(id InstID) note {
 		owner: m.Owner, container: m.Container, text: [5]string{m.By, m.Impl, m.Module, m.Disposer},
 	}
 	if !m.When.IsZero() {
-		n.when = m.When.UnixNano()
+		n.when = m.When
 	}
 	return n
 }

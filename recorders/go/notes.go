@@ -30,7 +30,6 @@ type note struct {
 	noScope     bool
 	disposable  bool
 	hasKey      bool
-	past        bool  // when has been made ns since the session's start
 	from, to    int32 // of the shard's with
 	inst, other InstID
 	scope       ScopeID
@@ -38,7 +37,8 @@ type note struct {
 	weight      int64
 	owner       Owner
 	container   ContainerID
-	when        int64 // Unix ns at which it was, where that is not the time of the note; 0: it is
+	when        time.Time // when it was, where that is not the time of the note
+	age         int64     // ns before the note was taken at which it was
 	text        [5]string
 	ev          *event.Event // rare kinds in full
 }
@@ -138,9 +138,8 @@ func (r *Recorder) add(of *session, n *note, with []event.With) {
 		n.to = int32(len(s.with))
 	}
 	n.t = time.Since(of.start).Nanoseconds()
-	if n.when != 0 {
-		n.when -= of.start.UnixNano()
-		n.past = true
+	if !n.when.IsZero() {
+		n.age, n.when = max(0, n.t-n.when.Sub(of.start).Nanoseconds()), time.Time{}
 	}
 	s.rest = append(s.rest, *n)
 	full := len(s.rest) == of.limit.rest/2 || s.text <= of.limit.text/2 && s.text+text > of.limit.text/2
@@ -254,10 +253,7 @@ func (t *taken) each(f func(u *use, n *note, with []event.With)) {
 
 // fill makes an event of a note.
 func (n *note) fill(e *event.Event, with []event.With) {
-	e.Kind, e.T, e.NS, e.Inst, e.Scope, e.Reg = n.kind, n.t, n.ns, n.inst, n.scope, n.reg
-	if n.past {
-		e.T = n.when
-	}
+	e.Kind, e.T, e.NS, e.Inst, e.Scope, e.Reg = n.kind, n.t-n.age, n.ns, n.inst, n.scope, n.reg
 	switch n.kind {
 	case event.Open:
 		e.Has = event.Of(event.FScope)

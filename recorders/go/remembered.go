@@ -90,7 +90,7 @@ func (k *kept) ended(inst InstID, start int64) *event.Event {
 // event makes one of k, in session s.
 func (k *kept) event(inst InstID, s *session) *event.Event {
 	n := k.making.note(inst)
-	n.t = n.when - s.start.UnixNano()
+	n.t = k.making.When.Sub(s.start).Nanoseconds()
 	if k.in != nil {
 		n.scope = k.in.id
 	}

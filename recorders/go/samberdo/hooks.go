@@ -317,7 +317,7 @@ func (b *box) make(st *stack, sc *scope, sv *service, f *frame, took time.Durati
 	if f.value != nil {
 		m.Impl = b.names.Type(reflect.TypeOf(f.value))
 	}
-	if sv.how == do.ServiceTypeEager {
+	if m.When = by.began.Add(took); sv.how == do.ServiceTypeEager {
 		m.By, m.Took = "external", 0
 	}
 	if by.known {

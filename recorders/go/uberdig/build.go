@@ -90,7 +90,7 @@ func (b *builder) recorded() any {
 			run = b.f.CallSlice
 		}
 		out := run(args)
-		took := time.Since(began)
+		end := time.Now()
 		ended = true
 		for _, v := range out {
 			if v.Type() == errorType && !v.IsNil() {
@@ -98,7 +98,7 @@ func (b *builder) recorded() any {
 				return out
 			}
 		}
-		b.made(args, out, took)
+		b.made(args, out, began, end)
 		return out
 	}).Interface()
 }
@@ -122,7 +122,7 @@ func (b *builder) where() record.ScopeID {
 }
 
 // made tells of what b built: together, so that it is timed once, and each object once, whatever types it goes by.
-func (b *builder) made(args, out []reflect.Value, took time.Duration) {
+func (b *builder) made(args, out []reflect.Value, began, end time.Time) {
 	sh := b.scope.shared
 	now := sh.call()
 	var with []event.With
@@ -131,10 +131,14 @@ func (b *builder) made(args, out []reflect.Value, took time.Duration) {
 		with = append(with, event.With{
 			Inst: inst, Site: p.site, Service: p.service(sh), Key: p.key, HasKey: p.key != "", Unseen: inst == 0,
 		})
-		if now != nil { // what was built for it, and for nobody before
-			took += now.took[inst]
-			delete(now.took, inst)
+		if now == nil {
+			return
 		}
+		// What it needs is built before: its construction began with that of what was built for it, and for nobody before.
+		if first, ok := now.began[inst]; ok && first.Before(began) {
+			began = first
+		}
+		delete(now.began, inst)
 	})
 	type object struct {
 		at uintptr
@@ -157,8 +161,8 @@ func (b *builder) made(args, out []reflect.Value, took time.Duration) {
 		}
 		m := record.Making{Reg: reg.id, Scope: b.where(), With: with, By: "factory", Impl: sh.names.Type(reflect.TypeOf(value))}
 		m.Disposable = sh.closes(reflect.TypeOf(value))
-		if first == 0 {
-			m.Took = took
+		if m.When = end; first == 0 {
+			m.Took = end.Sub(began)
 		}
 		if b.home.outer != nil && m.Scope != b.home.id {
 			m.Owner = record.OwnedBy(b.home.id)
@@ -191,7 +195,7 @@ func (b *builder) made(args, out []reflect.Value, took time.Duration) {
 		}
 	}
 	if now != nil && first != 0 {
-		now.took[first] = took
+		now.began[first] = began
 	}
 }
 

@@ -69,8 +69,8 @@ type regKey struct {
 type call struct {
 	scope  *Scope
 	outer  *call
-	failed bool                            // told
-	took   map[record.InstID]time.Duration // of what was built in it and nobody has been given yet
+	failed bool                        // told
+	began  map[record.InstID]time.Time // the construction of what was built in it and nobody has been given yet
 }
 
 // Scope is a dig scope that is recorded.
@@ -308,7 +308,7 @@ func (sh *shared) enter(s *Scope) (leave func()) {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	before := sh.calls[g]
-	sh.calls[g] = &call{scope: s, outer: before, took: map[record.InstID]time.Duration{}}
+	sh.calls[g] = &call{scope: s, outer: before, began: map[record.InstID]time.Time{}}
 	return func() {
 		sh.mu.Lock()
 		defer sh.mu.Unlock()

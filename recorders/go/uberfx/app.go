@@ -52,11 +52,11 @@ type provided struct {
 // result is one thing that it provides.
 type result struct {
 	key
-	reg  record.RegID
-	more record.Registration
-	inst record.InstID
-	took time.Duration // with what was built for it, until somebody who needs it takes that on
-	skip bool          // it is of a basic type
+	reg   record.RegID
+	more  record.Registration
+	inst  record.InstID
+	began time.Time // its construction, until somebody who needs it takes that on
+	skip  bool      // it is of a basic type
 }
 
 // step is something that runs for a while.
@@ -301,18 +301,18 @@ func (a *app) run(e *fxevent.Run) {
 		p.ran = false // fx tries again when it is asked for again
 		return
 	}
-	with, took := a.given(p)
-	took += e.Runtime
+	end := time.Now()
+	with, began := a.given(p, end.Add(-e.Runtime))
 	for n, r := range p.results {
 		if r.skip {
 			continue
 		}
-		m := record.Making{Reg: r.reg, Scope: a.here(), With: with, By: "factory", Module: p.module}
-		if e.Kind == "supply" || e.Kind == "replace" {
-			m.By, took = "external", 0
-		}
-		if n == 0 {
-			m.Took, r.took = took, took // several results are made together
+		m := record.Making{Reg: r.reg, Scope: a.here(), With: with, By: "factory", Module: p.module, When: end}
+		switch {
+		case e.Kind == "supply" || e.Kind == "replace":
+			m.By = "external"
+		case n == 0:
+			m.Took, r.began = end.Sub(began), began // several results are made together
 		}
 		r.inst = a.rec.Make(m)
 		if e.Kind == "decorate" || e.Kind == "replace" {
@@ -337,19 +337,28 @@ func (a *app) ran(e *fxevent.Run) *provided {
 	return nil
 }
 
-// given lists what a constructor was given, and how long it took to build what nobody had needed before.
-func (a *app) given(p *provided) (with []event.With, took time.Duration) {
+// given lists what a constructor that began at a time was given, and returns when its construction began with that of what was
+// built for it, and for nobody before: fx builds what is needed first.
+func (a *app) given(p *provided, at time.Time) (with []event.With, began time.Time) {
+	began = at
+	claim := func(r *result) {
+		if !r.began.IsZero() && r.began.Before(began) {
+			began = r.began
+		}
+		r.began = time.Time{}
+	}
+
 	if p.kind == "decorate" {
 		for _, r := range p.results {
 			if inner := a.answer(p.module, r.key, p); inner != nil && inner.inst != 0 {
 				with = append(with, event.With{Inst: inner.inst, Service: inner.more.Service, Key: inner.more.Key, HasKey: inner.more.Key != ""})
-				took += claim(inner)
+				claim(inner)
 			}
 		}
-		return with, took
+		return with, began
 	}
 	if p.kind != "provide" {
-		return nil, 0
+		return nil, began
 	}
 	for _, n := range a.graph[p.index] {
 		if basic.MatchString(n.of) {
@@ -361,7 +370,7 @@ func (a *app) given(p *provided) (with []event.With, took time.Duration) {
 				if member.inst != 0 {
 					w.Inst = member.inst
 					with = append(with, w)
-					took += claim(member)
+					claim(member)
 				}
 			}
 			continue
@@ -377,11 +386,11 @@ func (a *app) given(p *provided) (with []event.With, took time.Duration) {
 			w.Unseen = true
 		default:
 			w.Inst = r.inst
-			took += claim(r)
+			claim(r)
 		}
 		with = append(with, w)
 	}
-	return with, took
+	return with, began
 }
 
 // twice tells whether a key stands twice in a list: of two types that fx names alike.
@@ -393,13 +402,6 @@ func twice(list []need, k key) bool {
 		}
 	}
 	return times > 1
-}
-
-// claim returns how long it took to build something, to the first who needs it.
-func claim(r *result) time.Duration {
-	took := r.took
-	r.took = 0
-	return took
 }
 
 // here returns the scope that the calling goroutine works in.

@@ -464,6 +464,7 @@ func (s *Service[T]) one(
 	}
 	began := time.Now()
 	value, err := build(b)
+	ended := time.Now()
 	if err != nil {
 		return value, 0, err
 	}
@@ -475,7 +476,7 @@ func (s *Service[T]) one(
 	with, waited := b.with, b.waited
 	b.mu.Unlock()
 	m := record.Making{
-		Reg: reg, Scope: who.scope.id, With: with, Took: time.Since(began) - waited, Impl: s.wiring.names.Type(reflect.TypeOf(value)), Disposable: dispose != nil,
+		Reg: reg, Scope: who.scope.id, With: with, Took: ended.Sub(began) - waited, When: ended, Impl: s.wiring.names.Type(reflect.TypeOf(value)), Disposable: dispose != nil,
 		Lasting: home == s.wiring.root,
 	}
 	if s.lifetime != Singleton {

@@ -107,7 +107,7 @@ function halves() {
         </v-card>
       </section>
       <section v-if="data.verdicts.length" class="mt-4">
-        <h2 class="mb-1">Behaved otherwise</h2>
+        <h2 class="mb-1">Did not behave as registered</h2>
         <v-card>
           <v-table>
             <tbody>
@@ -117,7 +117,7 @@ function halves() {
         </v-card>
       </section>
       <section class="mt-4">
-        <h2 class="mb-1">Counts and costs <span class="quiet kind">for a thousand scopes of the name</span></h2>
+        <h2 class="mb-1">Counts and costs <span class="quiet kind">per thousand scopes with this name</span></h2>
         <p v-if="!data.costs.length" class="quiet">No difference.</p>
         <v-card v-else>
           <v-table hover>

@@ -46,14 +46,14 @@ const columns: Column<{ scope: string; row: Row }>[] = [
   <main class="page">
     <h1>Costs</h1>
     <NewsBar :news="news" @show="show" />
-    <p class="quiet mb-3">What is built anew for each scope of a name, what that takes of its time, and what one shared instance would save.</p>
+    <p class="quiet mb-3">What is constructed again in each scope of a name, what share of the scope's time that takes, and what one shared instance would save.</p>
     <FilterBar>
       <v-select v-model="order" class="order" density="compact" variant="outlined" hide-details label="Order" :items="[{ title: 'by what a change would save', value: 'saves' }, { title: 'by own time', value: 'own' }, { title: 'by instances a scope', value: 'made' }]" />
       <template #end><ExportMenu v-if="data" name="costs" :data="data" :columns="columns" :rows="flat" /></template>
     </FilterBar>
     <PageState :error="error" :loading="loading && !data" what="the costs" @retry="refresh" />
     <template v-if="data">
-      <v-card v-if="!names.length" class="pa-4"><p class="quiet">Nothing that the filters let through was built in any scope.</p></v-card>
+      <v-card v-if="!names.length" class="pa-4"><p class="quiet">Nothing that matches the filters was built in any scope.</p></v-card>
       <v-card v-for="n in names" v-else :key="`${n.name}/${n.kind}`" class="mb-4" data-cost>
         <div class="head">
           <h2>{{ n.name || 'the root' }}</h2>

@@ -71,10 +71,10 @@ function slope(v: number | null): string {
     </FilterBar>
     <PageState :error="error" :loading="loading && !data" what="what is alive" @retry="refresh" />
     <template v-if="data">
-      <v-alert v-if="!data.seen.disposals" type="info" density="compact" class="mb-3">This recorder does not see disposals: what is said here is only what was built and what has ended.</v-alert>
+      <v-alert v-if="!data.seen.disposals" type="info" density="compact" class="mb-3">This recorder does not see disposals. The page shows only what was built and what has ended.</v-alert>
       <v-card class="pa-3">
         <h2>Alive over time</h2>
-        <p v-if="!chosen.length" class="quiet">Nothing that the filters let through has been built.</p>
+        <p v-if="!chosen.length" class="quiet">Nothing that matches the filters has been built.</p>
         <ChartBox v-else ref="chart" :option="option" :label="label" :height="260" name="alive" />
       </v-card>
       <v-card v-if="data.alive.length" class="mt-3">

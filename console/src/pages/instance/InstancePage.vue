@@ -36,7 +36,7 @@ const inScope = computed(() => (data.value ? addressOf(data.value.stream, data.v
           <dt>Built with</dt>
           <dd>
             <div v-for="w in data.with" :key="w.instance"><MarkTag :mark="w.mark" :instance="w.instance" :stream="data.stream" /> <RegLink :of="w.of" lifetime /></div>
-            <span v-if="!data.with.length" class="quiet">nothing that was noted</span>
+            <span v-if="!data.with.length" class="quiet">nothing recorded</span>
           </dd>
           <dt>Who got it</dt>
           <dd><router-link class="app-link" :to="{ name: 'sharing', params: { recording }, query: { service: data.of.service } }">{{ nameOf(data.of) }} on the board</router-link></dd>

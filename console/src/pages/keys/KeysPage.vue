@@ -46,7 +46,7 @@ const columns: Column<KeyRow>[] = [
 <template>
   <main class="page">
     <h1>Keys</h1>
-    <p class="quiet mb-3">For each service and key: what is registered, how often it was asked for, and what answered.</p>
+    <p class="quiet mb-3">For each service and key: what is registered, how often it was requested, and what answered.</p>
     <FilterBar>
       <v-switch v-model="all" density="compact" hide-details color="primary" label="also services without keys" />
       <template #end><ExportMenu v-if="data" name="keys" :data="data" :columns="columns" :rows="data.keys" /></template>

@@ -28,7 +28,7 @@ const columns: Column<StackRow>[] = [
 <template>
   <main class="page">
     <h1>Layers</h1>
-    <p class="quiet mb-3">Decorators from the outermost to the innermost, how many calls reach each, and who got which: those that go round a layer stand out.</p>
+    <p class="quiet mb-3">Decorators from the outermost to the innermost, how many calls reach each, and who was given which. Consumers that bypass a layer are highlighted.</p>
     <FilterBar :lifetime="false">
       <template #end><ExportMenu v-if="data" name="layers" :data="data" :columns="columns" :rows="data.stacks" /></template>
     </FilterBar>

@@ -17,12 +17,12 @@ onBeforeUnmount(() => window.clearInterval(again))
 <template>
   <main class="page">
     <h1>Record</h1>
-    <p class="quiet mb-3">Applications with a recorder that asks this service what to do. While recording is off a recorder costs one read of a number for each event.</p>
+    <p class="quiet mb-3">Applications whose recorder is connected to this service. A recorder that is switched off costs one atomic read per event.</p>
     <PageState :error="error" :loading="loading && !data" what="the applications" @retry="refresh" />
     <template v-if="data">
       <v-card v-if="!data.applications.length" class="pa-5" max-width="760">
         <h2>No application is here</h2>
-        <p class="mt-2">One that was started with this service's address asks it what to do, and is listed here from then on.</p>
+        <p class="mt-2">An application appears here as soon as it starts with this service's address.</p>
         <pre class="code mt-3">rec, err := record.Start(record.Config{App: "my-app", Service: "…", Off: true})</pre>
       </v-card>
       <ApplicationCard v-for="a in data.applications" :key="a.name" class="mb-4" :application="a" @changed="refresh" />

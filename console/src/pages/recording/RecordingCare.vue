@@ -92,7 +92,7 @@ async function remove() {
     </v-dialog>
     <v-dialog v-model="deleting" max-width="520">
       <v-card class="pa-4" title="Delete this recording?">
-        <p class="my-3">Its trace and what was found go for good. Export the trace first to keep it.</p>
+        <p class="my-3">This permanently deletes its trace and its findings. Export the trace first if you want to keep it.</p>
         <div class="row">
           <v-btn color="error" variant="flat" @click="remove">Delete {{ recording.id }}</v-btn>
           <v-btn @click="deleting = false">Keep it</v-btn>

@@ -14,7 +14,7 @@ defer rec.Close(ctx)`
 <template>
   <v-card class="mt-4 pa-5" max-width="860">
     <h2>Nothing has been recorded yet</h2>
-    <p class="mt-2">A recording comes from an application that records itself, or from a trace file.</p>
+    <p class="mt-2">Record an application, or import a trace file.</p>
     <div v-for="way in ways" :key="way.how" class="mt-4">
       <div>{{ way.what }}</div>
       <div class="line"><code class="code">{{ way.how }}</code><CopyButton :text="way.how" what="the command" /></div>

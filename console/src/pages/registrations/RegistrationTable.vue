@@ -97,7 +97,7 @@ const columns: Column<RegistrationRow>[] = [
                   <template v-if="r.alias"><dt>Alias of</dt><dd><RegLink :of="r.alias" /></dd></template>
                   <template v-if="r.also.length"><dt>Also answers to</dt><dd>{{ r.also.map((a) => a.service + (a.key === null ? '' : ` [${a.key}]`)).join(', ') }}</dd></template>
                   <template v-if="r.container"><dt>Container</dt><dd>{{ r.container }}</dd></template>
-                  <dt>Used, let go</dt><dd>{{ whole(r.used) }} uses, {{ whole(r.disposed) }} disposed</dd>
+                  <dt>Used, disposed</dt><dd>{{ whole(r.used) }} uses, {{ whole(r.disposed) }} disposed</dd>
                   <dt>Asked for by</dt>
                   <dd>
                     <div v-for="(a, n) in r.asked_by.slice(0, 20)" :key="n">

@@ -92,7 +92,7 @@ const columns = [
           </v-card>
         </section>
         <section>
-          <h2 class="mb-1">Let go, in this order</h2>
+          <h2 class="mb-1">Disposed, in this order</h2>
           <v-card>
             <p v-if="!data.disposed.length" class="pa-3 quiet">No disposal was seen.</p>
             <v-table v-else>
@@ -113,7 +113,7 @@ const columns = [
         <section>
           <h2 class="mb-1">Left over</h2>
           <v-card class="pa-3">
-            <p v-if="!data.left.length" class="quiet">Nothing was left that had to be let go.</p>
+            <p v-if="!data.left.length" class="quiet">Everything that has to be disposed was disposed.</p>
             <div v-for="l in data.left" :key="l.instance" :class="is(l)"><MarkTag :mark="l.mark" :instance="l.instance" :stream="s.stream" /> <RegLink :of="l.of" full /></div>
             <template v-if="data.inner.length">
               <h3 class="mt-3">Scopes opened in it</h3>

@@ -27,7 +27,7 @@ const bytes = (n: number) => (n < 1 << 20 ? `${rounded(n)} bytes` : `${whole(Mat
             <dt>Kept at most</dt><dd>{{ data.keep_bytes ? bytes(data.keep_bytes) : 'without limit' }}</dd>
             <dt v-if="data.stale">Being analysed anew</dt><dd v-if="data.stale">{{ count(data.stale, 'stream', 'streams') }} left, {{ whole(data.refreshed) }} done</dd>
           </dl>
-          <p class="quiet mt-3">Pinned recordings are always kept. How much is kept is said when the service is started: <span class="code">keenlantern serve --keep-for 720h --keep-bytes 20000000000</span></p>
+          <p class="quiet mt-3">Pinned recordings are always kept. Set these limits when you start the service: <span class="code">keenlantern serve --keep-for 720h --keep-bytes 20000000000</span></p>
         </v-card>
         <v-card class="pa-4">
           <h2>About</h2>

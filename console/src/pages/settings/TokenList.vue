@@ -56,7 +56,7 @@ const revoke = (t: Token) =>
         <span class="code secret" data-secret>{{ made.secret }}</span><CopyButton :text="made.secret" what="the secret" />
       </v-alert>
       <v-alert v-if="problem" type="error" class="mt-3" :title="problem.title">{{ problem.detail }}</v-alert>
-      <p v-if="!data.tokens.length" class="quiet mt-3">There is none. On loopback none is needed; before the service listens where others can reach it, there has to be one.</p>
+      <p v-if="!data.tokens.length" class="quiet mt-3">There are no tokens. None is needed on loopback. Make one before the service listens on an address that others can reach.</p>
       <v-table v-else class="mt-3">
         <thead><tr><th>For</th><th>Kind</th><th>Id</th><th>Made</th><th></th></tr></thead>
         <tbody>
