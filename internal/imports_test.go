@@ -76,6 +76,9 @@ var mayImport = map[string]string{
 var notInCore = []string{"net/http", "database/sql", "flag", "os", "log/slog", "github.com/gin-gonic/gin", "modernc.org/sqlite"}
 
 func TestImportsGoOneWay(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it starts processes")
+	}
 	const module = "keenlantern.example/"
 	out, err := exec.Command("go", "list", "-json=ImportPath,Dir,GoFiles,Imports", module+"...", module+"record/...", module+"record/samberdo/...", module+"record/uberdig/...", module+"record/uberfx/...").Output()
 	require.NoError(t, err)

@@ -168,6 +168,9 @@ func get(t *testing.T, url string, into any) {
 
 // TestUnusableFolder holds that what cannot be opened is told in a line.
 func TestUnusableFolder(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it starts processes")
+	}
 	folder := t.TempDir()
 	bin, err := browser.Build(folder)
 	require.NoError(t, err)

@@ -56,6 +56,9 @@ func noise(n int) string {
 // TestDiskFull holds that a full disk is told to whoever sends, that what was stored stays readable, and that sending goes
 // on where it was when there is room again.
 func TestDiskFull(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it starts processes")
+	}
 	data := t.TempDir()
 	if err := syscall.Mount("tmpfs", data, "tmpfs", 0, "size=12m"); err != nil {
 		t.Skip("a small disk takes the right to mount one: ", err)
@@ -128,6 +131,9 @@ const silence = 31 * time.Second
 
 // TestFolders holds what is said of data folders that cannot be worked in, and that nothing in them is changed by that.
 func TestFolders(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it starts processes")
+	}
 	open := t.TempDir()
 	require.NoError(t, os.Chmod(open, 0o755))
 	require.NoError(t, os.Chmod(filepath.Dir(open), 0o755))
@@ -240,6 +246,9 @@ func TestFolders(t *testing.T) {
 // TestFarAddress holds that on an address others can reach the service wants a token before it starts and with every
 // request, over HTTPS, and under the names it is called.
 func TestFarAddress(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it starts processes")
+	}
 	far := ""
 	addrs, err := net.InterfaceAddrs()
 	require.NoError(t, err)

@@ -49,6 +49,10 @@ var build = sync.OnceValues(func() (string, error) {
 
 func TestMain(m *testing.M) {
 	flag.Parse()
+	if testing.Short() {
+		fmt.Println("left out with -short: the attacks start processes")
+		os.Exit(0)
+	}
 	status := m.Run()
 	if bin, err := build(); err == nil {
 		_ = os.RemoveAll(filepath.Dir(bin)) // it lies in a folder for temporary files

@@ -2,6 +2,7 @@ package browser_test
 
 import (
 	"errors"
+	"flag"
 	"fmt"
 	"io/fs"
 	"net/http"
@@ -26,6 +27,11 @@ var (
 )
 
 func TestMain(m *testing.M) {
+	flag.Parse()
+	if testing.Short() {
+		fmt.Println("left out with -short: the pages need a service and a browser")
+		os.Exit(0)
+	}
 	os.Exit(run(m))
 }
 

@@ -39,6 +39,9 @@ func (r *trial) Fatalf(format string, args ...any) { r.t.Fatalf(format, args...)
 // TestRecordTest holds that a test fails with what is wrong in the application, unless that is accepted, and says so where
 // nothing can check it.
 func TestRecordTest(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it starts processes")
+	}
 	bin := filepath.Join(t.TempDir(), "keenlantern")
 	out, err := exec.Command("go", "build", "-o", bin, "../../cmd/keenlantern").CombinedOutput()
 	require.NoError(t, err, "%s", out)

@@ -15,6 +15,9 @@ import (
 // TestGoModules holds that an application elsewhere, with an empty module cache and no replace lines, gets the recorder and an
 // adapter from the service with the Go command, builds with them, and records.
 func TestGoModules(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it starts processes")
+	}
 	folder := t.TempDir()
 	pack := exec.Command("go", "run", "../../recorders/pack", "../../recorders/go", filepath.Join(folder, "go"))
 	out, err := pack.CombinedOutput()
