@@ -347,7 +347,7 @@ func TestRecordControl(t *testing.T) {
 		}
 	}()
 	require.NoError(t, p.Go("/record"))
-	assert.Contains(t, text(t, p, "[data-application]"), "nobody has said anything")
+	assert.Contains(t, text(t, p, "[data-application]"), "not switched here")
 	require.NoError(t, p.Click("[data-switch] input"))
 	select {
 	case o := <-answered:
@@ -357,7 +357,7 @@ func TestRecordControl(t *testing.T) {
 	}
 	soon(t, p, "document.querySelector('[data-application]').textContent.includes('told not to record')")
 	require.NoError(t, p.Click("[data-switch] input"))
-	soon(t, p, "document.querySelector('[data-application]').textContent.includes('told to record')")
+	soon(t, p, "document.querySelector('[data-application]').textContent.includes('switched on here')")
 	var list struct{ Applications []views.Application }
 	ask(t, s, "/api/v1/applications", &list)
 	require.Len(t, list.Applications, 1)

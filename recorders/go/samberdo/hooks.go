@@ -232,8 +232,8 @@ func (b *box) instance(st *stack, f, outer *frame) record.InstID {
 	inst, made := sv.inst, sv.made
 	b.mu.RUnlock()
 	if made {
-		if len(f.with) == 0 {
-			f.waited = took // nothing was built here: if it took time, another goroutine built it meanwhile
+		if f.of != nil && len(f.with) == 0 {
+			f.waited = took // it was not built when this was asked, and nothing was built here: another goroutine built it
 		}
 		return inst
 	}

@@ -54,7 +54,7 @@ const lost = computed(() => props.application.recorders.reduce((n, r) => n + r.l
   <v-card class="pa-4" :data-application="application.name">
     <div class="head">
       <h2><v-icon v-if="on" :icon="mdiRecordCircleOutline" size="small" color="error" /> {{ application.name }}</h2>
-      <span class="quiet">{{ count(application.recorders.length, 'process is', 'processes are') }} there; {{ said ? (order.on ? 'told to record' : 'told not to record') : 'nobody has said anything: they do as they were configured' }}</span>
+      <span class="quiet">{{ count(application.recorders.length, 'process', 'processes') }}, {{ said ? (order.on ? 'switched on here' : 'switched off here') : 'not switched here: each records as it is configured' }}</span>
     </div>
     <div class="head mt-3">
       <v-switch :model-value="on" :loading="busy" hide-details density="compact" color="primary" :label="on ? 'recording' : 'off'" data-switch @update:model-value="(v: unknown) => tell(v === true)" />
@@ -64,7 +64,7 @@ const lost = computed(() => props.application.recorders.reduce((n, r) => n + r.l
       <v-btn variant="outlined" :disabled="busy || !on" @click="tell(true)">Apply</v-btn>
     </div>
     <v-alert v-if="problem" type="error" class="mt-3" :title="problem.title">{{ problem.detail }}</v-alert>
-    <p class="quiet mt-3">What it costs them: when they last asked they had written {{ rounded(events) }} events and lost {{ whole(lost) }} because a recorder's memory was full.</p>
+    <p class="quiet mt-3">At their last report they had written {{ rounded(events) }} events, and had lost {{ whole(lost) }} because their memory was full.</p>
     <v-table v-if="application.recorders.length">
       <thead><tr><th>Process</th><th>Version</th><th>Environment</th><th>State</th><th class="num">Share</th><th class="num">Events</th><th class="num">Lost</th><th>Last asked</th></tr></thead>
       <tbody>
@@ -91,6 +91,6 @@ const lost = computed(() => props.application.recorders.reduce((n, r) => n + r.l
   gap: 6px 16px;
 }
 .field {
-  flex: 0 0 190px;
+  flex: 0 1 230px;
 }
 </style>

@@ -101,7 +101,8 @@ const command = computed(() => {
 
 <style scoped>
 .pick {
-  flex: 0 1 220px;
+  flex: 1 1 220px;
+  max-width: 380px;
   min-width: 180px;
 }
 .few {
