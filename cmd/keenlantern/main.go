@@ -5,8 +5,9 @@ import (
 	"context"
 	"os"
 	"os/signal"
-	"strconv"
 	"syscall"
+
+	"golang.org/x/term"
 
 	"keenlantern.example/internal/cli"
 )
@@ -21,11 +22,11 @@ func run() int {
 
 func terminal() cli.IO {
 	std := cli.IO{Out: os.Stdout, Err: os.Stderr, Env: os.Getenv}
-	if info, err := os.Stdout.Stat(); err == nil && info.Mode()&os.ModeCharDevice != 0 {
+	if out := int(os.Stdout.Fd()); term.IsTerminal(out) {
 		std.Terminal = true
-		std.Width, _ = strconv.Atoi(os.Getenv("COLUMNS")) // 0, and so the default, where it is not exported
+		std.Width, _, _ = term.GetSize(out) // 0, and so the default, where the terminal does not tell
 	}
-	if info, err := os.Stderr.Stat(); err == nil && info.Mode()&os.ModeCharDevice != 0 {
+	if term.IsTerminal(int(os.Stderr.Fd())) {
 		std.Watched = os.Getenv("TERM") != "dumb"
 	}
 	return std

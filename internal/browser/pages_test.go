@@ -355,7 +355,7 @@ func TestRecordControl(t *testing.T) {
 	case <-time.After(30 * time.Second):
 		t.Fatal("the recorder was not told")
 	}
-	soon(t, p, "document.querySelector('[data-application]').textContent.includes('told not to record')")
+	soon(t, p, "document.querySelector('[data-application]').textContent.includes('switched off here')")
 	require.NoError(t, p.Click("[data-switch] input"))
 	soon(t, p, "document.querySelector('[data-application]').textContent.includes('switched on here')")
 	var list struct{ Applications []views.Application }
@@ -363,4 +363,39 @@ func TestRecordControl(t *testing.T) {
 	require.Len(t, list.Applications, 1)
 	assert.True(t, list.Applications[0].Order.On)
 	assert.Equal(t, int64(2), list.Applications[0].Order.Version)
+}
+
+// TestNames holds that the table of registrations shows every name without its packages, and in full when asked to.
+func TestNames(t *testing.T) {
+	s := demo(t)
+	var list views.RegistrationList
+	ask(t, s, "/api/v1/recordings/latest/registrations?limit=500", &list)
+	p := page(t, s, browser.View{Width: 1280, Height: 800})
+	require.NoError(t, p.Go("/recordings/latest/registrations"))
+	require.NoError(t, p.Wait("[data-names]"))
+	shown := func() (names map[int]string) {
+		said, err := p.Value("JSON.stringify(Object.fromEntries([...document.querySelectorAll('[data-registration]')].map(r => [r.dataset.registration, r.querySelector('.name').textContent])))")
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal([]byte(fmt.Sprint(said)), &names))
+		require.NotEmpty(t, names)
+		return names
+	}
+	full := map[int]string{}
+	for _, r := range list.Registrations {
+		full[r.ID] = r.Ref.Name()
+	}
+	of := map[string]string{}
+	for id, name := range shown() {
+		assert.True(t, strings.HasSuffix(full[id], "."+name), "%s is shown as %s", full[id], name)
+		if before := of[name]; before != "" {
+			assert.Equal(t, before, full[id], "both are shown as %s", name)
+		}
+		of[name] = full[id]
+	}
+	assert.Contains(t, text(t, p, "[data-names]"), "harbour")
+	require.NoError(t, p.Click("[data-names] button"))
+	soon(t, p, "document.querySelector('[data-names]').textContent.includes('in full')")
+	for id, name := range shown() {
+		assert.Equal(t, full[id], name)
+	}
 }

@@ -192,7 +192,7 @@ func (f *flags) help() {
 
 // style is how text for people is written to out.
 func (std IO) style() report.Style {
-	return report.Style{Colour: std.Terminal && std.Env("NO_COLOR") == "" && std.Env("TERM") != "dumb", Width: std.Width}
+	return report.Style{Colour: std.Terminal && std.Env("NO_COLOR") == "" && std.Env("TERM") != "dumb", Width: std.Width, Wide: !std.Terminal}
 }
 
 // serverFlag adds --server.

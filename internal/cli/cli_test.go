@@ -22,7 +22,7 @@ var update = flag.Bool("update", false, "rewrite the expected output in the scri
 func TestMain(m *testing.M) {
 	testscript.Main(m, map[string]func(){
 		"keenlantern": func() {
-			os.Exit(cli.Main(interruptible(), cli.IO{Out: os.Stdout, Err: os.Stderr, Env: os.Getenv}, os.Args[1:]))
+			os.Exit(cli.Main(interruptible(), cli.IO{Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, Terminal: os.Getenv(onTerminal) != ""}, os.Args[1:]))
 		},
 	})
 }
@@ -49,9 +49,14 @@ func TestScripts(t *testing.T) {
 	})
 }
 
-// narrow runs a command and holds that it writes nothing wider than 120 columns.
+// onTerminal is what is set while a command is to take its output for a terminal.
+const onTerminal = "TEST_TERMINAL"
+
+// narrow runs a command as on a terminal and holds that it writes nothing wider than 120 columns.
 func narrow(ts *testscript.TestScript, _ bool, args []string) {
+	ts.Setenv(onTerminal, "yes")
 	ts.Check(ts.Exec("keenlantern", args...))
+	ts.Setenv(onTerminal, "")
 	for line := range strings.Lines(ts.ReadFile("stdout")) {
 		if n := utf8.RuneCountInString(strings.TrimSuffix(line, "\n")); n > 120 {
 			ts.Fatalf("%d columns: %s", n, line)

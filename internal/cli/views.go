@@ -65,7 +65,7 @@ func (v *viewFlags) read(args []string, least, most int, formats ...string) ([]s
 
 func (v *viewFlags) style() report.Style {
 	s := v.std.style()
-	s.Wide = *v.wide
+	s.Wide = s.Wide || *v.wide
 	return s
 }
 

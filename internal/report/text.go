@@ -15,6 +15,8 @@ type Style struct {
 	Colour bool // on a terminal that wants it; never the only sign of anything
 	Width  int  // columns; 0: 120
 	Wide   bool // names are shown in full, whatever the width
+
+	names *names // of the output that is being written
 }
 
 func (s Style) width() int {

@@ -81,11 +81,27 @@ func fit(width int, head []string, rows [][]string, flexible []int) [][]string {
 	out := make([][]string, len(rows))
 	for k, row := range rows {
 		out[k] = slices.Clone(row)
-		for _, n := range flexible {
-			out[k][n] = Shorten(row[n], wide[n])
+	}
+	for _, n := range flexible {
+		for !distinct(rows, out, n, wide[n]) {
+			wide[n] += 4 + wide[n]/4
 		}
 	}
 	return out
+}
+
+// distinct shortens the cells of a column, and tells whether those that differed still do.
+func distinct(rows, out [][]string, column, width int) bool {
+	was := make(map[string]string, len(rows))
+	same := true
+	for k, row := range rows {
+		short := Shorten(row[column], width)
+		if before, taken := was[short]; taken && before != row[column] {
+			same = false
+		}
+		was[short], out[k][column] = row[column], short
+	}
+	return same
 }
 
 // more says how to see what a page left out.
@@ -109,30 +125,6 @@ func none(s string) string {
 	return Clean(s)
 }
 
-// whole is the name of a registration with its key, clean.
-func whole(r *finding.Ref) string {
-	if r == nil {
-		return "-"
-	}
-	return Clean(r.Name())
-}
-
-// built is whole with what it is built as, where that says more.
-func built(r *finding.Ref) string {
-	if r.Impl() == "" || r.Impl() == r.Service {
-		return whole(r)
-	}
-	return whole(r) + " = " + Clean(r.Impl())
-}
-
-// asNamed is the implementation, or a point where it is just what the service is called.
-func asNamed(r *finding.Ref) string {
-	if r.Impl() == r.Service && r.Service != "" {
-		return "·"
-	}
-	return dash(r.Impl())
-}
-
 // verdict is what a lifetime behaved as, with a sign where that is not the lifetime in force.
 func verdict(as string, agrees *bool) string {
 	switch as {
@@ -150,6 +142,10 @@ func verdict(as string, agrees *bool) string {
 
 // Registrations writes them as a table, and in full where there are only a few.
 func Registrations(out io.Writer, v views.RegistrationList, s Style) {
+	named(out, s, func(out io.Writer, s Style) { registrations(out, v, s) })
+}
+
+func registrations(out io.Writer, v views.RegistrationList, s Style) {
 	rows := [][]string{}
 	for n := range v.Registrations {
 		r := &v.Registrations[n]
@@ -161,8 +157,8 @@ func Registrations(out io.Writer, v views.RegistrationList, s Style) {
 			answers = "local"
 		}
 		rows = append(rows, []string{
-			whole(&r.Ref), asNamed(&r.Ref), dash(r.Ref.Lifetime), verdict(r.Observed.As, r.Observed.Agrees), finding.Number(r.Made),
-			finding.Number(r.Alive), Took(r.OwnNS), finding.Number(r.Asked), answers, dash(r.Ref.Module), dash(r.Ref.Place()),
+			s.whole(&r.Ref), s.asNamed(&r.Ref), dash(r.Ref.Lifetime), verdict(r.Observed.As, r.Observed.Agrees), finding.Number(r.Made),
+			finding.Number(r.Alive), Took(r.OwnNS), finding.Number(r.Asked), answers, dash(r.Ref.Module), s.place(&r.Ref),
 		})
 	}
 	if len(rows) == 0 {
@@ -180,7 +176,8 @@ func Registrations(out io.Writer, v views.RegistrationList, s Style) {
 }
 
 func registration(out io.Writer, r *views.RegistrationRow, s Style) {
-	fmt.Fprintf(out, "\n%s\n", s.paint(bold, whole(&r.Ref)))
+	s.names = nil // here is room for names in full
+	fmt.Fprintf(out, "\n%s\n", s.paint(bold, s.whole(&r.Ref)))
 	line := func(what, text string) {
 		if text != "" {
 			wrapped(out, "  "+what, 18, s.width(), Clean(text))
@@ -194,14 +191,14 @@ func registration(out io.Writer, r *views.RegistrationRow, s Style) {
 	line("behaved as", r.Observed.As+": "+r.Observed.Why)
 	why := r.Why
 	if r.LostTo != nil {
-		why += "; " + r.LostTo.Name() + " (" + dash(r.LostTo.Impl()) + ") answers"
+		why += "; " + r.LostTo.Name() + " (" + s.impl(r.LostTo) + ") answers"
 	}
 	line("answers", map[bool]string{true: "yes: ", false: "no: "}[r.Answers]+why)
 	if r.Wraps != nil {
-		line("around", r.Wraps.Name()+" ("+dash(r.Wraps.Impl())+")")
+		line("around", r.Wraps.Name()+" ("+s.impl(r.Wraps)+")")
 	}
 	for _, w := range r.WrappedBy {
-		line("inside", w.Name()+" ("+dash(w.Impl())+")")
+		line("inside", w.Name()+" ("+s.impl(&w)+")")
 	}
 	for _, a := range r.AskedBy[:min(8, len(r.AskedBy))] {
 		at := ""
@@ -300,6 +297,10 @@ func Scopes(out io.Writer, v views.ScopeList, s Style) {
 
 // Scope writes the story of one scope.
 func Scope(out io.Writer, v views.Story, s Style) {
+	named(out, s, func(out io.Writer, s Style) { story(out, v, s) })
+}
+
+func story(out io.Writer, v views.Story, s Style) {
 	sc := &v.Scope
 	fmt.Fprintf(out, "%s, %s %s: began %s, %s%s\n", s.paint(bold, dash(sc.Name)), dash(sc.Kind), ScopeID(sc.Stream, sc.ID), sc.Began,
 		map[bool]string{true: "open since ", false: "took "}[sc.Open], Took(sc.TookNS))
@@ -317,7 +318,7 @@ func Scope(out io.Writer, v views.Story, s Style) {
 		rows := [][]string{}
 		for _, b := range v.Built {
 			rows = append(rows, []string{
-				strings.Repeat("  ", b.Depth) + built(&b.Of), b.Mark, Took(b.From), Took(b.TookNS), Took(b.OwnNS), bar(b.From, b.From+b.TookNS, sc.TookNS, bars),
+				strings.Repeat("  ", b.Depth) + s.built(&b.Of), b.Mark, Took(b.From), Took(b.TookNS), Took(b.OwnNS), bar(b.From, b.From+b.TookNS, sc.TookNS, bars),
 			})
 		}
 		FitTable(out, s, []string{"  instance of", "mark", "from", "took", "own", "in the scope's time"}, inset(rows), []int{0}, 2, 3, 4)
@@ -325,7 +326,7 @@ func Scope(out io.Writer, v views.Story, s Style) {
 	if part("came from outside", len(v.Outside)) {
 		rows := [][]string{}
 		for _, o := range v.Outside {
-			rows = append(rows, []string{built(&o.Of), o.Mark, dash(o.Of.Lifetime), Took(o.At), finding.Number(o.Uses)})
+			rows = append(rows, []string{s.built(&o.Of), o.Mark, dash(o.Of.Lifetime), Took(o.At), finding.Number(o.Uses)})
 		}
 		FitTable(out, s, []string{"  instance of", "mark", "lifetime", "first", "uses"}, inset(rows), []int{0}, 3, 4)
 	}
@@ -334,13 +335,13 @@ func Scope(out io.Writer, v views.Story, s Style) {
 		for _, u := range v.Used {
 			by := "not seen"
 			if u.By != nil {
-				by = built(&u.By.Of) + " " + u.By.Mark
+				by = s.built(&u.By.Of) + " " + u.By.Mark
 			}
 			after := ""
 			if u.After {
 				after = "after its disposal"
 			}
-			rows = append(rows, []string{built(&u.Of), u.Mark, finding.Number(u.Count), Took(u.First), Took(u.Last), Took(u.TookNS), by, after})
+			rows = append(rows, []string{s.built(&u.Of), u.Mark, finding.Number(u.Count), Took(u.First), Took(u.Last), Took(u.TookNS), by, after})
 		}
 		FitTable(out, s, []string{"  instance of", "mark", "calls", "first", "last", "took", "by", ""}, inset(rows), []int{0, 6}, 2, 3, 4, 5)
 	}
@@ -351,13 +352,13 @@ func Scope(out io.Writer, v views.Story, s Style) {
 			if by == "" {
 				by = "container"
 			}
-			rows = append(rows, []string{built(&d.Of), d.Mark, Took(d.At), Took(d.NS), Clean(d.State), Clean(by)})
+			rows = append(rows, []string{s.built(&d.Of), d.Mark, Took(d.At), Took(d.NS), Clean(d.State), Clean(by)})
 		}
 		FitTable(out, s, []string{"  instance of", "mark", "at", "took", "state", "by"}, inset(rows), []int{0}, 2, 3)
 	}
 	if part("left: built here to be disposed, and not disposed by its end", len(v.Left)) {
 		for _, l := range v.Left {
-			fmt.Fprintf(out, "  %s %s\n", built(&l.Of), l.Mark)
+			fmt.Fprintf(out, "  %s %s\n", s.built(&l.Of), l.Mark)
 		}
 	}
 	if len(v.Built)+len(v.Outside)+len(v.Used)+len(v.Disposed) == 0 {
@@ -402,6 +403,10 @@ func bar(from, to, whole int64, columns int) string {
 // Board writes which instance each consumer was given in each scope. A cell that is the same as the one to its left
 // shows a quotation mark; one that changed is in brackets.
 func Board(out io.Writer, b views.Board, s Style) {
+	named(out, s, func(out io.Writer, s Style) { board(out, b, s) })
+}
+
+func board(out io.Writer, b views.Board, s Style) {
 	if len(b.Scopes) == 0 {
 		fmt.Fprintln(out, "No scope fits.")
 		return
@@ -420,11 +425,15 @@ func Board(out io.Writer, b views.Board, s Style) {
 	rows := [][]string{}
 	for n := range b.Rows {
 		r := &b.Rows[n]
-		to := strings.Join(r.Path, " › ")
-		if r.Site != "" {
-			to += " . " + r.Site
+		path := make([]string, len(r.Path))
+		for n, name := range r.Path {
+			path[n] = s.typeName(name)
 		}
-		cells := []string{whole(&r.Of), Clean(to), verdict(r.Observed.As, r.Observed.Agrees)}
+		to := strings.Join(path, " › ")
+		if r.Site != "" {
+			to += " . " + Clean(r.Site)
+		}
+		cells := []string{s.whole(&r.Of), to, verdict(r.Observed.As, r.Observed.Agrees)}
 		for _, c := range r.Cells {
 			cells = append(cells, boardCell(c))
 		}
@@ -494,13 +503,17 @@ func Spark(series []int64, columns int) string {
 
 // Disposal writes whether things are let go.
 func Disposal(out io.Writer, v views.DisposalView, s Style) {
+	named(out, s, func(out io.Writer, s Style) { disposal(out, v, s) })
+}
+
+func disposal(out io.Writer, v views.DisposalView, s Style) {
 	if !v.Seen.Disposals {
 		fmt.Fprintln(out, "The recorder does not see disposals: what follows is about homes that closed.")
 	}
 	rows := [][]string{}
 	for n := range v.Alive {
 		a := &v.Alive[n]
-		rows = append(rows, []string{built(&a.Of), dash(a.Of.Lifetime), finding.Number(a.Made), finding.Number(a.Alive), finding.Number(a.Most), slope(a.SlopePerThousand), Spark(a.Peaks, 32)})
+		rows = append(rows, []string{s.built(&a.Of), dash(a.Of.Lifetime), finding.Number(a.Made), finding.Number(a.Alive), finding.Number(a.Most), slope(a.SlopePerThousand), Spark(a.Peaks, 32)})
 	}
 	fmt.Fprintln(out, s.paint(bold, "alive over time"))
 	if len(rows) > 0 {
@@ -518,7 +531,7 @@ func Disposal(out io.Writer, v views.DisposalView, s Style) {
 		rows := [][]string{}
 		for n := range v.Undone {
 			u := &v.Undone[n]
-			rows = append(rows, []string{built(&u.Of), dash(u.Of.Lifetime), u.Disposer, finding.Number(u.Ended), finding.Number(u.Alive), dash(u.Of.Place())})
+			rows = append(rows, []string{s.built(&u.Of), dash(u.Of.Lifetime), u.Disposer, finding.Number(u.Ended), finding.Number(u.Alive), s.place(&u.Of)})
 		}
 		FitTable(out, s, []string{"  instances of", "lifetime", "whose task it is", "ended", "alive", "place"}, inset(rows), []int{0, 5}, 3, 4)
 	}
@@ -542,7 +555,7 @@ func closing(out io.Writer, c *views.Closing, s Style) {
 		if state == "begun" {
 			state = "begun, not done"
 		}
-		rows = append(rows, []string{built(&step.Of), step.Mark, Took(step.At), Took(step.NS), Clean(state), Clean(step.By)})
+		rows = append(rows, []string{s.built(&step.Of), step.Mark, Took(step.At), Took(step.NS), Clean(state), Clean(step.By)})
 	}
 	FitTable(out, s, []string{"  instance of", "mark", "at", "took", "state", "by"}, inset(rows), []int{0}, 2, 3)
 	if len(c.Steps) > 24 {
@@ -562,27 +575,31 @@ func slope(f *float64) string {
 
 // Keys writes which of several answers.
 func Keys(out io.Writer, v views.KeysView, s Style) {
+	named(out, s, func(out io.Writer, s Style) { keys(out, v, s) })
+}
+
+func keys(out io.Writer, v views.KeysView, s Style) {
 	rows := [][]string{}
 	for n := range v.Keys {
 		k := &v.Keys[n]
 		registered, answered := []string{}, []string{}
 		for _, r := range k.Registered {
-			text := dash(r.Of.Impl())
+			text := s.impl(&r.Of)
 			if r.Answers && len(k.Registered) > 1 {
 				text = "→" + text
 			}
 			registered = append(registered, text)
 		}
 		for _, a := range k.Answers {
-			text := fmt.Sprintf("%s ×%s", dash(a.Of.Impl()), finding.Number(a.Count))
+			text := fmt.Sprintf("%s ×%s", s.impl(&a.Of), finding.Number(a.Count))
 			if a.Other {
-				text += " of " + whole(&a.Of)
+				text += " of " + s.whole(&a.Of)
 			}
 			answered = append(answered, text)
 		}
 		who := []string{}
 		for _, a := range k.AskedBy[:min(3, len(k.AskedBy))] {
-			who = append(who, Clean(a.Who()))
+			who = append(who, s.who(&a))
 		}
 		key := "-"
 		if k.Key != nil {
@@ -593,7 +610,7 @@ func Keys(out io.Writer, v views.KeysView, s Style) {
 			state += " ×" + finding.Number(k.Missing)
 		}
 		rows = append(rows, []string{
-			Clean(k.Service), key, dash(strings.Join(registered, ", ")), finding.Number(k.Asked), state, dash(strings.Join(answered, ", ")), dash(strings.Join(who, ", ")),
+			s.typeName(k.Service), key, dash(strings.Join(registered, ", ")), finding.Number(k.Asked), state, dash(strings.Join(answered, ", ")), dash(strings.Join(who, ", ")),
 		})
 	}
 	if len(rows) == 0 {
@@ -606,6 +623,10 @@ func Keys(out io.Writer, v views.KeysView, s Style) {
 
 // Layers writes where decorators stand.
 func Layers(out io.Writer, v views.LayersView, s Style) {
+	named(out, s, func(out io.Writer, s Style) { layers(out, v, s) })
+}
+
+func layers(out io.Writer, v views.LayersView, s Style) {
 	if len(v.Stacks) == 0 {
 		fmt.Fprintln(out, "Nothing is registered or seen as a layer around something else.")
 		return
@@ -619,26 +640,26 @@ func Layers(out io.Writer, v views.LayersView, s Style) {
 		if !k.Declared {
 			how = " (nothing declares it: the longest stack that was built)"
 		}
-		fmt.Fprintf(out, "%s%s\n", s.paint(bold, whole(&finding.Ref{Service: k.Service, Key: k.Key})), how)
+		fmt.Fprintf(out, "%s%s\n", s.paint(bold, s.whole(&finding.Ref{Service: k.Service, Key: k.Key})), how)
 		rows := [][]string{}
 		for d, l := range k.Layers {
-			name := dash(l.Of.Impl())
+			name := s.impl(&l.Of)
 			if name == "-" {
-				name = whole(&l.Of)
+				name = s.whole(&l.Of)
 			}
-			rows = append(rows, []string{strings.Repeat("  ", d) + name, finding.Number(l.Calls), finding.Number(l.Made), dash(l.Of.Lifetime), dash(l.Of.Place())})
+			rows = append(rows, []string{strings.Repeat("  ", d) + name, finding.Number(l.Calls), finding.Number(l.Made), dash(l.Of.Lifetime), s.place(&l.Of)})
 		}
 		FitTable(out, s, []string{"  layer, outermost first", "calls", "made", "lifetime", "place"}, inset(rows), []int{0, 4}, 1, 2)
 		for _, seen := range k.Seen {
 			names := []string{}
 			for _, l := range seen.Layers {
-				if names = append(names, dash(l.Impl())); l.Impl() == "" {
+				if names = append(names, s.impl(&l)); l.Impl() == "" {
 					names[len(names)-1] = Clean(l.Name())
 				}
 			}
 			who := []string{}
 			for _, a := range seen.Who[:min(4, len(seen.Who))] {
-				who = append(who, Clean(a.Who()))
+				who = append(who, s.who(&a))
 			}
 			state := "whole"
 			if !seen.Whole {
@@ -652,6 +673,10 @@ func Layers(out io.Writer, v views.LayersView, s Style) {
 
 // Costs writes what building things costs.
 func Costs(out io.Writer, v views.CostsView, s Style) {
+	named(out, s, func(out io.Writer, s Style) { costs(out, v, s) })
+}
+
+func costs(out io.Writer, v views.CostsView, s Style) {
 	for n := range v.Names {
 		c := &v.Names[n]
 		if n > 0 {
@@ -666,7 +691,7 @@ func Costs(out io.Writer, v views.CostsView, s Style) {
 		for k := range c.Rows {
 			r := &c.Rows[k]
 			rows = append(rows, []string{
-				built(&r.Of), dash(r.Of.Lifetime), finding.Number(r.Made), ratio(r.PerScope), Took(r.OwnMeanNS), Took(r.OwnNS), percent(r.Percent), Took(r.MaxNS), Took(r.SavesNS),
+				s.built(&r.Of), dash(r.Of.Lifetime), finding.Number(r.Made), ratio(r.PerScope), Took(r.OwnMeanNS), Took(r.OwnNS), percent(r.Percent), Took(r.MaxNS), Took(r.SavesNS),
 			})
 		}
 		FitTable(out, s, []string{"  instances of", "lifetime", "made", "per scope", "own, each", "own, all", "of the time", "longest", "one would save"}, inset(rows), []int{0}, 2, 3, 4, 5, 6, 7, 8)
@@ -676,7 +701,7 @@ func Costs(out io.Writer, v views.CostsView, s Style) {
 		fmt.Fprintf(out, "\n%s\n", s.paint(bold, "given and never used"))
 		for n := range v.Unused {
 			u := &v.Unused[n]
-			fmt.Fprintf(out, "  %s to %s, %s\n", built(&u.Of), whole(u.Consumer), finding.Count(u.Count, "time", "times"))
+			fmt.Fprintf(out, "  %s to %s, %s\n", s.built(&u.Of), s.whole(u.Consumer), finding.Count(u.Count, "time", "times"))
 		}
 	}
 	if len(v.Names) == 0 {
@@ -700,6 +725,10 @@ func ratio(f float64) string {
 
 // Comparison writes two recordings side by side.
 func Comparison(out io.Writer, c views.Comparison, s Style) {
+	named(out, s, func(out io.Writer, s Style) { comparison(out, c, s) })
+}
+
+func comparison(out io.Writer, c views.Comparison, s Style) {
 	side := func(letter string, x *views.Side) {
 		part := ""
 		if x.Part != "" {
@@ -726,13 +755,13 @@ func Comparison(out io.Writer, c views.Comparison, s Style) {
 			for _, f := range r.Fields {
 				changes = append(changes, fmt.Sprintf("%s %s → %s", f.Name, none(f.A), none(f.B)))
 			}
-			wrapped(out, "  "+map[string]string{"added": "+ added", "removed": "- removed", "changed": "~ changed"}[r.Change], 14, s.width(), strings.TrimSuffix(built(&r.Of)+" "+dash(r.Of.Place())+": "+strings.Join(changes, "; "), ": "))
+			wrapped(out, "  "+map[string]string{"added": "+ added", "removed": "- removed", "changed": "~ changed"}[r.Change], 14, s.width(), strings.TrimSuffix(s.built(&r.Of)+" "+s.place(&r.Of)+": "+strings.Join(changes, "; "), ": "))
 		}
 	}
 	if len(c.Verdicts) > 0 {
 		fmt.Fprintf(out, "\n%s\n", s.paint(bold, "behaves otherwise"))
 		for _, v := range c.Verdicts {
-			fmt.Fprintf(out, "  %s: %s → %s\n", whole(&v.Of), v.A.As, v.B.As)
+			fmt.Fprintf(out, "  %s: %s → %s\n", s.whole(&v.Of), v.A.As, v.B.As)
 		}
 	}
 	if len(c.Costs) > 0 {
@@ -757,7 +786,7 @@ func Comparison(out io.Writer, c views.Comparison, s Style) {
 			if x.Margin >= 0 {
 				margin = "± " + show(x.Margin)
 			}
-			rows = append(rows, []string{built(&x.Of), dash(x.Name), what, show(x.A), show(x.B), signed(show, x.B-x.A), margin, x.Sure})
+			rows = append(rows, []string{s.built(&x.Of), dash(x.Name), what, show(x.A), show(x.B), signed(show, x.B-x.A), margin, x.Sure})
 		}
 		if len(rows) > 0 {
 			FitTable(out, s, []string{"  of", "in scopes", "figure", "A", "B", "B - A", "", "how sure"}, inset(rows), []int{0, 1}, 3, 4, 5, 6)

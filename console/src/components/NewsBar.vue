@@ -7,13 +7,13 @@ defineEmits<{ show: [] }>()
 </script>
 
 <template>
-  <div class="bar" aria-live="polite">
+  <div class="news" aria-live="polite">
     <v-btn v-if="news > 0" variant="flat" color="primary" :prepend-icon="mdiArrowUp" data-news @click="$emit('show')">{{ news }} new: show</v-btn>
   </div>
 </template>
 
 <style scoped>
-.bar {
+.news {
   position: sticky;
   top: 56px;
   z-index: 5;

@@ -2,6 +2,7 @@
 import { computed } from 'vue'
 
 import type { Ref } from '@/api/types'
+import { useNames } from '@/composables/useNames'
 import { useHere } from '@/composables/useView'
 import { nameOf, shorten } from '@/format'
 
@@ -10,8 +11,9 @@ import LifetimeTag from './LifetimeTag.vue'
 /** A registration by name, which leads to its page; what it is made of and where it stands are below or on hover. */
 const props = defineProps<{ of: Ref; full?: boolean; lifetime?: boolean; width?: number }>()
 const here = useHere()
+const names = useNames()
 const name = computed(() => nameOf(props.of))
-const shown = computed(() => (props.width ? shorten(name.value, props.width) : name.value))
+const shown = computed(() => (props.width ? shorten(names.of(props.of), props.width) : names.of(props.of)))
 const implementation = computed(() => (props.of.implementation && props.of.implementation !== props.of.service ? props.of.implementation : ''))
 const about = computed(() => [name.value, implementation.value, props.of.lifetime, props.of.at].filter(Boolean).join(' · '))
 const to = computed(() => ({
@@ -27,7 +29,7 @@ const to = computed(() => ({
     <span v-else :title="about">{{ shown }}</span>
     <LifetimeTag v-if="lifetime" class="ml-2" :lifetime="of.lifetime ?? ''" />
     <span v-if="full" class="quiet about">
-      <template v-if="implementation">{{ implementation }}</template>
+      <template v-if="implementation">{{ names.type(implementation) }}</template>
       <span v-if="of.at" class="code">{{ implementation ? ' · ' : '' }}{{ of.at }}</span>
     </span>
   </span>

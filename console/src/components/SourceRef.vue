@@ -4,14 +4,16 @@ import { computed } from 'vue'
 import type { Ref } from '@/api/types'
 import CopyButton from '@/components/CopyButton.vue'
 import RegLink from '@/components/RegLink.vue'
+import { useNames } from '@/composables/useNames'
 
 /** A registration by name, with its implementation, lifetime and place in the source. */
 const props = defineProps<{ of: Ref; role?: string }>()
+const names = useNames()
 const implementation = computed(() => {
   const impl = props.of.implementation
   return impl && impl !== props.of.service ? impl : ''
 })
-const about = computed(() => [implementation.value, props.of.lifetime].filter(Boolean).join(' · '))
+const about = computed(() => [implementation.value && names.type(implementation.value), props.of.lifetime].filter(Boolean).join(' · '))
 </script>
 
 <template>

@@ -4,6 +4,7 @@ import { api, type Query } from '@/api/client'
 import type { Recording, RecordingDetail } from '@/api/types'
 import { useFetched } from '@/composables/useFetched'
 import { useLive } from '@/composables/useLive'
+import { useNames } from '@/composables/useNames'
 
 /** The recording whose pages are looked at: its id as the address has it. */
 export interface Here {
@@ -21,9 +22,14 @@ export const useHere = () => inject(hereKey)
 const rest = 400
 
 function fetchView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOrGetter<string>, query: MaybeRefOrGetter<Query>) {
+  const names = useNames()
   return useFetched(
     () => [`${toValue(recording)}/${toValue(what)}`, toValue(query)],
-    (_about: string, q: Query, signal: AbortSignal) => api.view<T>(toValue(recording), toValue(what), q, signal),
+    async (_about: string, q: Query, signal: AbortSignal) => {
+      const answer = await api.view<T>(toValue(recording), toValue(what), q, signal)
+      names.learn(answer)
+      return answer
+    },
   )
 }
 

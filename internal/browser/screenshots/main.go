@@ -10,6 +10,7 @@ import (
 	"image"
 	"image/draw"
 	"image/png"
+	"io"
 	"log"
 	"net/http"
 	"net/http/httptest"
@@ -18,7 +19,10 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
+
+	"github.com/creack/pty"
 
 	"keenlantern.example/internal/browser"
 	"keenlantern.example/internal/core/views"
@@ -226,12 +230,12 @@ func terminals(b *browser.Browser, bin, url, demo string) error {
 		for _, c := range file.commands {
 			if c.text == "" {
 				cmd := exec.Command(bin, c.args...)
-				cmd.Env = append(os.Environ(), "KEENLANTERN_SERVER="+url)
-				out, err := cmd.Output()
+				cmd.Env = append(os.Environ(), "KEENLANTERN_SERVER="+url, "NO_COLOR=1")
+				out, err := onTerminal(cmd)
 				if exit := (*exec.ExitError)(nil); err != nil && (!errors.As(err, &exit) || exit.ExitCode() != 1) {
 					return fmt.Errorf("run %v: %w", c.args, err)
 				}
-				c.text = string(out)
+				c.text = out
 			}
 			line := "$ keenlantern"
 			for _, a := range c.args {
@@ -247,6 +251,23 @@ func terminals(b *browser.Browser, bin, url, demo string) error {
 		}
 	}
 	return nil
+}
+
+// columns is how wide the terminal is on which the pictures are taken.
+const columns = 132
+
+// onTerminal runs a command on a terminal and returns what it wrote.
+func onTerminal(cmd *exec.Cmd) (string, error) {
+	tty, err := pty.StartWithSize(cmd, &pty.Winsize{Rows: 50, Cols: columns})
+	if err != nil {
+		return "", err
+	}
+	defer tty.Close()
+	out, err := io.ReadAll(tty)
+	if err != nil && !errors.Is(err, syscall.EIO) { // which is how Linux says that the other side has gone
+		return "", err
+	}
+	return strings.ReplaceAll(string(out), "\r\n", "\n"), cmd.Wait()
 }
 
 // terminal pictures texts as a dark terminal shows them.

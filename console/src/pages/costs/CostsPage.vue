@@ -29,6 +29,7 @@ const sorts: Record<string, (a: Row, b: Row) => number> = {
 }
 const names = computed(() => (data.value?.names ?? []).map((n) => ({ ...n, rows: [...n.rows].sort(sorts[order.value] ?? sorts.saves) })))
 const flat = computed(() => names.value.flatMap((n) => n.rows.map((r) => ({ scope: n.name, row: r }))))
+const sized = computed(() => flat.value.some((r) => r.row.bytes_per_scope)) // only some recorders measure
 const columns: Column<{ scope: string; row: Row }>[] = [
   { title: 'scopes_of', value: (r) => r.scope },
   { title: 'registration', value: (r) => nameOf(r.row.of) },
@@ -71,7 +72,7 @@ const columns: Column<{ scope: string; row: Row }>[] = [
               <th class="num">The longest</th>
               <th class="num">Of the scopes' time</th>
               <th class="num">One instance would save</th>
-              <th class="num">Bytes a scope</th>
+              <th v-if="sized" class="num">Bytes a scope</th>
             </tr>
           </thead>
           <tbody>
@@ -83,7 +84,7 @@ const columns: Column<{ scope: string; row: Row }>[] = [
               <td class="num" :title="`${r.max_ns} ns`">{{ took(r.max_ns) }}</td>
               <td class="num"><span class="share"><span class="track small" aria-hidden="true"><span class="bar" :style="{ width: `${Math.min(100, r.percent)}%` }" /></span>{{ r.percent.toFixed(1) }} %</span></td>
               <td class="num" :title="`${r.saves_ns} ns`">{{ r.saves_ns ? took(r.saves_ns) : '–' }}</td>
-              <td class="num">{{ r.bytes_per_scope ? rounded(r.bytes_per_scope) : '–' }}</td>
+              <td v-if="sized" class="num">{{ r.bytes_per_scope ? rounded(r.bytes_per_scope) : '–' }}</td>
             </tr>
           </tbody>
         </v-table>
@@ -121,7 +122,7 @@ const columns: Column<{ scope: string; row: Row }>[] = [
   min-width: 250px;
 }
 .order {
-  flex: 0 0 250px;
+  flex: 0 0 310px;
 }
 .share {
   display: inline-flex;

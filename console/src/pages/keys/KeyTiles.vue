@@ -1,11 +1,13 @@
 <script setup lang="ts">
 import type { KeyRow } from '@/api/types'
-import { nameOf, rounded } from '@/format'
+import { useNames } from '@/composables/useNames'
+import { rounded } from '@/format'
 
 import { bad, idOf, keyName } from './keys'
 
 /** A service's keys side by side: what was asked, and what answered. */
 defineProps<{ keys: KeyRow[]; open: string }>()
+const names = useNames()
 defineEmits<{ choose: [id: string] }>()
 const signs: Record<string, string> = { answered: '✓', 'never asked': '○', missing: '✕', 'answered by another key': '◆' }
 </script>
@@ -16,7 +18,7 @@ const signs: Record<string, string> = { answered: '✓', 'never asked': '○', m
       <span class="head"><span aria-hidden="true">{{ signs[k.state] ?? '·' }}</span> <strong>{{ keyName(k.key) }}</strong></span>
       <span class="line">{{ k.state }}</span>
       <span class="line num-left">{{ k.missing ? `requested ${rounded(k.asked + k.missing)} times, ${k.asked ? `${rounded(k.missing)} of them without an answer` : 'never answered'}` : `requested ${rounded(k.asked)} times` }}</span>
-      <span v-if="k.answers[0]" class="line quiet">{{ k.answers[0].other ? '◆ ' : '' }}{{ k.answers[0].of.implementation || nameOf(k.answers[0].of) }}{{ k.answers.length > 1 ? ` and ${k.answers.length - 1} more` : '' }}</span>
+      <span v-if="k.answers[0]" class="line quiet">{{ k.answers[0].other ? '◆ ' : '' }}{{ k.answers[0].of.implementation ? names.type(k.answers[0].of.implementation) : names.of(k.answers[0].of) }}{{ k.answers.length > 1 ? ` and ${k.answers.length - 1} more` : '' }}</span>
       <span v-else class="line quiet">{{ k.registered.length ? 'nothing handed out' : 'not registered' }}</span>
     </button>
   </div>

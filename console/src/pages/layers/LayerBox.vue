@@ -1,17 +1,19 @@
 <script setup lang="ts">
 import type { StackRow } from '@/api/types'
 import LifetimeTag from '@/components/LifetimeTag.vue'
-import { nameOf, rounded, whole } from '@/format'
+import { useNames } from '@/composables/useNames'
+import { rounded, whole } from '@/format'
 
 /** The layers of a chain as boxes, each within the one around it, with the calls that reach it. */
 const props = defineProps<{ layers: StackRow['layers'] }>()
+const names = useNames()
 const most = Math.max(1, ...props.layers.map((l) => l.calls))
 </script>
 
 <template>
   <div v-if="layers[0]" class="layer" data-layer>
     <div class="line">
-      <strong>{{ layers[0].of.implementation || nameOf(layers[0].of) }}</strong>
+      <strong :title="layers[0].of.implementation ?? ''">{{ layers[0].of.implementation ? names.type(layers[0].of.implementation) : names.of(layers[0].of) }}</strong>
       <LifetimeTag :lifetime="layers[0].of.lifetime ?? ''" />
       <span v-if="layers[0].of.at" class="code quiet">{{ layers[0].of.at }}</span>
     </div>

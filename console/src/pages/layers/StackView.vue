@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import type { StackRow } from '@/api/types'
 import RegLink from '@/components/RegLink.vue'
+import { useNames } from '@/composables/useNames'
 import { nameOf, rounded, whole } from '@/format'
 
 import LayerBox from './LayerBox.vue'
 
 /** A service's layers as boxes, and who got which of them: those that go round a layer stand out. */
 defineProps<{ stack: StackRow }>()
-const short = (name: string) => name.split('.').pop() || name
+const names = useNames()
 </script>
 
 <template>
@@ -20,7 +21,7 @@ const short = (name: string) => name.split('.').pop() || name
             <div v-for="(c, k) in stack.seen" :key="k" :class="['seen', { round: !c.whole }]">
               <div class="chain">
                 <span class="sign" :title="c.whole ? 'all layers' : 'goes round a layer'">{{ c.whole ? '✓' : '◆' }}</span>
-                <span v-for="(l, m) in c.layers" :key="m"><span v-if="m" class="quiet"> → </span><span :title="nameOf(l)">{{ short(l.implementation || nameOf(l)) }}</span></span>
+                <span v-for="(l, m) in c.layers" :key="m"><span v-if="m" class="quiet"> → </span><span :title="nameOf(l)">{{ l.implementation ? names.type(l.implementation) : names.of(l) }}</span></span>
                 <span class="num ml-2" :title="whole(c.count)">{{ rounded(c.count) }} times</span>
               </div>
               <div class="quiet small">

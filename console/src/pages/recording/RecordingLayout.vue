@@ -20,6 +20,7 @@ import CopyButton from '@/components/CopyButton.vue'
 import PageState from '@/components/PageState.vue'
 import TimeText from '@/components/TimeText.vue'
 import { useFetched } from '@/composables/useFetched'
+import { provideNames } from '@/composables/useNames'
 import { provideHere, useChanges } from '@/composables/useView'
 import { healthOf, took } from '@/format'
 
@@ -27,6 +28,8 @@ const props = defineProps<{ recording: string }>()
 const { data, error, loading, refresh } = useFetched(() => [props.recording], (id: string, signal: AbortSignal) => api.recording(id, signal))
 useChanges(() => props.recording, refresh)
 provideHere({ recording: computed(() => props.recording), detail: data, refresh })
+const names = provideNames(() => props.recording)
+const leftOut = computed(() => names.leftOut())
 
 const views = computed(() => {
   const to = (name: string) => ({ name, params: { recording: props.recording } })
@@ -72,6 +75,11 @@ const views = computed(() => {
       </v-alert>
       <div v-if="!data" class="page"><PageState :error="error" :loading="loading" what="the recording" @retry="refresh" /></div>
       <router-view v-if="data" />
+      <footer v-if="data && (leftOut.length || names.inFull.value)" class="names quiet" data-names>
+        <span v-if="names.inFull.value">Names are shown in full.</span>
+        <span v-else>Left out of names: {{ leftOut.length === 1 ? 'package' : 'packages' }} {{ leftOut.slice(0, 4).join(', ') }}{{ leftOut.length > 4 ? ` and ${leftOut.length - 4} more` : '' }}.</span>
+        <v-btn size="small" variant="text" @click="names.inFull.value = !names.inFull.value">{{ names.inFull.value ? 'Show short names' : 'Show names in full' }}</v-btn>
+      </footer>
     </div>
   </div>
 </template>
@@ -106,6 +114,14 @@ const views = computed(() => {
 }
 .app {
   color: rgb(var(--v-theme-on-surface));
+}
+.names {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 4px 12px;
+  padding: 0 24px 16px;
+  font-size: 0.8rem;
 }
 .unwhole {
   font-weight: 600;

@@ -10,6 +10,7 @@ import PageState from '@/components/PageState.vue'
 import RegLink from '@/components/RegLink.vue'
 import VerdictTag from '@/components/VerdictTag.vue'
 import { useQuery } from '@/composables/useQuery'
+import { useNames } from '@/composables/useNames'
 import { useView } from '@/composables/useView'
 import type { Column } from '@/download'
 import { nameOf, rounded, took, whole } from '@/format'
@@ -22,6 +23,7 @@ const { number } = useQuery()
 const page = number('page', 1)
 const open = number('open', -1, 'replace')
 const rows = 100
+const names = useNames()
 const { data, error, loading, refresh } = useView<RegistrationList>(
   () => props.recording,
   'registrations',
@@ -66,10 +68,10 @@ const columns: Column<RegistrationRow>[] = [
           <template v-for="r in data.registrations" :key="r.id">
             <tr :data-registration="r.id">
               <td class="what">
-                <button type="button" class="name" :aria-expanded="open === r.id" @click="open = open === r.id ? -1 : r.id">{{ nameOf(r.registration) }}</button>
+                <button type="button" class="name" :aria-expanded="open === r.id" :title="nameOf(r.registration)" @click="open = open === r.id ? -1 : r.id">{{ names.of(r.registration) }}</button>
                 <span v-if="r.internal" class="quiet"> added by the framework</span>
                 <div class="quiet small">
-                  <template v-if="r.registration.implementation !== r.registration.service">{{ r.registration.implementation }} · </template>
+                  <span v-if="r.registration.implementation && r.registration.implementation !== r.registration.service" :title="r.registration.implementation">{{ names.type(r.registration.implementation) }} · </span>
                   <span v-if="r.registration.at" class="code">{{ r.registration.at }}<CopyButton :text="r.registration.at" what="the place in the source" /></span>
                 </div>
               </td>

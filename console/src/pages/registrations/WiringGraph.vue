@@ -6,6 +6,7 @@ import type { Query } from '@/api/client'
 import type { Graph } from '@/api/types'
 import ExportMenu from '@/components/ExportMenu.vue'
 import PageState from '@/components/PageState.vue'
+import { useNames } from '@/composables/useNames'
 import { useView } from '@/composables/useView'
 import { nameOf, whole } from '@/format'
 
@@ -16,6 +17,7 @@ import { layOut, nodeHeight, nodeWidth, type Layout } from './layout'
  * Lines from longer- to shorter-lived ones stand out. A registration can be looked at with its neighbours alone.
  */
 const props = defineProps<{ recording: string; filter: Query }>()
+const names = useNames()
 const { data, error, refresh } = useView<Graph>(
   () => props.recording,
   'graph',
@@ -46,14 +48,14 @@ const seen = computed<Graph>(() => {
 const laid = shallowRef<Layout>()
 const failed = ref('')
 // A live recording is read again and again; what has not changed in shape is not laid out anew.
-const shape = computed(() => JSON.stringify([seen.value.nodes.map((n) => n.id), seen.value.edges.map((e) => [e.from, e.to])]))
+const shape = computed(() => JSON.stringify([seen.value.nodes.map((n) => [n.id, names.of(n.registration)]), seen.value.edges.map((e) => [e.from, e.to])]))
 watch(
   shape,
   async () => {
     if (!data.value) return
     const asked = shape.value
     try {
-      const layout = await layOut(seen.value)
+      const layout = await layOut(seen.value, names.of)
       if (asked !== shape.value) return
       laid.value = layout
       failed.value = ''

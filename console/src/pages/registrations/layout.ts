@@ -2,7 +2,7 @@ import type { ElkExtendedEdge, ElkNode } from 'elkjs/lib/elk-api'
 import ELK from 'elkjs/lib/elk-api'
 import ElkWorker from 'elkjs/lib/elk-worker.min.js?worker'
 
-import type { Graph } from '@/api/types'
+import type { Graph, Ref } from '@/api/types'
 import { nameOf, shorten } from '@/format'
 
 export const nodeWidth = 210
@@ -37,7 +37,7 @@ export interface Layout {
 let elk: InstanceType<typeof ELK> | undefined
 
 /** Lays a wiring out in layers from those who ask, at the left, to those who are asked. It works beside the page. */
-export async function layOut(graph: Graph): Promise<Layout> {
+export async function layOut(graph: Graph, short: (of: Ref) => string): Promise<Layout> {
   elk ??= new ELK({ workerFactory: () => new ElkWorker() })
   const there = new Set(graph.nodes.map((n) => n.id))
   const edges = graph.edges.filter((e) => there.has(e.from) && there.has(e.to))
@@ -62,7 +62,7 @@ export async function layOut(graph: Graph): Promise<Layout> {
   const nodes = (laid.children ?? []).map((c: ElkNode) => {
     const n = byID.get(c.id)!
     const name = nameOf(n.registration)
-    return { id: n.id, x: c.x ?? 0, y: c.y ?? 0, name: shorten(name, 24), full: name, lifetime: n.registration.lifetime ?? '', internal: n.internal, made: n.made }
+    return { id: n.id, x: c.x ?? 0, y: c.y ?? 0, name: shorten(short(n.registration), 24), full: name, lifetime: n.registration.lifetime ?? '', internal: n.internal, made: n.made }
   })
   const drawn = (laid.edges ?? []).map((l, k) => {
     const e = edges[k]!

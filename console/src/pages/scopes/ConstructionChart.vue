@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 
 import type { Story } from '@/api/types'
 import { useQuery } from '@/composables/useQuery'
+import { useNames } from '@/composables/useNames'
 import { useHere } from '@/composables/useView'
 import { addressOf, nameOf, shorten, took } from '@/format'
 
@@ -13,6 +14,7 @@ const props = defineProps<{ story: Story; chosen: number }>()
 const emit = defineEmits<{ choose: [instance: number, zoom: string] }>()
 const router = useRouter()
 const here = useHere()
+const names = useNames()
 
 const box = useTemplateRef<HTMLElement>('box')
 const width = ref(1000)
@@ -56,7 +58,7 @@ const bars = computed(() =>
         from,
         width: Math.max(2, to - from),
         y: b.depth * rowHeight,
-        label: room >= 4 ? shorten(`${name} ${took(b.took_ns)}`, room) : '',
+        label: room >= 4 ? shorten(`${names.of(b.of)} ${took(b.took_ns)}`, room) : '',
         told: `${name} (${b.mark}): built in ${took(b.took_ns)}, ${took(b.own_ns)} of it its own, from ${took(b.from)} on`,
       }
     })

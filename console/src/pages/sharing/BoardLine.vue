@@ -2,11 +2,13 @@
 import type { BoardCell, BoardRow } from '@/api/types'
 import LifetimeTag from '@/components/LifetimeTag.vue'
 import VerdictTag from '@/components/VerdictTag.vue'
+import { useNames } from '@/composables/useNames'
 import { shorten } from '@/format'
 
 /** One row of the board; column is the cell that Tab reaches, -1: none of these. */
 defineProps<{ row: BoardRow; nth: number; column: number }>()
 
+const names = useNames()
 const shapes: Record<string, string> = { first: '', same: '=', changed: '◆', none: '' }
 function said(cell: BoardCell): string {
   const words: Record<string, string> = {
@@ -24,7 +26,7 @@ function said(cell: BoardCell): string {
   <tr data-board-row>
     <th class="who" scope="row">
       <div class="line" :style="{ paddingLeft: `${Math.max(0, row.depth - 1) * 14 + 22}px` }">
-        <span class="path" :title="row.path.join(' → ') + (row.site ? `, ${row.site}` : '')">{{ shorten(row.path[row.path.length - 1] || 'the application', 34) }}</span>
+        <span class="path" :title="row.path.join(' → ') + (row.site ? `, ${row.site}` : '')">{{ shorten(names.type(row.path[row.path.length - 1] || 'the application'), 34) }}</span>
         <LifetimeTag :lifetime="row.of.lifetime ?? ''" />
         <VerdictTag :verdict="row.observed" brief />
       </div>
