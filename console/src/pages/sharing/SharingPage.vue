@@ -78,8 +78,8 @@ const command = computed(() => {
     <FilterBar>
       <v-select v-model="name" class="pick" density="compact" variant="outlined" hide-details clearable label="Scopes of this name" :items="(names?.names ?? []).map((n) => n.name)" :disabled="!!scopes" />
       <v-select v-model="last" class="few" density="compact" variant="outlined" hide-details label="The last" :items="[2, 5, 10, 20, 50]" :disabled="!!scopes" />
-      <v-text-field v-model="picked" class="few wider" density="compact" variant="outlined" hide-details clearable label="Or these, as 12,15" />
-      <v-select v-model="depth" class="few" density="compact" variant="outlined" hide-details label="Unfolded steps" :items="[1, 2, 3, 4, 6, 8]" />
+      <v-text-field v-model="picked" class="few wider" density="compact" variant="outlined" hide-details clearable label="Scope ids" placeholder="12, 15" />
+      <v-select v-model="depth" class="few" density="compact" variant="outlined" hide-details label="Steps" :items="[1, 2, 3, 4, 6, 8]" />
       <template #end><ExportMenu v-if="data" name="sharing" :data="data" :columns="columns" :rows="data.rows" /></template>
     </FilterBar>
     <PageState :error="error" :loading="loading && !data" what="the board" @retry="refresh" />
