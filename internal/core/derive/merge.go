@@ -238,8 +238,8 @@ func (m *merger) cost(c Cost, index func(int) int) {
 		o.TookNS += r.TookNS
 		o.OwnNS += r.OwnNS
 		o.MaxNS = max(o.MaxNS, r.MaxNS)
-		o.MadeSq += r.MadeSq
-		o.OwnSq += r.OwnSq
+		o.MadePer.Merge(r.MadePer)
+		o.OwnPer.Merge(r.OwnPer)
 		o.Bytes += r.Bytes
 	}
 }

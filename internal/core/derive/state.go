@@ -165,15 +165,16 @@ type Cost struct {
 
 // CostReg is what one registration's makes took of them.
 type CostReg struct {
-	Reg    int     `json:"reg"`
-	Scopes int64   `json:"scopes"` // in which it was made
-	Made   int64   `json:"made"`
-	TookNS int64   `json:"took_ns"`
-	OwnNS  int64   `json:"own_ns"`
-	MaxNS  int64   `json:"max_ns"`
-	MadeSq float64 `json:"made_sq"` // sums of squares per scope: how much it varies
-	OwnSq  float64 `json:"own_sq"`
-	Bytes  int64   `json:"bytes"`
+	Reg    int   `json:"reg"`
+	Scopes int64 `json:"scopes"` // in which it was made
+	Made   int64 `json:"made"`
+	TookNS int64 `json:"took_ns"`
+	OwnNS  int64 `json:"own_ns"`
+	MaxNS  int64 `json:"max_ns"`
+	Bytes  int64 `json:"bytes"`
+
+	MadePer Spread `json:"made_per"` // how much the makes of one scope vary, in the scopes in which it was made
+	OwnPer  Spread `json:"own_per"`  // and their own time, in ns
 }
 
 // Buckets are counts over time, in equal stretches from the stream's start.

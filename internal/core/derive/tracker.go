@@ -259,8 +259,8 @@ func (t *Tracker) closing(s *ledger.Scope) {
 		r.isHere = false
 		r.Scopes++
 		r.OwnNS += r.own
-		r.MadeSq += float64(r.made) * float64(r.made)
-		r.OwnSq += float64(r.own) * float64(r.own)
+		r.MadePer.Add(float64(r.made))
+		r.OwnPer.Add(float64(r.own))
 		r.tally.own += r.own
 		t.seriesOf(r.tally).own[at] += r.own
 		r.tally.scopes++

@@ -151,7 +151,7 @@ func half(src *Source, second bool) *Source {
 		}
 		reg := &s.Registrations[r.Reg]
 		reg.Made, reg.OwnNS = sum(r.Made), sum(r.OwnNS)
-		one.Regs = append(one.Regs, derive.CostReg{Reg: r.Reg, Made: reg.Made, OwnNS: reg.OwnNS, MadeSq: math.NaN(), OwnSq: math.NaN()})
+		one.Regs = append(one.Regs, derive.CostReg{Reg: r.Reg, Made: reg.Made, OwnNS: reg.OwnNS, MadePer: derive.Unknown, OwnPer: derive.Unknown})
 	}
 	s.Costs = []derive.Cost{one}
 	part := &Source{Recording: src.Recording, Streams: []Stream{{State: &s}}}
@@ -342,9 +342,9 @@ func (c *Comparison) costs(a, b *derive.State) {
 		impl string
 	}
 	type sample struct {
-		made, own     float64
-		madeSq, ownSq float64
-		ref           finding.Ref
+		made, own       float64
+		madePer, ownPer derive.Spread
+		ref             finding.Ref
 	}
 	collect := func(s *derive.State) (map[id]sample, []id, map[string]int64) {
 		m, scopes := map[id]sample{}, map[string]int64{}
@@ -366,8 +366,8 @@ func (c *Comparison) costs(a, b *derive.State) {
 				}
 				one.made += float64(r.Made)
 				one.own += float64(r.OwnNS)
-				one.madeSq += r.MadeSq
-				one.ownSq += r.OwnSq
+				one.madePer.Merge(r.MadePer)
+				one.ownPer.Merge(r.OwnPer)
 				one.ref = refOf(reg)
 				m[k] = one
 			}
@@ -392,12 +392,12 @@ func (c *Comparison) costs(a, b *derive.State) {
 			ref = x.ref
 		}
 		for _, figure := range []string{"instances", "own_ns"} {
-			sumA, sumB, sqA, sqB := x.made, y.made, x.madeSq, y.madeSq
+			sumA, sumB, perA, perB := x.made, y.made, x.madePer, y.madePer
 			if figure == "own_ns" {
-				sumA, sumB, sqA, sqB = x.own, y.own, x.ownSq, y.ownSq
+				sumA, sumB, perA, perB = x.own, y.own, x.ownPer, y.ownPer
 			}
 			one := CostChange{Name: k.name, Of: ref, Figure: figure, A: 1000 * sumA / float64(na), B: 1000 * sumB / float64(nb)}
-			one.judge(variance(sumA, sqA, na)/float64(na) + variance(sumB, sqB, nb)/float64(nb))
+			one.judge(perA.Variance(na)/float64(na) + perB.Variance(nb)/float64(nb))
 			if one.A != one.B {
 				c.Costs = append(c.Costs, one)
 			}
@@ -407,15 +407,6 @@ func (c *Comparison) costs(a, b *derive.State) {
 	slices.SortStableFunc(c.Costs, func(p, q CostChange) int {
 		return cmp.Or(cmp.Compare(order2[p.Sure], order2[q.Sure]), cmp.Compare(q.Figure, p.Figure), cmp.Compare(math.Abs(q.B-q.A), math.Abs(p.B-p.A)))
 	})
-}
-
-// variance is that of one scope's figure, estimated from the sums of n of them.
-func variance(sum, sq float64, n int64) float64 {
-	if n < 2 {
-		return math.NaN()
-	}
-	mean := sum / float64(n)
-	return max(0, sq/float64(n)-mean*mean) * float64(n) / float64(n-1)
 }
 
 // judge says how sure the difference is, from the variance of the difference of the two means: beyond 2.58 standard
