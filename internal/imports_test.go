@@ -17,7 +17,8 @@ import (
 // mayImport is the picture of docs/architecture.md: what each of our packages may import of the others.
 var mayImport = map[string]string{
 	"internal/core":          "spec",
-	"internal/core/finding":  "record/event",
+	"internal/core/ids":      "",
+	"internal/core/finding":  "record/event internal/core/ids",
 	"internal/core/reader":   "record/event",
 	"internal/core/order":    "record/event",
 	"internal/core/nest":     "",
@@ -34,8 +35,8 @@ var mayImport = map[string]string{
 	"internal/core/conform": "record/event internal/core/finding internal/core/ledger internal/core/reader internal/core/rules",
 	"internal/core/views":   "record/event internal/core/finding internal/core/nest internal/core/rules internal/core/derive internal/core/engine",
 	"internal/store":        "",
-	"internal/ingest":       "record/event internal/core internal/core/meter internal/core/finding internal/core/ledger internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views internal/store",
-	"internal/access":       "internal/core/views internal/store",
+	"internal/ingest":       "record/event internal/core internal/core/ids internal/core/meter internal/core/finding internal/core/ledger internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views internal/store",
+	"internal/access":       "internal/core/ids internal/core/views internal/store",
 	"internal/otlp":         "",
 	"internal/control":      "internal/core/views internal/store",
 	"internal/service":      "docs internal/access internal/control internal/otlp internal/core/finding internal/core/engine internal/core/views internal/ingest internal/store",

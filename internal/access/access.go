@@ -4,15 +4,14 @@ package access
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
-	"encoding/base32"
 	"encoding/hex"
 	"fmt"
 	"strings"
 	"sync"
 	"time"
 
+	"keenlantern.example/internal/core/ids"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/store"
 )
@@ -84,14 +83,6 @@ func hash(secret string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-var letters = base32.NewEncoding("abcdefghjkmnpqrstuvwxyz234567890").WithPadding(base32.NoPadding)
-
-func random(bytes int) string {
-	b := make([]byte, bytes)
-	rand.Read(b) // never fails, see crypto/rand
-	return letters.EncodeToString(b)
-}
-
 // Create makes a token and returns it with its secret, which is told this once.
 func (g *Gate) Create(ctx context.Context, kind Kind, name string) (views.NewToken, error) {
 	switch {
@@ -105,8 +96,8 @@ func (g *Gate) Create(ctx context.Context, kind Kind, name string) (views.NewTok
 	if len(g.byHash) >= maxTokens {
 		return views.NewToken{}, &Unusable{fmt.Sprintf("there are %d tokens already; revoke some first", maxTokens)}
 	}
-	secret := "lantern-" + string(kind) + "-" + random(32)
-	t := store.Token{ID: random(5), Name: name, Kind: string(kind), Hash: hash(secret), CreatedNS: time.Now().UnixNano()}
+	secret := "lantern-" + string(kind) + "-" + ids.Random(32)
+	t := store.Token{ID: ids.Random(5), Name: name, Kind: string(kind), Hash: hash(secret), CreatedNS: time.Now().UnixNano()}
 	if err := g.store.AddToken(ctx, t); err != nil {
 		return views.NewToken{}, err
 	}

@@ -2,6 +2,8 @@ package access
 
 import (
 	"time"
+
+	"keenlantern.example/internal/core/ids"
 )
 
 // A session is what a browser keeps in place of a token: it is random, ends by itself, and can be ended without touching
@@ -30,7 +32,7 @@ func (g *Gate) SignIn(secret string) (value string, who Who, ok bool) {
 	if len(g.sessions) >= maxSessions {
 		g.forget(now)
 	}
-	value = "session-" + random(32)
+	value = "session-" + ids.Random(32)
 	g.sessions[hash(value)] = session{token: who.Token, until: now.Add(SessionFor)}
 	return value, who, true
 }

@@ -2,14 +2,11 @@ package ingest
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/base32"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"runtime"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -18,6 +15,7 @@ import (
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/ids"
 	"keenlantern.example/internal/core/ledger"
 	"keenlantern.example/internal/core/meter"
 	"keenlantern.example/internal/core/rules"
@@ -388,16 +386,9 @@ func (h *Hub) streamsIn(ctx context.Context, recording string) (n int, err error
 
 func newRecording(app, version, environment, source string) store.Recording {
 	return store.Recording{
-		ID: newID(), App: app, Version: version, Environment: environment, Source: source,
+		ID: ids.Random(5), App: app, Version: version, Environment: environment, Source: source,
 		CreatedNS: time.Now().UnixNano(), Summary: []byte("{}"),
 	}
-}
-
-// newID returns a recording's id: eight letters and digits that are hard to mistake for each other.
-func newID() string {
-	var b [5]byte
-	rand.Read(b[:]) // never fails, see crypto/rand
-	return strings.ToLower(base32.NewEncoding("ABCDEFGHJKMNPQRSTUVWXYZ234567890").EncodeToString(b[:]))
 }
 
 // named returns the recording that a name means, and its streams.

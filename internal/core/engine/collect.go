@@ -201,7 +201,7 @@ func Finalize(list []*finding.Finding) {
 }
 
 func (c *collector) clock(t int64) string {
-	return c.world.Stream.Start.Add(time.Duration(t)).UTC().Format("2006-01-02T15:04:05.000000000Z07:00")
+	return finding.Time(c.world.Stream.Start.Add(time.Duration(t)))
 }
 
 // caveat says what the stream's health could have hidden from a rule.

@@ -5,9 +5,11 @@ package finding
 import (
 	"cmp"
 	"crypto/sha256"
-	"encoding/base32"
 	"slices"
 	"strings"
+	"time"
+
+	"keenlantern.example/internal/core/ids"
 )
 
 // Severity says how bad a finding is.
@@ -73,6 +75,9 @@ func text(p *string) string {
 	}
 	return *p
 }
+
+// Time writes a moment as findings and views have it, in UTC with all nine digits of the nanoseconds, so that texts sort as times do.
+func Time(t time.Time) string { return t.UTC().Format("2006-01-02T15:04:05.000000000Z07:00") }
 
 // Text returns a pointer to s, or nil where s is empty.
 func Text(s string) *string {
@@ -191,8 +196,6 @@ type Identity struct {
 	Site    string
 }
 
-var idText = base32.NewEncoding("abcdefghjkmnpqrstuvwxyz234567890").WithPadding(base32.NoPadding)
-
 // ID returns the fingerprint: twelve letters and digits, the same for the same mistake in any run.
 func (i Identity) ID() string {
 	room := [512]byte{}
@@ -221,7 +224,7 @@ func (i Identity) ID() string {
 		add(i.Site)
 	}
 	sum := sha256.Sum256(b)
-	return idText.EncodeToString(sum[:8])[:12]
+	return ids.Text(sum[:8])[:12]
 }
 
 // Merge adds what other saw of the same mistake, in another stream: counts add up, first and last widen.

@@ -276,5 +276,5 @@ func (r *resolver) ref(id uint64) (finding.Ref, int, error) {
 // clockAt returns a time as findings write it.
 func clockAt(s *derive.State, ns int64) string {
 	start, _ := time.Parse(time.RFC3339, s.Start) // the reader has checked it
-	return start.Add(time.Duration(ns)).UTC().Format("2006-01-02T15:04:05.000000000Z07:00")
+	return finding.Time(start.Add(time.Duration(ns)))
 }
