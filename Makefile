@@ -5,7 +5,7 @@ DATA    := .data
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 MODULES := . ./recorders/go ./recorders/go/samberdo ./recorders/go/uberdig ./recorders/go/uberfx
 
-.PHONY: overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
+.PHONY: cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
 
 all: build
 
@@ -44,6 +44,13 @@ lint:
 	@test -z "$$(gofmt -l cmd console/*.go demo docs internal recorders)" || { gofmt -l cmd console/*.go demo docs internal recorders; echo "gofmt these"; exit 1; }
 	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool staticcheck ./...) || exit 1; done
 	cd console && npm run lint
+
+# How much of each package under internal and of the recorder the tests run, the service that they start as a process included.
+cover: build chromium
+	rm -rf .cover && mkdir .cover
+	GOCOVERDIR=$(CURDIR)/.cover GOFLAGS='-cover -coverpkg=keenlantern.example/internal/...' KEENLANTERN_BROWSER=required go test -timeout 15m ./... -args -test.gocoverdir=$(CURDIR)/.cover
+	cd recorders/go && GOFLAGS='-cover -coverpkg=keenlantern.example/record/...' go test ./... -args -test.gocoverdir=$(CURDIR)/.cover
+	@go tool covdata percent -i=.cover | awk '{ print $$(NF-2), $$1 }' | sort -n
 
 overhead:
 	go test -run '^$$' -bench Overhead -benchtime 200x ./demo/harbour
