@@ -88,24 +88,11 @@ func (h *Hub) anew(ctx context.Context, st store.Stream) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	if st.Live {
-		r, err := h.load(ctx, st.Name, nil, "")
-		if err != nil {
-			return err
-		}
-		r.ask(ctx) // it answers when it has read its stream again
-		if !r.live() {
-			r.leave()
-			select {
-			case <-r.gone:
-			case <-ctx.Done():
-			}
-		}
-	} else if err := h.replay(ctx, st); err != nil {
+	if err := h.reread(ctx, st); err != nil {
 		return err
 	}
 	h.pieces.forget(st.ID)
-	return ctx.Err()
+	return nil
 }
 
 // resume analyses one stream as far as it is stored, and stores what was found.
@@ -115,22 +102,27 @@ func (h *Hub) resume(ctx context.Context, st store.Stream) error {
 			return err
 		}
 	}
-	if st.Live {
-		r, err := h.load(ctx, st.Name, nil, "")
-		if err != nil {
-			return err
-		}
-		r.ask(ctx) // it answers when it has read its stream again
-		if !r.live() {
-			r.leave()
-			select {
-			case <-r.gone:
-			case <-ctx.Done():
-			}
-		}
-		return ctx.Err()
+	return h.reread(ctx, st)
+}
+
+// reread analyses a stream's stored batches, and stores what was found.
+func (h *Hub) reread(ctx context.Context, st store.Stream) error {
+	if !st.Live {
+		return h.replay(ctx, st)
 	}
-	return h.replay(ctx, st)
+	r, err := h.load(ctx, st.Name, nil, "")
+	if err != nil {
+		return err
+	}
+	r.ask(ctx) // it answers when it has read its stream again
+	if !r.live() {
+		r.leave()
+		select {
+		case <-r.gone:
+		case <-ctx.Done():
+		}
+	}
+	return ctx.Err()
 }
 
 // replay analyses an imported stream's stored batches, and stores what was found and the log of its scopes anew.

@@ -135,13 +135,16 @@ func parts(text, separators string) (at []int) {
 	return at
 }
 
-// typeName is the name of a service or an implementation, clean.
-func (s Style) typeName(name string) string {
+// short is the name of a service or an implementation, as it came.
+func (s Style) short(name string) string {
 	if s.names == nil || name == "" {
-		return Clean(name)
+		return name
 	}
-	return Clean(s.names.types.of(name))
+	return s.names.types.of(name)
 }
+
+// typeName is short, clean.
+func (s Style) typeName(name string) string { return Clean(s.short(name)) }
 
 // place is a place in the source, clean; "-" where there is none. Lines of one file have its name in common.
 func (s Style) place(r *finding.Ref) string {
@@ -161,18 +164,12 @@ func (s Style) whole(r *finding.Ref) string {
 	if r == nil {
 		return "-"
 	}
-	if r.Key != nil {
-		return s.typeName(r.Service) + " [" + Clean(*r.Key) + "]"
-	}
-	return s.typeName(r.Service)
+	return Clean(finding.Ref{Service: s.short(r.Service), Key: r.Key}.Name())
 }
 
 // impl is the name of an implementation; "-" where it is not known.
 func (s Style) impl(r *finding.Ref) string {
-	if r.Impl() == "" {
-		return "-"
-	}
-	return s.typeName(r.Impl())
+	return dash(s.short(r.Impl()))
 }
 
 // built is whole with what it is built as, where that says more.

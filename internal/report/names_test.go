@@ -56,3 +56,23 @@ func TestNames(t *testing.T) {
 		}
 	}
 }
+
+// TestNamesStayDifferent holds that cells of a narrow column which differ only in the middle are not shortened to the same text.
+func TestNamesStayDifferent(t *testing.T) {
+	var list views.RegistrationList
+	for _, middle := range []string{"One", "Two", "Three"} {
+		list.Registrations = append(list.Registrations, views.RegistrationRow{Ref: finding.Ref{Service: "TheHarbourOffice" + strings.Repeat("Of", 20) + middle + strings.Repeat("Tides", 12)}})
+	}
+	list.Registrations = append(list.Registrations, list.Registrations[0])
+	var out strings.Builder
+	report.Registrations(&out, list, report.Style{Width: 80})
+	shown := map[string]bool{}
+	for _, line := range strings.Split(out.String(), "\n")[1:] {
+		if strings.HasPrefix(line, "The") {
+			shown[strings.Fields(line)[0]] = true
+		}
+	}
+	if len(shown) != 3 {
+		t.Errorf("three names are shown as %d in\n%s", len(shown), out.String())
+	}
+}

@@ -1,6 +1,7 @@
-import { computed, inject, provide, ref, watch, type InjectionKey } from 'vue'
+import { inject, provide, ref, watch, type InjectionKey, type Ref as Reactive } from 'vue'
 
 import type { Ref } from '@/api/types'
+import { nameOf } from '@/format'
 import { ShortNames } from '@/names'
 
 /** How the pages of a recording show names: short, unless asked for in full. */
@@ -13,32 +14,11 @@ export interface Names {
   of: (of: Ref) => string
   /** What is left out of the names that were seen. */
   leftOut: () => string[]
-  inFull: { value: boolean }
+  inFull: Reactive<boolean>
 }
 
 const key: InjectionKey<Names> = Symbol('names')
 const remembered = 'names in full'
-
-function make(): Names {
-  const short = new ShortNames()
-  const seen = ref(0)
-  const inFull = ref(localStorage.getItem(remembered) === 'yes')
-  watch(inFull, (full) => localStorage.setItem(remembered, full ? 'yes' : 'no'))
-  const type = (name: string) => {
-    if (inFull.value) return name
-    return seen.value >= 0 ? short.of(name) : name // asking for seen has it shown anew when names are added
-  }
-  return {
-    learn(answer) {
-      walk(answer, (name) => short.add(name))
-      seen.value = short.size
-    },
-    type,
-    of: (of) => (of.key === null || of.key === undefined ? type(of.service) : `${type(of.service)} [${of.key}]`),
-    leftOut: () => (seen.value >= 0 ? short.leftOut() : []),
-    inFull,
-  }
-}
 
 /** Calls found with each name of a type in an answer: services, implementations and paths. */
 function walk(value: unknown, found: (name: string) => void): void {
@@ -56,32 +36,31 @@ function walk(value: unknown, found: (name: string) => void): void {
 
 /** The names of the recording with this id, for the pages within. */
 export function provideNames(recording: () => string): Names {
-  const all = computed(() => (recording(), make()))
+  let short = new ShortNames()
+  const seen = ref(0) // asking for it has names shown anew when others are added
+  const inFull = ref(localStorage.getItem(remembered) === 'yes')
+  watch(inFull, (full) => localStorage.setItem(remembered, full ? 'yes' : 'no'))
+  watch(recording, () => {
+    short = new ShortNames()
+    seen.value = 0
+  }, { flush: 'sync' }) // before the pages ask for the names of the other recording
+  const type = (name: string) => (inFull.value || !seen.value ? name : short.of(name))
   const names: Names = {
-    learn: (answer) => all.value.learn(answer),
-    type: (name) => all.value.type(name),
-    of: (of) => all.value.of(of),
-    leftOut: () => all.value.leftOut(),
-    inFull: {
-      get value() {
-        return all.value.inFull.value
-      },
-      set value(full) {
-        all.value.inFull.value = full
-      },
+    learn(answer) {
+      walk(answer, (name) => short.add(name))
+      seen.value = short.size
     },
+    type,
+    of: (of) => nameOf({ ...of, service: type(of.service) }),
+    leftOut: () => (seen.value ? short.leftOut() : []),
+    inFull,
   }
   provide(key, names)
   return names
 }
 
-const plain: Names = {
-  learn: () => undefined,
-  type: (name) => name,
-  of: (of) => (of.key === null || of.key === undefined ? of.service : `${of.service} [${of.key}]`),
-  leftOut: () => [],
-  inFull: { value: true },
-}
+/** Outside of a recording names are shown in full. */
+const plain: Names = { learn: () => undefined, type: (name) => name, of: nameOf, leftOut: () => [], inFull: ref(true) }
 
-/** The names of the recording whose page this is; outside of one, names are shown in full. */
+/** The names of the recording whose page this is. */
 export const useNames = (): Names => inject(key, plain)
