@@ -41,9 +41,16 @@ const (
 	maxName   = 200 // bytes
 )
 
+// Tokens is where tokens are kept.
+type Tokens interface {
+	Tokens(ctx context.Context) ([]store.Token, error)
+	AddToken(ctx context.Context, t store.Token) error
+	DeleteToken(ctx context.Context, id string) error // store.ErrNotFound where there is none
+}
+
 // Gate knows the tokens. It is safe for use by several goroutines.
 type Gate struct {
-	store *store.Store
+	store Tokens
 
 	mu       sync.RWMutex
 	byHash   map[string]store.Token
@@ -58,7 +65,7 @@ type Who struct {
 }
 
 // New returns a Gate with the tokens that are stored.
-func New(ctx context.Context, s *store.Store) (*Gate, error) {
+func New(ctx context.Context, s Tokens) (*Gate, error) {
 	g := &Gate{store: s, byHash: map[string]store.Token{}, sessions: map[string]session{}, changed: make(chan struct{})}
 	list, err := s.Tokens(ctx)
 	if err != nil {

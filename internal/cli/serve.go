@@ -21,7 +21,7 @@ import (
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/service"
-	"keenlantern.example/internal/store"
+	"keenlantern.example/internal/store/sqlite"
 	"keenlantern.example/recorders"
 )
 
@@ -89,7 +89,7 @@ type serveOptions struct {
 type server struct {
 	url      string
 	listener net.Listener
-	store    *store.Store
+	store    *sqlite.Store
 	hub      *ingest.Hub
 	desk     *control.Desk
 	http     *http.Server
@@ -112,7 +112,7 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 	}
 	doors := service.NewDoors(service.MaxConnections, service.MaxPerAddress)
 	listener = doors.Listen(listener)
-	st, err := store.Open(ctx, data)
+	st, err := sqlite.Open(ctx, data)
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), listener.Close())
 	}

@@ -9,6 +9,7 @@ import (
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/report"
 	"keenlantern.example/internal/store"
+	"keenlantern.example/internal/store/sqlite"
 )
 
 // tokens is what the token command needs, of a running service or of a data folder in which none runs.
@@ -38,7 +39,7 @@ func token(ctx context.Context, std IO, args []string) (err error) {
 	}
 	var to tokens = ask(*server)
 	if *data != "" {
-		st, err := store.Open(ctx, *data)
+		st, err := sqlite.Open(ctx, *data)
 		if err != nil {
 			return fmt.Errorf("open the data folder %s: %w", *data, err)
 		}

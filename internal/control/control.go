@@ -19,7 +19,6 @@ import (
 	"unicode/utf8"
 
 	"keenlantern.example/internal/core/views"
-	"keenlantern.example/internal/store"
 )
 
 // Unusable says what is wrong with an order.
@@ -60,9 +59,15 @@ var ErrFull = errors.New("too many applications or recorders ask at once")
 // ErrClosed says that the desk is closed.
 var ErrClosed = errors.New("the service is shutting down")
 
+// Orders is where orders are kept, as JSON by application.
+type Orders interface {
+	Orders(ctx context.Context) (map[string][]byte, error)
+	SetOrder(ctx context.Context, app string, body []byte) error
+}
+
 // Desk is where orders are given and asked for. It is safe for use by several goroutines.
 type Desk struct {
-	store *store.Store
+	store Orders
 
 	mu     sync.Mutex
 	apps   map[string]*application
@@ -94,7 +99,7 @@ func (s *stored) now() views.Order {
 }
 
 // New returns a Desk with the orders that are stored.
-func New(ctx context.Context, s *store.Store) (*Desk, error) {
+func New(ctx context.Context, s Orders) (*Desk, error) {
 	d := &Desk{store: s, apps: map[string]*application{}, closed: make(chan struct{})}
 	list, err := s.Orders(ctx)
 	if err != nil {

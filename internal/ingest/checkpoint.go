@@ -42,7 +42,7 @@ func (h *Hub) begin(ctx context.Context, st store.Stream, chunk func(derive.Chun
 		return engine.NewStream(h.set, chunk), 0
 	}
 	if st.ID != 0 {
-		body, batches, err := h.store.Checkpoint(ctx, st.ID, h.key+" "+layout)
+		body, batches, err := h.results.Checkpoint(ctx, st.ID, h.key+" "+layout)
 		if err == nil && body != nil && batches <= st.Batches {
 			s := engine.NewLive(h.set, chunk)
 			if err = s.Thaw(body); err == nil {
@@ -62,7 +62,7 @@ func (r *runner) ended(ctx context.Context) {
 		return
 	}
 	r.dropped = true
-	if err := r.hub.store.DropCheckpoint(ctx, r.stored.ID); err != nil {
+	if err := r.hub.results.DropCheckpoint(ctx, r.stored.ID); err != nil {
 		r.log.Error("delete a checkpoint", "error", err)
 	}
 }
@@ -95,5 +95,5 @@ func (r *runner) tryCheckpoint(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("keep the analysis: %w", err)
 	}
-	return r.hub.store.PutCheckpoint(ctx, r.stored.ID, r.stored.Batches, r.hub.key+" "+layout, body)
+	return r.hub.results.PutCheckpoint(ctx, r.stored.ID, r.stored.Batches, r.hub.key+" "+layout, body)
 }

@@ -35,7 +35,7 @@ func (h *Hub) watchClock(ctx context.Context) {
 	first := h.retained.wall == 0
 	h.mu.Unlock()
 	if first {
-		seen, err := h.store.SeenNS(ctx)
+		seen, err := h.catalog.SeenNS(ctx)
 		if err != nil {
 			h.log.Error("read when the service last worked", "error", err)
 			seen = 0
@@ -44,7 +44,7 @@ func (h *Hub) watchClock(ctx context.Context) {
 	} else {
 		h.looked(wall, even, 0)
 	}
-	if err := h.store.Seen(ctx, wall); err != nil && ctx.Err() == nil {
+	if err := h.catalog.Seen(ctx, wall); err != nil && ctx.Err() == nil {
 		h.log.Error("note that the service works", "error", err)
 	}
 }

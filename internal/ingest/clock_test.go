@@ -10,11 +10,12 @@ import (
 
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/store"
+	"keenlantern.example/internal/store/sqlite"
 )
 
 // TestClockLeaps holds that a clock which leaps deletes nothing until somebody says that it is right, or it has gone back.
 func TestClockLeaps(t *testing.T) {
-	st, err := store.Open(t.Context(), t.TempDir())
+	st, err := sqlite.Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
 	defer st.Close()
 	hub := func() *Hub {
@@ -56,7 +57,7 @@ func TestClockLeaps(t *testing.T) {
 
 // TestRetention deletes by when a recording was last written, as the service saw it, and leaves alone what is pinned.
 func TestRetention(t *testing.T) {
-	st, err := store.Open(t.Context(), t.TempDir())
+	st, err := sqlite.Open(t.Context(), t.TempDir())
 	require.NoError(t, err)
 	defer st.Close()
 	h := New(st, rules.Default(), slog.New(slog.NewTextHandler(t.Output(), nil)))

@@ -56,7 +56,7 @@ func (h *Hub) PutFile(ctx context.Context, in io.Reader, most int64) (sum views.
 		err = cause // why it was ended, rather than what that made fail
 	}
 	if err != nil && f.recording != "" {
-		err = errors.Join(err, h.store.DeleteRecording(context.WithoutCancel(ctx), f.recording))
+		err = errors.Join(err, h.catalog.DeleteRecording(context.WithoutCancel(ctx), f.recording))
 	}
 	h.left(f)
 	if err != nil {
@@ -187,7 +187,7 @@ func (f *fileImport) run(ctx context.Context) error {
 	if err := f.finish(ctx); err != nil {
 		return err
 	}
-	return f.hub.store.Imported(ctx, f.recording)
+	return f.hub.catalog.Imported(ctx, f.recording)
 }
 
 // maxBeforeHello bounds what may stand before the first hello.
@@ -211,7 +211,7 @@ func (f *fileImport) begin(ctx context.Context, hello *event.Event) error {
 		}
 	}
 	f.begun++
-	id, err := f.hub.store.AddStream(ctx, f.recording, hello.Stream, false)
+	id, err := f.hub.catalog.AddStream(ctx, f.recording, hello.Stream, false)
 	if err != nil {
 		return err
 	}
@@ -229,7 +229,7 @@ func (f *fileImport) beginRecording(ctx context.Context, hello *event.Event) err
 		f.hub.mu.Lock()
 		f.hub.imports[rec.ID] = f
 		f.hub.mu.Unlock()
-		err := f.hub.store.AddRecording(ctx, rec)
+		err := f.hub.catalog.AddRecording(ctx, rec)
 		if err == nil {
 			f.recording = rec.ID
 			return nil
@@ -276,7 +276,7 @@ func (f *fileImport) flush(ctx context.Context) error {
 	}
 	f.batch.N++
 	f.batch.Lines = f.next - f.batch.FirstLine
-	if err := f.hub.store.AppendBatch(ctx, f.stream, f.batch, time.Now().UnixNano()); err != nil {
+	if err := f.hub.batches.AppendBatch(ctx, f.stream, f.batch, time.Now().UnixNano()); err != nil {
 		return err
 	}
 	f.hub.took(f.batch.Lines, int64(len(f.batch.Body)))
@@ -301,6 +301,6 @@ func (f *fileImport) finish(ctx context.Context) error {
 // putChunk stores a part of the log of scopes of the n-th stream.
 func (f *fileImport) putChunk(ctx context.Context, n int, c derive.Chunk) {
 	if f.failed == nil {
-		f.failed = f.hub.store.PutChunks(ctx, f.ids[n].ID, []store.Chunk{{N: c.Info.N, Body: c.Body}})
+		f.failed = f.hub.results.PutChunks(ctx, f.ids[n].ID, []store.Chunk{{N: c.Info.N, Body: c.Body}})
 	}
 }

@@ -30,7 +30,7 @@ func said(s *views.Summary, rec store.Recording) {
 
 // Change renames, labels, pins or unpins the recording that name means, and returns it as it then is.
 func (h *Hub) Change(ctx context.Context, name string, c views.Change) (views.Summary, error) {
-	rec, err := h.store.Recording(ctx, name)
+	rec, err := h.catalog.Recording(ctx, name)
 	if err != nil {
 		return views.Summary{}, err
 	}
@@ -53,7 +53,7 @@ func (h *Hub) Change(ctx context.Context, name string, c views.Change) (views.Su
 			return views.Summary{}, fmt.Errorf("pack labels: %w", err)
 		}
 	}
-	if err := h.store.SetHousekeeping(ctx, rec); err != nil {
+	if err := h.catalog.SetHousekeeping(ctx, rec); err != nil {
 		return views.Summary{}, err
 	}
 	h.tell(rec.ID)
@@ -62,7 +62,7 @@ func (h *Hub) Change(ctx context.Context, name string, c views.Change) (views.Su
 
 // Delete removes the recording that name means, unless it is being written live. An import of it is ended.
 func (h *Hub) Delete(ctx context.Context, name string) error {
-	rec, err := h.store.Recording(ctx, name)
+	rec, err := h.catalog.Recording(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -91,10 +91,12 @@ func (h *Hub) delete(ctx context.Context, id string, imports bool) error {
 		return ErrRunning
 	}
 	h.deleting[id] = struct{}{}
+	h.deletions++
 	h.mu.Unlock()
 	defer func() {
 		h.mu.Lock()
 		delete(h.deleting, id)
+		h.deletions++
 		delete(h.versions, id)
 		h.mu.Unlock()
 	}()
@@ -110,7 +112,7 @@ func (h *Hub) delete(ctx context.Context, id string, imports bool) error {
 			return ctx.Err()
 		}
 	}
-	if err := h.store.DeleteRecording(ctx, id); err != nil {
+	if err := h.catalog.DeleteRecording(ctx, id); err != nil {
 		return err
 	}
 	h.tell(id)
@@ -127,7 +129,7 @@ func (h *Hub) Export(ctx context.Context, name string, out io.Writer) (damaged i
 	}
 	for _, st := range list {
 		for n := int64(1); n <= st.Batches; n++ {
-			b, err := h.store.Batch(ctx, st.ID, n)
+			b, err := h.batches.Batch(ctx, st.ID, n)
 			if errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrNotFound) {
 				damaged++
 				b.Body = lostBatch(rec, st, b)
@@ -168,7 +170,7 @@ type Keep struct {
 }
 
 // Sizes returns how much each recording takes, the oldest first.
-func (h *Hub) Sizes(ctx context.Context) ([]store.Size, error) { return h.store.Sizes(ctx) }
+func (h *Hub) Sizes(ctx context.Context) ([]store.Size, error) { return h.catalog.Sizes(ctx) }
 
 // Tidy deletes what is older than is kept, and then the oldest until the rest fits. Pinned recordings, and those that are
 // being written, stay. It returns the ids of what was deleted.
@@ -176,7 +178,7 @@ func (h *Hub) Tidy(ctx context.Context, keep Keep) ([]string, error) {
 	if keep.For <= 0 && keep.Bytes <= 0 {
 		return nil, nil
 	}
-	list, err := h.store.Sizes(ctx)
+	list, err := h.catalog.Sizes(ctx)
 	if err != nil {
 		return nil, err
 	}

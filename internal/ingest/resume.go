@@ -15,17 +15,17 @@ import (
 // analyse; imports that were cut off are deleted. What goes wrong with one stream is logged and keeps nothing else from
 // being ready. It returns when that is done, or soon after ctx ends.
 func (h *Hub) Resume(ctx context.Context) error {
-	for _, rec := range h.store.CutOff() {
+	for _, rec := range h.catalog.CutOff() {
 		h.log.Warn("deleting an import that was cut off; send the file again", "recording", rec.ID, "application", rec.App)
-		if err := h.store.DeleteRecording(ctx, rec.ID); err != nil {
+		if err := h.catalog.DeleteRecording(ctx, rec.ID); err != nil {
 			h.log.Error("delete an import that was cut off", "recording", rec.ID, "error", err)
 		}
 	}
-	list, err := h.store.Unfinished(ctx, h.key)
+	list, err := h.results.Unfinished(ctx, h.key)
 	if err != nil {
 		return fmt.Errorf("look for unfinished streams: %w", err)
 	}
-	if n, err := h.store.Broken(ctx); err == nil {
+	if n, err := h.results.Broken(ctx); err == nil {
 		h.stats.broken.Store(n)
 	}
 	for _, st := range list {
@@ -58,7 +58,7 @@ func (h *Hub) refresh() {
 		return st.Live && h.runners[st.Name] != nil // its runner stores what it derives
 	}
 	for h.ctx.Err() == nil {
-		st, n, err := h.store.Stale(h.ctx, h.key, but)
+		st, n, err := h.results.Stale(h.ctx, h.key, but)
 		h.stats.stale.Store(int64(n))
 		if errors.Is(err, store.ErrNotFound) {
 			return
@@ -98,7 +98,7 @@ func (h *Hub) anew(ctx context.Context, st store.Stream) error {
 // resume analyses one stream as far as it is stored, and stores what was found.
 func (h *Hub) resume(ctx context.Context, st store.Stream) error {
 	if st.BrokenBy != "" {
-		if err := h.store.Again(ctx, st.ID); err != nil {
+		if err := h.results.Again(ctx, st.ID); err != nil {
 			return err
 		}
 	}
@@ -129,10 +129,10 @@ func (h *Hub) reread(ctx context.Context, st store.Stream) error {
 func (h *Hub) replay(ctx context.Context, st store.Stream) error {
 	stop := &meter.Stop{}
 	defer context.AfterFunc(ctx, stop.Call)()
-	failed := h.store.DropStaged(ctx, st.ID)
+	failed := h.results.DropStaged(ctx, st.ID)
 	s, _, err := h.replayInto(ctx, st, stop, func(c derive.Chunk) {
 		if failed == nil {
-			failed = h.store.PutChunks(ctx, st.ID, []store.Chunk{{N: store.Stage(c.Info.N), Body: c.Body}})
+			failed = h.results.PutChunks(ctx, st.ID, []store.Chunk{{N: store.Stage(c.Info.N), Body: c.Body}})
 		}
 	})
 	if err != nil {
@@ -164,7 +164,7 @@ func (h *Hub) replayInto(ctx context.Context, st store.Stream, stop *meter.Stop,
 	}
 	lines := st.Lines
 	for n := known + 1; n <= st.Batches && s.Broken() == nil; n++ {
-		b, err := h.store.Batch(ctx, st.ID, n)
+		b, err := h.batches.Batch(ctx, st.ID, n)
 		switch {
 		case errors.Is(err, store.ErrDamaged), errors.Is(err, store.ErrNotFound):
 			s.Break(&engine.Broken{Why: fmt.Sprintf("batch %d of %d cannot be read from the store; the others are kept, and can be exported", n, st.Batches)})
@@ -226,10 +226,10 @@ func (h *Hub) again(st store.Stream) {
 		if run != nil && st.Live {
 			run.end(ErrBusy)
 		}
-		err := h.store.Again(h.ctx, st.ID)
+		err := h.results.Again(h.ctx, st.ID)
 		if err == nil {
 			h.pieces.forget(st.ID)
-			if st, err = h.store.StreamByID(h.ctx, st.ID); err == nil {
+			if st, err = h.catalog.StreamByID(h.ctx, st.ID); err == nil {
 				err = h.resume(h.ctx, st)
 			}
 		}

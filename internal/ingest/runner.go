@@ -34,19 +34,21 @@ const (
 
 // runner owns one live stream. Its run method is the only one that touches the engine and the stored counters.
 type runner struct {
-	hub    *Hub
-	log    *slog.Logger
-	of     store.Recording
-	stored store.Stream // batches, lines and received change in run only; id, recording and name never do
-	jobs   chan job
-	asks   chan chan<- known
-	fresh  atomic.Bool   // nothing of it is stored yet
-	stop   *meter.Stop   // ends its analysis
-	quit   chan struct{} // closed when it has to end, because
-	why    error
-	ending sync.Once
-	retire chan struct{} // has it leave memory, if nothing is going on
-	gone   chan struct{} // closed when run has ended
+	hub     *Hub
+	log     *slog.Logger
+	of      store.Recording
+	lease   store.Lease  // of the stream, until run has ended
+	stored  store.Stream // batches, lines and received change in run only; id, recording and name never do
+	jobs    chan job
+	asks    chan chan<- known
+	fresh   atomic.Bool   // nothing of it is stored yet
+	stop    *meter.Stop   // ends its analysis
+	quit    chan struct{} // closed when it has to end, because
+	why     error
+	ending  sync.Once
+	retire  chan struct{} // has it leave memory, if nothing is going on
+	gone    chan struct{} // closed when run has ended
+	leaving bool          // run is about to end: a batch that comes now waits for that; guarded by Hub.mu
 
 	stream *engine.Stream
 	dirty  bool                          // more was analysed than latest covers
@@ -161,7 +163,7 @@ func (r *runner) end(why error) {
 
 // run takes batches until the hub closes or nothing has come for long.
 func (r *runner) run() {
-	defer close(r.gone)
+	defer r.hub.gone(r)
 	// What was accepted is finished even when the hub is closing; the store stays open until then.
 	ctx := context.WithoutCancel(r.hub.ctx)
 	closing := context.AfterFunc(r.hub.ctx, r.stop.Call)
@@ -173,7 +175,7 @@ func (r *runner) run() {
 		} else {
 			r.log.Error("read the stream again", "error", err)
 		}
-		r.hub.drop(r)
+		r.hub.leaves(r, true)
 		r.refuseWaiting(err)
 		return
 	}
@@ -214,7 +216,7 @@ func (r *runner) run() {
 			r.stream.Remember(r.hub.share())
 			r.take(ctx, j)
 			if r.fresh.Load() { // its first batch could not be stored: nothing of it is there
-				r.hub.drop(r)
+				r.hub.leaves(r, true)
 				r.refuseWaiting(ErrBusy)
 				return
 			}
@@ -225,11 +227,15 @@ func (r *runner) run() {
 				r.publish()
 			}
 		case <-r.quit:
-			r.hub.drop(r)
+			r.hub.leaves(r, true)
 			r.refuseWaiting(r.why)
 			return
+		case <-r.lease.Lost(): // somebody else works on the stream: nothing more is stored of what is known here
+			r.hub.leaves(r, true)
+			r.refuseWaiting(ErrBusy)
+			return
 		case <-r.retire:
-			if r.live() || !r.hub.unload(r) {
+			if r.live() || !r.hub.leaves(r, false) {
 				continue
 			}
 			r.stream.Finish()
@@ -245,12 +251,12 @@ func (r *runner) run() {
 			if i := r.info(); i != nil && i.Ended && !r.dirty {
 				save()
 				r.ended(ctx)
-				if kept == r.stored.Batches && r.hub.unload(r) {
+				if kept == r.stored.Batches && r.hub.leaves(r, false) {
 					return // another batch has it read again
 				}
 			}
 		case <-keep.C:
-			if r.silent() > unloadAfter && r.hub.unload(r) {
+			if r.silent() > unloadAfter && r.hub.leaves(r, false) {
 				r.stream.Finish()
 				r.dirty, kept = true, -1
 				save()
@@ -267,7 +273,7 @@ func (r *runner) run() {
 					more = false
 				}
 			}
-			r.hub.unload(r)
+			r.hub.leaves(r, true)
 			if r.stored.Batches > 0 {
 				save()
 			}
@@ -347,7 +353,7 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 	case j.n > next:
 		return a, false, &OutOfTurn{Stream: r.stored.Name, Expected: next, Got: j.n}
 	case j.n < next:
-		b, err := r.hub.store.Batch(ctx, r.stored.ID, j.n)
+		b, err := r.hub.batches.Batch(ctx, r.stored.ID, j.n)
 		if err == nil && !bytes.Equal(b.Body, j.lines) {
 			err = &Conflict{r.stored.Name, j.n}
 		}
@@ -368,7 +374,7 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 	if r.fresh.Load() {
 		err = r.begin(ctx, b, now)
 	} else {
-		err = r.hub.store.AppendBatch(ctx, r.stored.ID, b, now)
+		err = r.hub.batches.AppendBatch(ctx, r.stored.ID, b, now)
 	}
 	if err != nil {
 		return a, false, err
@@ -383,14 +389,14 @@ func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err 
 // begin stores the stream with its first batch, and its recording if no other stream has.
 func (r *runner) begin(ctx context.Context, b store.Batch, now int64) error {
 	fresh := &r.of
-	if _, err := r.hub.store.Recording(ctx, r.of.ID); err == nil {
+	if _, err := r.hub.catalog.Recording(ctx, r.of.ID); err == nil {
 		fresh = nil
 	}
-	id, err := r.hub.store.BeginStream(ctx, fresh, r.stored, b, now)
+	id, err := r.hub.batches.BeginStream(ctx, fresh, r.stored, b, now)
 	if errors.Is(err, store.ErrSpent) && fresh != nil {
 		// Another stream of the same recording was quicker, or its id was another's once.
-		if _, found := r.hub.store.Recording(ctx, r.of.ID); found == nil {
-			id, err = r.hub.store.BeginStream(ctx, nil, r.stored, b, now)
+		if _, found := r.hub.catalog.Recording(ctx, r.of.ID); found == nil {
+			id, err = r.hub.batches.BeginStream(ctx, nil, r.stored, b, now)
 		} else {
 			err = ErrBusy
 		}
@@ -411,7 +417,7 @@ func (r *runner) recallSums(ctx context.Context) error {
 	}
 	var sums [][sha256.Size]byte
 	for n := max(1, r.stored.Batches-maxSums+1); n <= r.stored.Batches; n++ {
-		b, err := r.hub.store.Batch(ctx, r.stored.ID, n)
+		b, err := r.hub.batches.Batch(ctx, r.stored.ID, n)
 		if err != nil {
 			return err // the next batch tries again
 		}
@@ -457,30 +463,10 @@ func (r *runner) save(ctx context.Context) error {
 		state.Chunks = append(state.Chunks, c.Info)
 		tail = append(tail, store.Chunk{N: c.Info.N, Body: c.Body})
 	}
-	if err := r.hub.store.PutChunks(ctx, r.stored.ID, tail); err != nil {
+	if err := r.hub.results.PutChunks(ctx, r.stored.ID, tail); err != nil {
 		return err
 	}
 	return r.hub.keep(ctx, r.stored.ID, r.stored.Batches, r.latest.Load(), state, false)
-}
-
-// drop takes the runner out of the hub.
-func (h *Hub) drop(r *runner) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.runners[r.stored.Name] == r {
-		delete(h.runners, r.stored.Name)
-	}
-}
-
-// unload takes the runner out of the hub unless a batch is waiting, and tells whether it did.
-func (h *Hub) unload(r *runner) bool {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if len(r.jobs) > 0 {
-		return false
-	}
-	delete(h.runners, r.stored.Name)
-	return true
 }
 
 // chunk takes a full part of the log of scopes, to be stored when the batch it came with has been analysed.
@@ -489,7 +475,7 @@ func (r *runner) chunk(c derive.Chunk) {
 }
 
 func (r *runner) saveScopes(ctx context.Context) error {
-	if err := r.hub.store.PutChunks(ctx, r.stored.ID, r.unsaved); err != nil {
+	if err := r.hub.results.PutChunks(ctx, r.stored.ID, r.unsaved); err != nil {
 		return err
 	}
 	r.unsaved = nil

@@ -90,7 +90,8 @@ const (
 
 // pieces reads what views need from the store, and remembers the latest.
 type pieces struct {
-	store   *store.Store
+	log     store.Log
+	results store.Results
 	batches *lru.Cache[batchID, store.Batch]
 	states  *lru.Cache[stateID, *derive.State]
 	chunks  *lru.Cache[chunkID, []derive.Scope]
@@ -108,8 +109,8 @@ type (
 	}
 )
 
-func newPieces(s *store.Store) *pieces {
-	p := &pieces{store: s}
+func newPieces(l store.Log, r store.Results) *pieces {
+	p := &pieces{log: l, results: r}
 	// The only error is a size that is not positive.
 	p.batches, _ = lru.New[batchID, store.Batch](keptBatches)
 	p.states, _ = lru.New[stateID, *derive.State](keptStates)
@@ -122,7 +123,7 @@ func (p *pieces) state(ctx context.Context, st store.Stream) (*derive.State, err
 	if s, ok := p.states.Get(id); ok {
 		return s, nil
 	}
-	packed, _, err := p.store.State(ctx, st.ID)
+	packed, _, err := p.results.State(ctx, st.ID)
 	if err != nil || packed == nil {
 		return nil, err
 	}
@@ -153,7 +154,7 @@ func (p *pieces) batch(ctx context.Context, stream, n int64) (store.Batch, error
 	if b, ok := p.batches.Get(id); ok {
 		return b, nil
 	}
-	b, err := p.store.Batch(ctx, stream, n)
+	b, err := p.log.Batch(ctx, stream, n)
 	if err == nil && len(b.Body) <= keptBytes {
 		p.batches.Add(id, b)
 	}
@@ -174,7 +175,7 @@ func (s *stored) Chunk(n int) ([]derive.Scope, error) {
 	if rows, ok := s.pieces.chunks.Get(id); ok {
 		return rows, nil
 	}
-	body, err := s.pieces.store.Chunk(s.ctx, s.stream, n)
+	body, err := s.pieces.results.Chunk(s.ctx, s.stream, n)
 	if err != nil {
 		return nil, err
 	}
@@ -196,7 +197,7 @@ const maxBatchesRead = 512
 
 // Between reads the lines from one to another.
 func (s *stored) Between(from, to int64, f func(*event.Event) bool) error {
-	list, err := s.pieces.store.BatchesWith(s.ctx, s.stream, from, to, maxBatchesRead)
+	list, err := s.pieces.log.BatchesWith(s.ctx, s.stream, from, to, maxBatchesRead)
 	if err != nil {
 		return err
 	}

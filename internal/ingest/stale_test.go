@@ -17,7 +17,7 @@ import (
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/ingest"
-	"keenlantern.example/internal/store"
+	"keenlantern.example/internal/store/sqlite"
 )
 
 // TestStale holds that what another version of the program, or other settings, derived is shown as stale, is not compared, and is
@@ -25,7 +25,7 @@ import (
 func TestStale(t *testing.T) {
 	folder := t.TempDir()
 	open := func(set rules.Settings) (*ingest.Hub, func()) {
-		st, err := store.Open(t.Context(), folder)
+		st, err := sqlite.Open(t.Context(), folder)
 		require.NoError(t, err)
 		hub := ingest.New(st, set, slog.New(slog.NewTextHandler(t.Output(), nil)))
 		return hub, func() {
@@ -65,7 +65,7 @@ func TestStale(t *testing.T) {
 	end()
 
 	// As an older version left it: other findings, and a log of scopes that nobody can read any more.
-	db, err := sql.Open("sqlite", filepath.Join(folder, store.FileName))
+	db, err := sql.Open("sqlite", filepath.Join(folder, sqlite.FileName))
 	require.NoError(t, err)
 	for _, q := range []string{
 		`UPDATE streams SET derived_by = 'older'`,

@@ -16,28 +16,38 @@ func (h *Hub) Summary(ctx context.Context, name string) (views.Summary, error) {
 	return s, err
 }
 
-// Recording returns the same together with what was found, all streams together.
-func (h *Hub) Recording(ctx context.Context, name string) (views.Summary, *engine.Result, error) {
-	rec, err := h.store.Recording(ctx, name)
+// Recording returns the same together with the recording's streams.
+func (h *Hub) Recording(ctx context.Context, name string) (views.Summary, []engine.Info, error) {
+	rec, list, err := h.named(ctx, name)
 	if err != nil {
 		return views.Summary{}, nil, err
 	}
-	return h.summarise(ctx, rec)
+	return h.summarise(ctx, rec, list)
 }
 
-func (h *Hub) summarise(ctx context.Context, rec store.Recording) (views.Summary, *engine.Result, error) {
-	list, err := h.store.Streams(ctx, rec.ID)
+// Result returns the id of the recording that name means, and what was found in it, all streams together.
+func (h *Hub) Result(ctx context.Context, name string) (string, *engine.Result, error) {
+	rec, list, err := h.named(ctx, name)
 	if err != nil {
-		return views.Summary{}, nil, err
+		return "", nil, err
 	}
 	r, err := h.together(ctx, list)
+	return rec.ID, r, err
+}
+
+func (h *Hub) summarise(ctx context.Context, rec store.Recording, list []store.Stream) (views.Summary, []engine.Info, error) {
+	digests, err := h.digests(ctx, rec.ID, list)
 	if err != nil {
 		return views.Summary{}, nil, err
 	}
 	s := views.Summarise(views.Recording{
 		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
 		Created: time.Unix(0, rec.CreatedNS),
-	}, r)
+	}, digests)
+	infos := make([]engine.Info, 0, len(digests))
+	for _, d := range digests {
+		infos = append(infos, d.Info)
+	}
 	if h.running(rec.ID) && s.Health.Broken == 0 {
 		s.State = "running"
 	}
@@ -48,13 +58,13 @@ func (h *Hub) summarise(ctx context.Context, rec store.Recording) (views.Summary
 		s.DerivedBy = h.key
 	}
 	said(&s, rec)
-	return s, r, nil
+	return s, infos, nil
 }
 
 // Summaries returns a page of them, newest first, and how many recordings there are in all. One of a recording that nothing
 // is added to is kept for the next list.
 func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary, int, error) {
-	list, total, err := h.store.Recordings(ctx, limit, offset)
+	list, total, err := h.catalog.Recordings(ctx, limit, offset)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -63,11 +73,15 @@ func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary
 		var s views.Summary
 		passing := h.loaded(rec.ID) || rec.Importing
 		if passing || json.Unmarshal(rec.Summary, &s) != nil || s.DerivedBy != h.key {
-			if s, _, err = h.summarise(ctx, rec); err != nil {
+			streams, err := h.catalog.Streams(ctx, rec.ID)
+			if err == nil {
+				s, _, err = h.summarise(ctx, rec, streams)
+			}
+			if err != nil {
 				return nil, 0, err
 			}
 			if packed, err := json.Marshal(s); err == nil && !passing && s.Stale == 0 {
-				if err := h.store.SetSummary(ctx, rec.ID, rec.Changes, packed); err != nil {
+				if err := h.catalog.SetSummary(ctx, rec.ID, rec.Changes, packed); err != nil {
 					h.log.Warn("a summary could not be kept; it is made again for the next list", "recording", rec.ID, "error", err)
 				}
 			}

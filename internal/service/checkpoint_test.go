@@ -15,7 +15,7 @@ import (
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/load"
-	"keenlantern.example/internal/store"
+	"keenlantern.example/internal/store/sqlite"
 )
 
 // TestCheckpoint holds that a restart goes on with a live stream from where its analysis was kept, without reading what
@@ -38,7 +38,7 @@ func TestCheckpoint(t *testing.T) {
 				put(office.Requests(30))
 			}
 			r.end()
-			db, err := sql.Open("sqlite", "file:"+folder+"/"+store.FileName)
+			db, err := sql.Open("sqlite", "file:"+folder+"/"+sqlite.FileName)
 			require.NoError(t, err)
 			var batches int
 			require.NoError(t, db.QueryRow("SELECT batches FROM checkpoints").Scan(&batches))
@@ -69,7 +69,7 @@ func TestCheckpoint(t *testing.T) {
 				assert.Equal(t, want.Findings[k].Counts, f.Counts)
 			}
 			r.end()
-			db, err = sql.Open("sqlite", "file:"+folder+"/"+store.FileName)
+			db, err = sql.Open("sqlite", "file:"+folder+"/"+sqlite.FileName)
 			require.NoError(t, err)
 			defer db.Close()
 			require.NoError(t, db.QueryRow("SELECT count(*) FROM checkpoints").Scan(&batches))

@@ -15,6 +15,7 @@ import (
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/store"
+	"keenlantern.example/internal/store/sqlite"
 )
 
 // TestHousekeeping holds that recordings are named, pinned, exported as they came, and deleted with the space they took;
@@ -34,7 +35,7 @@ func TestHousekeeping(t *testing.T) {
 		return s.ID
 	}
 	first := put(1)
-	_, err = store.Open(t.Context(), folder)
+	_, err = sqlite.Open(t.Context(), folder)
 	require.ErrorIs(t, err, store.ErrInUse)
 
 	status, _, said := r.do(http.MethodPatch, "/api/v1/recordings/"+first, strings.NewReader(`{"name":"before","pinned":true,"labels":{"ticket":"417"}}`))
@@ -98,7 +99,7 @@ func TestSpaceIsFreed(t *testing.T) {
 	size := func() int64 {
 		// What is in the log beside it gets into the file when that is closed.
 		r.end()
-		info, err := os.Stat(folder + "/" + store.FileName)
+		info, err := os.Stat(folder + "/" + sqlite.FileName)
 		require.NoError(t, err)
 		r = start(t, folder)
 		return info.Size()

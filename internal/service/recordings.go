@@ -50,19 +50,20 @@ func number(c *gin.Context, name string, otherwise, least, most int) (int, error
 	return n, nil
 }
 
-// recording returns the summary and the result of the recording that the address names.
-func (s *service) recording(c *gin.Context) (views.Summary, *engine.Result, error) {
+// result returns the id of the recording that the address names, and what was found in it.
+func (s *service) result(c *gin.Context) (string, *engine.Result, error) {
 	name := c.Param("recording")
-	summary, result, err := s.Hub.Recording(c.Request.Context(), name)
-	return summary, result, named(name, err)
+	id, result, err := s.Hub.Result(c.Request.Context(), name)
+	return id, result, named(name, err)
 }
 
 func (s *service) getRecording(c *gin.Context) error {
-	summary, result, err := s.recording(c)
+	name := c.Param("recording")
+	summary, streams, err := s.Hub.Recording(c.Request.Context(), name)
 	if err != nil {
-		return err
+		return named(name, err)
 	}
-	c.JSON(http.StatusOK, views.RecordingDetail{Summary: summary, StreamList: result.Streams})
+	c.JSON(http.StatusOK, views.RecordingDetail{Summary: summary, StreamList: streams})
 	return nil
 }
 
@@ -71,7 +72,7 @@ func (s *service) getFindings(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	summary, result, err := s.recording(c)
+	id, result, err := s.result(c)
 	if err != nil {
 		return err
 	}
@@ -83,7 +84,7 @@ func (s *service) getFindings(c *gin.Context) error {
 	for n, f := range result.Findings {
 		result.Findings[n] = f.Brief()
 	}
-	c.JSON(http.StatusOK, views.RecordingFindings{Recording: summary.ID, Result: result})
+	c.JSON(http.StatusOK, views.RecordingFindings{Recording: id, Result: result})
 	return nil
 }
 
@@ -100,14 +101,14 @@ func severityOf(name string) (finding.Severity, error) {
 }
 
 func (s *service) getFinding(c *gin.Context) error {
-	summary, result, err := s.recording(c)
+	id, result, err := s.result(c)
 	if err != nil {
 		return err
 	}
 	f, err := result.Finding(c.Param("finding"))
 	if err != nil {
-		return &notHere{fmt.Sprintf("%v in recording %s", err, summary.ID)}
+		return &notHere{fmt.Sprintf("%v in recording %s", err, id)}
 	}
-	c.JSON(http.StatusOK, views.FindingDetail{Recording: summary.ID, Finding: f})
+	c.JSON(http.StatusOK, views.FindingDetail{Recording: id, Finding: f})
 	return nil
 }

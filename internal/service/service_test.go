@@ -30,7 +30,7 @@ import (
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/service"
-	"keenlantern.example/internal/store"
+	"keenlantern.example/internal/store/sqlite"
 )
 
 // running is a service over a real store.
@@ -47,7 +47,7 @@ func start(t *testing.T, folder string) *running { return startWith(t, folder, f
 func startWith(t *testing.T, folder string, wantTokens bool) *running {
 	t.Helper()
 	log := slog.New(slog.NewTextHandler(t.Output(), nil))
-	st, err := store.Open(t.Context(), folder)
+	st, err := sqlite.Open(t.Context(), folder)
 	require.NoError(t, err)
 	hub := ingest.New(st, rules.Default(), log)
 	desk, err := control.New(t.Context(), st)

@@ -26,7 +26,7 @@ import (
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/load"
 	"keenlantern.example/internal/service"
-	"keenlantern.example/internal/store"
+	"keenlantern.example/internal/store/sqlite"
 )
 
 // office writes a trace of so many requests.
@@ -53,7 +53,7 @@ func BenchmarkViews(b *testing.B) {
 	for _, millions := range []int{1, 10} {
 		b.Run(fmt.Sprintf("%dM-events", millions), func(b *testing.B) {
 			log := slog.New(slog.DiscardHandler)
-			st, err := store.Open(b.Context(), b.TempDir())
+			st, err := sqlite.Open(b.Context(), b.TempDir())
 			require.NoError(b, err)
 			defer st.Close()
 			hub := ingest.New(st, rules.Default(), log)
@@ -158,7 +158,7 @@ func BenchmarkIngest(b *testing.B) {
 			for b.Loop() {
 				b.StopTimer()
 				folder := b.TempDir()
-				st, err := store.Open(b.Context(), folder)
+				st, err := sqlite.Open(b.Context(), folder)
 				require.NoError(b, err)
 				hub := ingest.New(st, rules.Default(), slog.New(slog.DiscardHandler))
 				h, err := service.New(service.Config{Hub: hub, Log: slog.New(slog.DiscardHandler), Console: fstest.MapFS{"index.html": {Data: []byte("c")}}})
@@ -188,7 +188,7 @@ func BenchmarkIngest(b *testing.B) {
 				hub.Close()
 				b.StopTimer()
 				require.NoError(b, st.Close())
-				info, err := os.Stat(folder + "/" + store.FileName)
+				info, err := os.Stat(folder + "/" + sqlite.FileName)
 				require.NoError(b, err)
 				b.ReportMetric(float64(info.Size())/float64(senders*len(all)), "stored/lines")
 				b.StartTimer()

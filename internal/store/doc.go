@@ -1,8 +1,6 @@
-// Package store keeps what the service acknowledged, in one SQLite database in a data folder.
+// Package store says what a service keeps: batches as they came (Log), the recordings and streams there are (Catalog), what was
+// derived of them (Results), and who works on which stream (Leases).
 //
-// What comes in: accepted batches, whole, and what was derived from them. What goes out: the same. Batches are kept as
-// they came, compressed, and never changed; everything else can be made again from them. A batch is one transaction
-// with its stream's counters, and is on disk when AppendBatch returns.
-//
-// There is one write connection and a pool of readers. The package knows nothing of what a line means.
+// What comes in and goes out: the values below. The package knows neither how they are kept nor what a line means.
+// Package sqlite keeps all of it in one file; package storetest holds the contract that any implementation fulfils.
 package store

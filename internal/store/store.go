@@ -2,173 +2,221 @@ package store
 
 import (
 	"context"
-	"database/sql"
-	"embed"
 	"errors"
-	"fmt"
-	"io/fs"
-	"net/url"
-	"os"
-	"path/filepath"
-	"sync"
-
-	"github.com/gofrs/flock"
-	"github.com/klauspost/compress/zstd"
-	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
 )
 
-//go:embed migrations/*.sql
-var migrations embed.FS
+// What callers tell apart.
+var (
+	// ErrNotFound says that there is no such recording or stream.
+	ErrNotFound = errors.New("not found")
+	// ErrAmbiguous says that a prefix fits several recordings.
+	ErrAmbiguous = errors.New("several recordings begin so")
+	// ErrSpent says that a recording's id was given out before.
+	ErrSpent = errors.New("this recording's id was given out before")
+	// ErrNotNext says that a batch is not the one that follows the latest of its stream.
+	ErrNotNext = errors.New("this batch is not the next one of its stream")
+	// ErrHeld says that a stream is being worked on already.
+	ErrHeld = errors.New("the stream is being worked on by somebody else")
+	// ErrNotOwner says that a stream was begun with another token.
+	ErrNotOwner = errors.New("the stream was begun with another token; a stream belongs to the token that began it")
+	// ErrInUse says that another service works in the folder.
+	ErrInUse = errors.New("another service is working in it; stop that one, or name another folder with --data")
+	// ErrNewer says that the database was written by a newer version of the program.
+	ErrNewer = errors.New("the data folder was written by a newer version of keenlantern; start that one, or use another folder")
+	// ErrFull says that nothing more can be stored.
+	ErrFull = errors.New("the disk with the data folder is full; make room on it or delete recordings, what is stored is safe")
+	// ErrReadOnly says that the folder or its files cannot be written.
+	ErrReadOnly = errors.New("the data folder cannot be written; give the service's user the right to, or name another folder with --data")
+	// ErrDamaged says that a part of the database is not what was written.
+	ErrDamaged = errors.New("a part of the database is damaged; export the recordings that can still be read, and start with a new folder")
+)
 
-// Store is the database. It is safe for use by several goroutines.
-type Store struct {
-	folder string
-	lock   *flock.Flock
-	write  *sql.DB // one connection
-	read   *sql.DB
-	zip    *zstd.Encoder
-	unzip  *zstd.Decoder
-
-	packed sync.Pool // of *[]byte, to pack batches into
-
-	cutOff []Recording // imports that were, when it was opened
-
-	journal int64 // bytes it may hold that are not in the database yet
+// Store is everything that a service keeps of recordings. Each part may be kept elsewhere than the others.
+type Store interface {
+	Log
+	Catalog
+	Results
+	Leases
 }
 
-// querier is what a database, a connection and a transaction have in common.
-type querier interface {
-	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
-	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
-	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+// Log holds the batches of all streams as they came. They are never changed.
+type Log interface {
+	// BeginStream stores a new live stream with its first batch, and its recording too where fresh is not nil: all or nothing.
+	// It returns the stream's id, which no other one ever had. ErrSpent says that the recording's id is not new.
+	BeginStream(ctx context.Context, fresh *Recording, st Stream, b Batch, receivedNS int64) (id int64, err error)
+	// AppendBatch stores the next batch of a stream. It is durable when AppendBatch returns. ErrNotNext says that the stream's
+	// latest batch is not the one before it, ErrNotFound that there is no such stream.
+	AppendBatch(ctx context.Context, stream int64, b Batch, receivedNS int64) error
+	// Batch returns one batch. With ErrDamaged it comes without its lines.
+	Batch(ctx context.Context, stream, n int64) (Batch, error)
+	// BatchesWith returns the numbers of the batches that hold a stream's lines from one to another, both included, in their
+	// order and at most limit of them.
+	BatchesWith(ctx context.Context, stream, from, to int64, limit int) ([]int64, error)
 }
 
-// FileName is the database's name in the data folder.
-const FileName = "keenlantern.db"
+// Catalog says which recordings and streams there are.
+type Catalog interface {
+	// AddRecording stores a new recording. Its id must never have been another one's: ErrSpent.
+	AddRecording(ctx context.Context, r Recording) error
+	// AddStream stores a new stream without batches and returns its id, which no other one ever had.
+	AddStream(ctx context.Context, recording, name string, live bool) (id int64, err error)
+	// Imported notes that a file has come to its end.
+	Imported(ctx context.Context, id string) error
+	// CutOff returns the recordings of files that had not come to their end when the store was opened.
+	CutOff() []Recording
 
-// LockName is the name of the file that keeps a second service out of the folder.
-const LockName = "keenlantern.lock"
+	// Recording returns the one that name means: an id, the beginning of one, or "latest". ErrNotFound, ErrAmbiguous.
+	Recording(ctx context.Context, name string) (Recording, error)
+	// Recordings returns a page of them, newest first, and how many there are in all.
+	Recordings(ctx context.Context, limit, offset int) ([]Recording, int, error)
+	// SetHousekeeping replaces what people said of a recording.
+	SetHousekeeping(ctx context.Context, r Recording) error
+	// SetSummary keeps what a list shows of a recording until it changes. It does nothing where the recording has changed since
+	// it had so many changes.
+	SetSummary(ctx context.Context, id string, changes int64, summary []byte) error
+	// DeleteRecording removes a recording with its streams and all that was kept of them, on a full disk too.
+	DeleteRecording(ctx context.Context, id string) error
+	// Sizes returns how much each recording takes, the oldest first.
+	Sizes(ctx context.Context) ([]Size, error)
 
-// pageBytes is the size of the pages of a database, which is SQLite's own.
-const pageBytes = 4096
+	// LiveStream returns the stream that comes in batches under this name, ErrNotFound where there is none.
+	LiveStream(ctx context.Context, name string) (Stream, error)
+	// StreamByID returns a stream as it is stored now.
+	StreamByID(ctx context.Context, id int64) (Stream, error)
+	// Streams returns those of a recording, in the order in which they began.
+	Streams(ctx context.Context, recording string) ([]Stream, error)
+	// StreamCount returns how many streams a recording has.
+	StreamCount(ctx context.Context, recording string) (int, error)
 
-// maxBatch bounds what a stored batch may unpack to; the service accepts less.
-const maxBatch = 256 << 20
-
-// Open opens the database in folder, creating both if need be, and brings it up to date.
-func Open(ctx context.Context, folder string) (*Store, error) {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return nil, fmt.Errorf("create the data folder: %w", err)
-	}
-	s := &Store{folder: folder, packed: sync.Pool{New: func() any { return &[]byte{} }}, lock: flock.New(filepath.Join(folder, LockName))}
-	held, err := s.lock.TryLock()
-	if err != nil {
-		return nil, fmt.Errorf("lock the data folder: %w", err)
-	}
-	if !held {
-		return nil, ErrInUse
-	}
-	s.journal = journalBytes(keepReserve(folder))
-	if s.write, err = sql.Open("sqlite", dsn(folder, s.journal)); err != nil {
-		return nil, errors.Join(fmt.Errorf("open the database: %w", err), s.lock.Unlock())
-	}
-	s.write.SetMaxOpenConns(1)
-	err = s.migrate(ctx)
-	if errors.Is(err, ErrFull) && dropReserve(folder) {
-		err = s.migrate(ctx)
-	}
-	if err != nil {
-		return nil, errors.Join(err, s.write.Close(), s.lock.Unlock())
-	}
-	keepReserve(folder)
-	if s.read, err = sql.Open("sqlite", dsn(folder, 0)); err != nil {
-		return nil, errors.Join(fmt.Errorf("open the database for reading: %w", err), s.write.Close(), s.lock.Unlock())
-	}
-	s.read.SetMaxOpenConns(4)
-	if s.zip, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2), zstd.WithWindowSize(1<<20), zstd.WithLowerEncoderMem(true)); err != nil {
-		return nil, errors.Join(fmt.Errorf("prepare compression: %w", err), s.Close())
-	}
-	if s.unzip, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxBatch)); err != nil {
-		return nil, errors.Join(fmt.Errorf("prepare decompression: %w", err), s.Close())
-	}
-	if s.cutOff, err = s.unfinishedImports(ctx); err != nil {
-		return nil, errors.Join(err, s.Close())
-	}
-	return s, nil
+	// SeenNS returns the Unix time at which a service last said that it was working here, 0 if none ever did.
+	SeenNS(ctx context.Context) (int64, error)
+	// Seen says it.
+	Seen(ctx context.Context, ns int64) error
 }
 
-// dsn carries the pragmas, so that every connection has them. Synchronous FULL is what makes an acknowledged batch
-// survive a crash of the machine. Journal is how many bytes the journal takes before it goes into the database; 0 opens for
-// reading only.
-func dsn(folder string, journal int64) string {
-	// How a database gives space back can only be said before its first table is made.
-	q := url.Values{"_pragma": {
-		"auto_vacuum(INCREMENTAL)", "busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(ON)",
-		fmt.Sprintf("journal_size_limit(%d)", journal), fmt.Sprintf("wal_autocheckpoint(%d)", journal/pageBytes),
-	}}
-	if journal == 0 {
-		q["_pragma"] = []string{"busy_timeout(10000)", "query_only(ON)"}
-	} else {
-		q.Set("_txlock", "immediate")
-	}
-	return "file:" + (&url.URL{Path: filepath.Join(folder, FileName)}).EscapedPath() + "?" + q.Encode()
+// Results holds what was derived of streams. All of it can be made again from the log.
+type Results interface {
+	// SetResult replaces what was derived of a stream, as a whole. What covers fewer batches than what is stored is left.
+	SetResult(ctx context.Context, stream int64, d *Derived) error
+	// Result returns what was found in a stream; nil while there is nothing. ErrDamaged says that it is not what was stored.
+	Result(ctx context.Context, stream int64) ([]byte, error)
+	// Digests returns, for each stream of a recording that has one, what lists need of its result.
+	Digests(ctx context.Context, recording string) (map[int64][]byte, error)
+	// State returns what views answer from, and how many batches it covers; nil where there is nothing.
+	State(ctx context.Context, stream int64) ([]byte, int64, error)
+	// PutChunks stores parts of a stream's log of scopes, in place of those of the same numbers.
+	PutChunks(ctx context.Context, stream int64, chunks []Chunk) error
+	// Chunk returns one of them.
+	Chunk(ctx context.Context, stream int64, n int) ([]byte, error)
+	// DropStaged deletes what an earlier attempt to derive a stream anew has left.
+	DropStaged(ctx context.Context, stream int64) error
+
+	// PutCheckpoint keeps a stream's analysis as it is after its first batches, in place of the one before.
+	PutCheckpoint(ctx context.Context, stream, batches int64, program string, body []byte) error
+	// Checkpoint returns what this program kept of a stream, and how many batches it covers; nil where there is nothing.
+	Checkpoint(ctx context.Context, stream int64, program string) ([]byte, int64, error)
+	// DropCheckpoint deletes what was kept of a stream, if anything.
+	DropCheckpoint(ctx context.Context, stream int64) error
+
+	// Unfinished returns the streams whose result does not cover all their batches, and those whose analysis broke off with
+	// another derivation key than this one. Imports that have not come to their end are left out.
+	Unfinished(ctx context.Context, key string) ([]Stream, error)
+	// Stale returns a stream that was derived with another key than this one, of the newest recording first, and how many there
+	// are; ErrNotFound where there is none. What is being imported, has not been analysed at all, or but holds for, is not counted.
+	Stale(ctx context.Context, key string, but func(Stream) bool) (st Stream, n int, err error)
+	// Broken returns how many streams have an analysis that broke off.
+	Broken(ctx context.Context) (int64, error)
+	// Again has a stream analysed again from its first batch: what was derived of it counts as covering nothing.
+	Again(ctx context.Context, stream int64) error
 }
 
-func (s *Store) migrate(ctx context.Context) error {
-	dir, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return fmt.Errorf("read migrations: %w", err)
-	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, s.write, dir, goose.WithDisableGlobalRegistry(true))
-	if err != nil {
-		return fmt.Errorf("read migrations: %w", err)
-	}
-	have, err := p.GetDBVersion(ctx)
-	if err != nil {
-		return fmt.Errorf("read the database's version: %w", one(err))
-	}
-	sources := p.ListSources()
-	if newest := sources[len(sources)-1].Version; have > newest {
-		return fmt.Errorf("the database has version %d, this program knows %d: %w", have, newest, ErrNewer)
-	}
-	if _, err := p.Up(ctx); err != nil {
-		return fmt.Errorf("bring the database up to date: %w", one(err))
-	}
-	return nil
+// Leases say who works on a stream: who holds its lease appends its batches and stores what is derived of it.
+type Leases interface {
+	// Hold takes the lease of a stream by its name. ErrHeld says that somebody else has it.
+	Hold(ctx context.Context, stream string) (Lease, error)
 }
 
-// Close closes the database.
-func (s *Store) Close() error {
-	var errs []error
-	if s.zip != nil {
-		errs = append(errs, s.zip.Close())
-	}
-	if s.unzip != nil {
-		s.unzip.Close()
-	}
-	for _, db := range []*sql.DB{s.read, s.write} {
-		if db != nil {
-			errs = append(errs, db.Close())
-		}
-	}
-	return errors.Join(append(errs, s.lock.Unlock())...)
+// Lease is the right to work on a stream.
+type Lease interface {
+	// Lost is closed when the lease has gone to somebody else: its holder stops at once and stores nothing more.
+	Lost() <-chan struct{}
+	// Release gives the lease back. It may be called more than once.
+	Release()
 }
 
-// update runs f in one transaction.
-func (s *Store) update(ctx context.Context, f func(q querier) error) error {
-	if err := s.roomy(ctx); err != nil {
-		return err
-	}
-	tx, err := s.write.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("begin: %w", one(err))
-	}
-	if err := f(tx); err != nil {
-		return errors.Join(err, tx.Rollback())
-	}
-	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("commit: %w", one(err))
-	}
-	return nil
+// Recording is the streams of one application over one stretch of time.
+type Recording struct {
+	ID          string
+	App         string
+	Version     string
+	Environment string
+	Source      string // "live" or "file"
+	CreatedNS   int64  // Unix time
+	Summary     []byte // JSON; an object without an id where it has to be made
+	Changes     int64  // how often something was found in it anew
+	Name        string // what people call it
+	Pinned      bool   // housekeeping leaves it alone
+	Labels      []byte // JSON object of texts
+	Importing   bool   // it is a file that has not come to its end
+}
+
+// Stream is one stream of a recording.
+type Stream struct {
+	ID         int64
+	Recording  string
+	Name       string
+	Live       bool
+	Batches    int64 // accepted, numbered from 1
+	Lines      int64
+	Analysed   int64 // batches the result covers
+	Ended      bool
+	ReceivedNS int64  // Unix time
+	Owner      string // the id of the token that began it, if any
+	BrokenBy   string // the derivation key with which its analysis broke off, "" if it did not
+	DerivedBy  string // the derivation key of its result, "" where there is none or it is older than keys are
+}
+
+// Batch is one accepted batch: its number, the number of its first line, and its lines as they came.
+type Batch struct {
+	N         int64
+	FirstLine int64
+	Lines     int64
+	Body      []byte
+	Packed    []byte // Body as zstd, where whoever stores it has it already
+}
+
+// Derived is what was derived of a stream.
+type Derived struct {
+	Analysed int64 // batches it covers
+	Ended    bool
+	Broken   bool   // the analysis broke off
+	Key      string // with what it was derived
+	Result   []byte // what was found, JSON
+	Digest   []byte // what lists need of it, JSON
+	State    []byte // what views answer from, JSON
+	Staged   bool   // the parts of the log of scopes that were staged take the place of the others
+}
+
+// Chunk is a part of a stream's log of scopes.
+type Chunk struct {
+	N    int
+	Body []byte
+}
+
+// Stage returns the number under which a part of a log of scopes is stored while it is derived anew.
+func Stage(n int) int { return -1 - n }
+
+// Size is how much a recording takes.
+type Size struct {
+	ID        string
+	Bytes     int64 // of its batches, as stored
+	CreatedNS int64 // Unix time
+	LastNS    int64 // Unix time of its latest batch
+	Pinned    bool
+}
+
+// Token is what is kept of one: never its secret.
+type Token struct {
+	ID, Name, Kind, Hash string
+	CreatedNS            int64 // Unix time
 }

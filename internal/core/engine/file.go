@@ -6,10 +6,8 @@ import (
 	"fmt"
 	"io"
 	"runtime"
-	"strings"
 
 	"keenlantern.example/internal/core/derive"
-	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/meter"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
@@ -230,98 +228,4 @@ func readAhead(ctx context.Context, r *reader.Reader, put func(reader.Line)) err
 		}
 		free <- b
 	}
-}
-
-// Merge puts the results of several streams together: the same mistake in two of them is one finding.
-func Merge(results []*Result) *Result {
-	var m Merger
-	for _, r := range results {
-		m.Add(r)
-	}
-	return m.Result()
-}
-
-// Merger puts the results of several streams together one by one, so that they need not be in memory at once. The zero
-// value is ready.
-type Merger struct {
-	added    int
-	streams  []Info
-	findings []*finding.Finding
-	byID     map[string]*finding.Finding
-}
-
-// Add adds a stream's result, which stays as it is.
-func (m *Merger) Add(r *Result) {
-	if m.byID == nil {
-		m.byID = map[string]*finding.Finding{}
-	}
-	m.added++
-	m.streams = append(m.streams, r.Streams...)
-	for _, f := range r.Findings {
-		if one := m.byID[f.ID]; one != nil {
-			one.Merge(f)
-			continue
-		}
-		one := f.Clone()
-		m.byID[f.ID] = one
-		m.findings = append(m.findings, one)
-	}
-}
-
-// Result returns all that was added. The Merger is at its end with that.
-func (m *Merger) Result() *Result {
-	all := &Result{Format: Format, Streams: m.streams, Findings: m.findings}
-	if all.Streams == nil {
-		all.Streams = []Info{}
-	}
-	if m.added > 1 {
-		all.Findings = rules.Together(all.Findings)
-	}
-	if all.Findings == nil {
-		all.Findings = []*finding.Finding{}
-	}
-	Finalize(all.Findings)
-	return all
-}
-
-// Finding returns the finding with this id, or with an id that begins so if there is just one.
-func (r *Result) Finding(id string) (*finding.Finding, error) {
-	var found *finding.Finding
-	for _, f := range r.Findings {
-		if f.ID == id {
-			return f, nil
-		}
-		if id != "" && strings.HasPrefix(f.ID, id) {
-			if found != nil {
-				return nil, fmt.Errorf("several findings begin with %q", id)
-			}
-			found = f
-		}
-	}
-	if found == nil {
-		return nil, fmt.Errorf("there is no finding %q", id)
-	}
-	return found, nil
-}
-
-// Worst returns the gravest severity among the findings, 0 if there are none.
-func (r *Result) Worst() finding.Severity {
-	var worst finding.Severity
-	for _, f := range r.Findings {
-		worst = max(worst, f.Severity)
-	}
-	return worst
-}
-
-// AtLeast returns the findings of this severity ("error", "warning", "note") and above.
-func AtLeast(list []*finding.Finding, severity string) []*finding.Finding {
-	var least finding.Severity
-	_ = least.UnmarshalText([]byte(severity)) // it takes any text; an unknown one is a note
-	out := []*finding.Finding{}
-	for _, f := range list {
-		if f.Severity >= least {
-			out = append(out, f)
-		}
-	}
-	return out
 }

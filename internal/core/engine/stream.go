@@ -2,7 +2,6 @@ package engine
 
 import (
 	"errors"
-	"fmt"
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/facts"
@@ -241,82 +240,4 @@ func (s *Stream) findings() []*finding.Finding {
 	defer s.caught()
 	s.found.judge(s.judges)
 	return s.found.findings(s.Health())
-}
-
-// Figures say how much a stream holds.
-type Figures struct {
-	Events        int64 `json:"events"`
-	Scopes        int64 `json:"scopes"`
-	Instances     int64 `json:"instances"`
-	Registrations int64 `json:"registrations"`
-	Alive         int64 `json:"alive"`
-}
-
-// Info is one stream: what its hello said, how much it holds, and its health.
-type Info struct {
-	App         string            `json:"app"`
-	Stream      string            `json:"stream"`
-	Environment string            `json:"environment"`
-	Version     string            `json:"version,omitempty"`
-	Language    string            `json:"language,omitempty"`
-	Host        string            `json:"host,omitempty"`
-	Recorder    string            `json:"recorder,omitempty"`
-	Labels      map[string]string `json:"labels,omitempty"`
-	Start       string            `json:"start"`
-	Ended       bool              `json:"ended"`
-	Lasted      int64             `json:"lasted_ns"`
-	Figures     Figures           `json:"figures"`
-	Health      Health            `json:"health"`
-	Broken      *Broken           `json:"broken,omitempty"`
-}
-
-// Format names the shape of a Result.
-const Format = "lantern-findings/1"
-
-// Result is what was found in one or more streams.
-type Result struct {
-	Format   string             `json:"format"`
-	Streams  []Info             `json:"streams"`
-	Findings []*finding.Finding `json:"findings"`
-}
-
-// maxRefusals is how many refused lines are shown.
-const maxRefusals = 20
-
-// Refusal is one line that could not be used.
-type Refusal struct {
-	Line int64  `json:"line"`
-	Why  string `json:"why"`
-}
-
-// Health says what a reader could not use. Lines = used + Refused + UnknownKinds + Unresolved + Held + Unread.
-type Health struct {
-	Lines        int64     `json:"lines"` // that are not empty
-	Used         int64     `json:"used"`
-	Refused      int64     `json:"refused"`
-	Refusals     []Refusal `json:"refusals"` // the first few
-	UnknownKinds int64     `json:"unknown_kinds"`
-	Unresolved   int64     `json:"unresolved"` // lines about an id that never came
-	Held         int64     `json:"held"`       // still waiting for an id
-	Unread       int64     `json:"unread"`     // from where the analysis broke off
-	NamesOver    int64     `json:"names_over"` // names over their bound, which are counted together or left out
-	Flattened    int64     `json:"flattened"`  // scopes nested too deeply, which are taken to lie further out
-	Lost         int64     `json:"lost"`       // events the recorder dropped
-	CutOff       bool      `json:"cut_off"`    // ended without bye
-	Sampled      float64   `json:"sampled"`    // share of scopes recorded
-	Silent       []string  `json:"silent"`     // rules whose evidence the recorder cannot see
-}
-
-// Whole tells whether nothing is missing.
-func (h *Health) Whole() bool {
-	return h.Refused == 0 && h.UnknownKinds == 0 && h.Unresolved == 0 && h.Unread == 0 && h.NamesOver == 0 && h.Flattened == 0 && h.Lost == 0 && !h.CutOff && h.Sampled == 1
-}
-
-// Balance returns an error if the lines do not add up: each is used, refused, unknown, unresolved, held or unread.
-func (h *Health) Balance() error {
-	if sum := h.Used + h.Refused + h.UnknownKinds + h.Unresolved + h.Held + h.Unread; sum != h.Lines {
-		return fmt.Errorf("%d lines, but %d used + %d refused + %d unknown + %d unresolved + %d held + %d unread = %d",
-			h.Lines, h.Used, h.Refused, h.UnknownKinds, h.Unresolved, h.Held, h.Unread, sum)
-	}
-	return nil
 }

@@ -7,33 +7,34 @@ import (
 	"keenlantern.example/internal/core/finding"
 )
 
-// Together takes the findings of several streams and leaves out what one declares and another shows happening: a way on
+// Redundant returns the ids of findings of several streams that only declare what another one shows happening: a way on
 // which something would be kept, a circle that could not be built. Within one stream that is known by registration; between
 // streams it goes by names.
-func Together(list []*finding.Finding) []*finding.Finding {
+func Redundant(outlines []finding.Outline) map[string]bool {
 	ways, circles := map[string]bool{}, map[string]bool{}
-	for _, f := range list {
-		switch f.Rule {
+	for _, m := range outlines {
+		switch m.Rule {
 		case captiveScopedRule.ID:
-			for n := 0; n+1 < len(f.Path); n++ {
-				ways[wayOf(f.Path[n:])] = true
+			for n := 0; n+1 < len(m.Path); n++ {
+				ways[wayOf(m.Path[n:])] = true
 			}
 		case cycleRule.ID:
-			circles[f.Subject.Service] = true
-			for _, m := range f.Path {
-				circles[m.Service] = true
+			circles[m.Subject.Service] = true
+			for _, on := range m.Path {
+				circles[on.Service] = true
 			}
 		}
 	}
-	return slices.DeleteFunc(list, func(f *finding.Finding) bool {
-		switch f.Rule {
+	ids := map[string]bool{}
+	for _, m := range outlines {
+		switch m.Rule {
 		case captiveDeclaredRule.ID:
-			return ways[wayOf(f.Path)]
+			ids[m.ID] = ways[wayOf(m.Path)]
 		case cycleDeclaredRule.ID:
-			return circles[f.Subject.Service] || slices.ContainsFunc(f.Path, func(m finding.Ref) bool { return circles[m.Service] })
+			ids[m.ID] = circles[m.Subject.Service] || slices.ContainsFunc(m.Path, func(on finding.Ref) bool { return circles[on.Service] })
 		}
-		return false
-	})
+	}
+	return ids
 }
 
 func wayOf(path []finding.Ref) string {

@@ -70,15 +70,15 @@ type Overall struct {
 }
 
 // Summarise adds a recording's streams up.
-func Summarise(rec Recording, r *engine.Result) Summary {
+func Summarise(rec Recording, streams []engine.Digest) Summary {
 	s := Summary{
 		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
-		Created: rec.Created.UTC().Format(time.RFC3339Nano), Streams: len(r.Streams),
+		Created: rec.Created.UTC().Format(time.RFC3339Nano), Streams: len(streams),
 		Health: Overall{Whole: true, Sampled: 1},
 	}
 	ended := 0
-	for n := range r.Streams {
-		i := &r.Streams[n]
+	for n := range streams {
+		i := &streams[n].Info
 		if n == 0 {
 			s.Start = i.Start
 		}
@@ -99,8 +99,10 @@ func Summarise(rec Recording, r *engine.Result) Summary {
 			ended++
 		}
 	}
-	for _, f := range r.Findings {
-		switch f.Severity {
+	var worst finding.Severity
+	for _, severity := range engine.Severities(streams) {
+		worst = max(worst, severity)
+		switch severity {
 		case finding.Error:
 			s.Findings.Error++
 		case finding.Warning:
@@ -109,15 +111,15 @@ func Summarise(rec Recording, r *engine.Result) Summary {
 			s.Findings.Note++
 		}
 	}
-	if worst := r.Worst(); worst != 0 {
+	if worst != 0 {
 		s.Worst = worst.String()
 	}
 	switch {
 	case s.Health.Broken > 0:
 		s.State = "broken"
-	case ended == len(r.Streams) && ended > 0:
+	case ended == len(streams) && ended > 0:
 		s.State = "ended"
-	case s.Health.CutOff > 0 && s.Health.CutOff+ended == len(r.Streams):
+	case s.Health.CutOff > 0 && s.Health.CutOff+ended == len(streams):
 		s.State = "cut off"
 	default:
 		s.State = "silent"

@@ -1,18 +1,14 @@
-package store
+package sqlite
 
 import (
 	"context"
 	"fmt"
+
+	"keenlantern.example/internal/store"
 )
 
-// Token is what is kept of one: never its secret.
-type Token struct {
-	ID, Name, Kind, Hash string
-	CreatedNS            int64 // Unix time
-}
-
 // AddToken stores a token.
-func (s *Store) AddToken(ctx context.Context, t Token) error {
+func (s *Store) AddToken(ctx context.Context, t store.Token) error {
 	const q = `INSERT INTO tokens (id, name, kind, hash, created_ns) VALUES (?, ?, ?, ?, ?)`
 	if _, err := s.write.ExecContext(ctx, q, t.ID, t.Name, t.Kind, t.Hash, t.CreatedNS); err != nil {
 		return fmt.Errorf("store a token: %w", one(err))
@@ -21,15 +17,15 @@ func (s *Store) AddToken(ctx context.Context, t Token) error {
 }
 
 // Tokens returns all of them, the oldest first.
-func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+func (s *Store) Tokens(ctx context.Context) ([]store.Token, error) {
 	rows, err := s.read.QueryContext(ctx, `SELECT id, name, kind, hash, created_ns FROM tokens ORDER BY created_ns, id`)
 	if err != nil {
 		return nil, fmt.Errorf("list tokens: %w", one(err))
 	}
 	defer rows.Close()
-	var list []Token
+	var list []store.Token
 	for rows.Next() {
-		var t Token
+		var t store.Token
 		if err := rows.Scan(&t.ID, &t.Name, &t.Kind, &t.Hash, &t.CreatedNS); err != nil {
 			return nil, fmt.Errorf("list tokens: %w", one(err))
 		}
@@ -45,7 +41,7 @@ func (s *Store) DeleteToken(ctx context.Context, id string) error {
 		return fmt.Errorf("revoke token %s: %w", id, one(err))
 	}
 	if n, err := done.RowsAffected(); err == nil && n == 0 {
-		return ErrNotFound
+		return store.ErrNotFound
 	}
 	return nil
 }

@@ -1,23 +1,14 @@
-package store
+package sqlite
 
 import (
 	"context"
 	"fmt"
+
+	"keenlantern.example/internal/store"
 )
 
-// Derived is what was derived of a stream.
-type Derived struct {
-	Analysed int64 // batches it covers
-	Ended    bool
-	Broken   bool   // the analysis broke off
-	Key      string // with what it was derived
-	Result   []byte // what was found, JSON
-	State    []byte // what views answer from, JSON
-	Staged   bool   // the parts of the log of scopes that were staged take the place of the others
-}
-
 // SetResult replaces what was derived of a stream, as a whole. What covers fewer batches than what is stored is left.
-func (s *Store) SetResult(ctx context.Context, stream int64, d *Derived) error {
+func (s *Store) SetResult(ctx context.Context, stream int64, d *store.Derived) error {
 	if err := s.roomy(ctx); err != nil {
 		return fmt.Errorf("store the result of stream %d: %w", stream, err)
 	}
@@ -27,8 +18,8 @@ func (s *Store) SetResult(ctx context.Context, stream int64, d *Derived) error {
 	}
 	result, state := s.zip.EncodeAll(d.Result, nil), s.zip.EncodeAll(d.State, nil)
 	err := s.update(ctx, func(q querier) error {
-		const set = `UPDATE streams SET analysed = ?1, ended = ?2, broken_by = ?3, result = ?4, state = ?5, derived_by = ?6 WHERE id = ?7 AND analysed <= ?1`
-		if _, err := q.ExecContext(ctx, set, d.Analysed, d.Ended, broken, result, state, d.Key, stream); err != nil || !d.Staged {
+		const set = `UPDATE streams SET analysed = ?1, ended = ?2, broken_by = ?3, result = ?4, state = ?5, derived_by = ?6, digest = ?7 WHERE id = ?8 AND analysed <= ?1`
+		if _, err := q.ExecContext(ctx, set, d.Analysed, d.Ended, broken, result, state, d.Key, string(d.Digest), stream); err != nil || !d.Staged {
 			return err
 		}
 		if _, err := q.ExecContext(ctx, `DELETE FROM scope_chunks WHERE stream = ? AND n >= 0`, stream); err != nil {
@@ -43,14 +34,33 @@ func (s *Store) SetResult(ctx context.Context, stream int64, d *Derived) error {
 	return nil
 }
 
+// Digests returns, for each stream of a recording that has one, what lists need of its result.
+func (s *Store) Digests(ctx context.Context, recording string) (map[int64][]byte, error) {
+	rows, err := s.read.QueryContext(ctx, `SELECT id, digest FROM streams WHERE recording = ? AND digest <> '' ORDER BY id`, recording)
+	if err != nil {
+		return nil, fmt.Errorf("read the digests of recording %s: %w", recording, one(err))
+	}
+	defer rows.Close()
+	list := map[int64][]byte{}
+	for rows.Next() {
+		var id int64
+		var digest []byte
+		if err := rows.Scan(&id, &digest); err != nil {
+			return nil, fmt.Errorf("read the digests of recording %s: %w", recording, one(err))
+		}
+		list[id] = digest
+	}
+	return list, rows.Err()
+}
+
 // Stale returns a stream that was derived with another key than this one, of the newest recording first, and how many there are;
 // ErrNotFound where there is none. What is being imported or has not been analysed at all is none of them.
-func (s *Store) Stale(ctx context.Context, key string, but func(Stream) bool) (st Stream, n int, err error) {
+func (s *Store) Stale(ctx context.Context, key string, but func(store.Stream) bool) (st store.Stream, n int, err error) {
 	list, err := s.streams(ctx, `SELECT `+streamColumns+` FROM streams WHERE derived_by <> ? AND result IS NOT NULL
 		AND recording NOT IN (SELECT id FROM recordings WHERE importing = 1)
 		ORDER BY (SELECT created_ns FROM recordings WHERE id = recording) DESC, id`, key)
 	if err != nil {
-		return Stream{}, 0, err
+		return store.Stream{}, 0, err
 	}
 	for _, one := range list {
 		if but(one) {
@@ -62,13 +72,10 @@ func (s *Store) Stale(ctx context.Context, key string, but func(Stream) bool) (s
 		n++
 	}
 	if n == 0 {
-		return Stream{}, 0, ErrNotFound
+		return store.Stream{}, 0, store.ErrNotFound
 	}
 	return st, n, nil
 }
-
-// Stage returns the number under which a part of a log of scopes is stored while it is derived anew.
-func Stage(n int) int { return -1 - n }
 
 // DropStaged deletes what an earlier attempt to derive a stream anew has left.
 func (s *Store) DropStaged(ctx context.Context, stream int64) error {
@@ -96,14 +103,8 @@ func (s *Store) State(ctx context.Context, stream int64) ([]byte, int64, error) 
 	return state, analysed, nil
 }
 
-// Chunk is a part of a stream's log of scopes.
-type Chunk struct {
-	N    int
-	Body []byte
-}
-
 // PutChunks stores parts of a stream's log of scopes, in place of those of the same numbers.
-func (s *Store) PutChunks(ctx context.Context, stream int64, chunks []Chunk) error {
+func (s *Store) PutChunks(ctx context.Context, stream int64, chunks []store.Chunk) error {
 	if len(chunks) == 0 {
 		return nil
 	}

@@ -1,46 +1,29 @@
-package store
+package sqlite
 
 import (
 	"context"
 	"errors"
 	"fmt"
 	"strings"
-)
 
-// Recording is the streams of one application over one stretch of time.
-type Recording struct {
-	ID          string
-	App         string
-	Version     string
-	Environment string
-	Source      string // "live" or "file"
-	CreatedNS   int64  // Unix time
-	Summary     []byte // JSON; an object without an id where it has to be made
-	Changes     int64  // how often something was found in it anew
-	Name        string // what people call it
-	Pinned      bool   // housekeeping leaves it alone
-	Labels      []byte // JSON object of texts
-	Importing   bool   // it is a file that has not come to its end
-}
+	"keenlantern.example/internal/store"
+)
 
 const recordingColumns = `id, app, version, environment, source, created_ns, summary, changes, name, pinned, labels, importing`
 
 const insertRecording = `INSERT INTO recordings (id, app, version, environment, source, created_ns, summary, importing) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`
 
-// ErrSpent says that a recording's id was given out before.
-var ErrSpent = errors.New("this recording's id was given out before")
-
 // AddRecording stores a new recording. Its id must never have been another one's: ErrSpent.
-func (s *Store) AddRecording(ctx context.Context, r Recording) error {
+func (s *Store) AddRecording(ctx context.Context, r store.Recording) error {
 	return s.update(ctx, func(q querier) error { return addRecording(ctx, q, r) })
 }
 
-func addRecording(ctx context.Context, q querier, r Recording) error {
+func addRecording(ctx context.Context, q querier, r store.Recording) error {
 	done, err := q.ExecContext(ctx, `INSERT INTO spent_ids (id) VALUES (?) ON CONFLICT DO NOTHING`, r.ID)
 	if err == nil {
 		var n int64
 		if n, err = done.RowsAffected(); err == nil && n == 0 {
-			return ErrSpent
+			return store.ErrSpent
 		}
 	}
 	if err == nil {
@@ -62,16 +45,16 @@ func (s *Store) Imported(ctx context.Context, id string) error {
 
 // CutOff returns the recordings of files that had not come to their end when the store was opened: what has begun since is
 // not among them.
-func (s *Store) CutOff() []Recording { return s.cutOff }
+func (s *Store) CutOff() []store.Recording { return s.cutOff }
 
-func (s *Store) unfinishedImports(ctx context.Context) ([]Recording, error) {
+func (s *Store) unfinishedImports(ctx context.Context) ([]store.Recording, error) {
 	return s.recordings(ctx, `SELECT `+recordingColumns+` FROM recordings WHERE importing = 1 ORDER BY id`)
 }
 
 const listRecordings = `SELECT ` + recordingColumns + ` FROM recordings ORDER BY created_ns DESC, id LIMIT ? OFFSET ?`
 
 // Recordings returns a page of them, newest first, and how many there are in all.
-func (s *Store) Recordings(ctx context.Context, limit, offset int) ([]Recording, int, error) {
+func (s *Store) Recordings(ctx context.Context, limit, offset int) ([]store.Recording, int, error) {
 	var total int
 	if err := s.read.QueryRowContext(ctx, `SELECT count(*) FROM recordings`).Scan(&total); err != nil {
 		return nil, 0, fmt.Errorf("count recordings: %w", one(err))
@@ -80,15 +63,15 @@ func (s *Store) Recordings(ctx context.Context, limit, offset int) ([]Recording,
 	return list, total, err
 }
 
-func (s *Store) recordings(ctx context.Context, query string, args ...any) ([]Recording, error) {
+func (s *Store) recordings(ctx context.Context, query string, args ...any) ([]store.Recording, error) {
 	rows, err := s.read.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, fmt.Errorf("list recordings: %w", one(err))
 	}
 	defer rows.Close()
-	var list []Recording
+	var list []store.Recording
 	for rows.Next() {
-		var r Recording
+		var r store.Recording
 		if err := rows.Scan(&r.ID, &r.App, &r.Version, &r.Environment, &r.Source, &r.CreatedNS, &r.Summary, &r.Changes, &r.Name, &r.Pinned, &r.Labels, &r.Importing); err != nil {
 			return nil, fmt.Errorf("list recordings: %w", one(err))
 		}
@@ -103,7 +86,7 @@ const (
 )
 
 // Recording returns the one that name means: an id, the beginning of one, or "latest".
-func (s *Store) Recording(ctx context.Context, name string) (Recording, error) {
+func (s *Store) Recording(ctx context.Context, name string) (store.Recording, error) {
 	name = strings.ToLower(name)
 	query, args := recordingByID, []any{name}
 	if name == "latest" {
@@ -115,11 +98,11 @@ func (s *Store) Recording(ctx context.Context, name string) (Recording, error) {
 	}
 	switch {
 	case err != nil:
-		return Recording{}, err
+		return store.Recording{}, err
 	case len(list) == 0:
-		return Recording{}, ErrNotFound
+		return store.Recording{}, store.ErrNotFound
 	case len(list) > 1:
-		return Recording{}, ErrAmbiguous
+		return store.Recording{}, store.ErrAmbiguous
 	}
 	return list[0], nil
 }
@@ -131,7 +114,7 @@ func (s *Store) DeleteRecording(ctx context.Context, id string) error {
 	if err == nil {
 		_, err = s.write.ExecContext(ctx, `PRAGMA incremental_vacuum`)
 	}
-	if err = one(err); errors.Is(err, ErrFull) {
+	if err = one(err); errors.Is(err, store.ErrFull) {
 		err = s.deleteInPieces(ctx, id)
 	}
 	if err != nil {
@@ -142,7 +125,7 @@ func (s *Store) DeleteRecording(ctx context.Context, id string) error {
 }
 
 // SetHousekeeping replaces what people said of a recording.
-func (s *Store) SetHousekeeping(ctx context.Context, r Recording) error {
+func (s *Store) SetHousekeeping(ctx context.Context, r store.Recording) error {
 	const q = `UPDATE recordings SET name = ?, pinned = ?, labels = ? WHERE id = ?`
 	if _, err := s.write.ExecContext(ctx, q, r.Name, r.Pinned, string(r.Labels), r.ID); err != nil {
 		return fmt.Errorf("change recording %s: %w", r.ID, one(err))
@@ -150,17 +133,8 @@ func (s *Store) SetHousekeeping(ctx context.Context, r Recording) error {
 	return nil
 }
 
-// Size is how much a recording takes.
-type Size struct {
-	ID        string
-	Bytes     int64 // of its batches, as stored
-	CreatedNS int64 // Unix time
-	LastNS    int64 // Unix time of its latest batch
-	Pinned    bool
-}
-
 // Sizes returns those of all recordings, the oldest first.
-func (s *Store) Sizes(ctx context.Context) ([]Size, error) {
+func (s *Store) Sizes(ctx context.Context) ([]store.Size, error) {
 	const q = `SELECT r.id, r.created_ns, r.pinned, coalesce(max(s.received_ns), r.created_ns),
 			coalesce((SELECT sum(length(b.body)) FROM batches b JOIN streams t ON t.id = b.stream WHERE t.recording = r.id), 0)
 		FROM recordings r LEFT JOIN streams s ON s.recording = r.id GROUP BY r.id ORDER BY r.created_ns, r.id`
@@ -169,9 +143,9 @@ func (s *Store) Sizes(ctx context.Context) ([]Size, error) {
 		return nil, fmt.Errorf("measure recordings: %w", one(err))
 	}
 	defer rows.Close()
-	var list []Size
+	var list []store.Size
 	for rows.Next() {
-		var size Size
+		var size store.Size
 		if err := rows.Scan(&size.ID, &size.CreatedNS, &size.Pinned, &size.LastNS, &size.Bytes); err != nil {
 			return nil, fmt.Errorf("measure recordings: %w", one(err))
 		}
