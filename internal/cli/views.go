@@ -180,7 +180,7 @@ func registrations(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "registrations", "registrations RECORDING [options]",
 		"Lists registrations, which one answers and why, and how the instances of each behaved. ≠ marks instances that did not\nbehave as their registered lifetime says; three rows or fewer are shown in full.",
 		"keenlantern registrations testdata/office.ndjson --service tide")
-	v.rows(200)
+	v.rows(views.DefaultRows)
 	graph := v.String("graph", "", "print the wiring graph instead, in this `FORMAT`: dot (for Graphviz) or json")
 	words, err := v.read(args, 1, 1)
 	if err != nil {
@@ -292,18 +292,18 @@ func sharing(ctx context.Context, std IO, args []string) error {
 		"keenlantern sharing testdata/office.ndjson --name 'GET /berths' --last 6")
 	var q views.SharingQuery
 	name := v.String("name", "", "scopes with this `NAME` (default: the most frequent name)")
-	v.IntVar(&q.Last, "last", 10, "number `N` of most recent scopes")
+	v.IntVar(&q.Last, "last", views.DefaultBoardScopes, "number `N` of most recent scopes")
 	list := v.String("scopes", "", "comma-separated `LIST` of scope ids; overrides --last")
 	v.StringVar(&q.Consumer, "consumer", "", "only what consumers were given whose names contain this `TEXT`")
-	v.IntVar(&q.Depth, "depth", 2, "unfold `N` levels below the entry point")
+	v.IntVar(&q.Depth, "depth", views.DefaultBoardDepth, "unfold `N` levels below the entry point")
 	v.IntVar(&q.Stream, "stream", 0, "number `N` of the stream, from 0, where there are several")
 	v.rows(100)
 	words, err := v.read(args, 1, 1)
 	if err != nil {
 		return err
 	}
-	if q.Last < 1 || q.Last > views.MaxBoardScopes || q.Depth < 1 || q.Depth > 8 || q.Stream < 0 {
-		return &usageError{fmt.Sprintf("--last is from 1 to %d, --depth from 1 to 8, --stream from 0", views.MaxBoardScopes)}
+	if q.Last < 1 || q.Last > views.MaxBoardScopes || q.Depth < 1 || q.Depth > views.MaxBoardDepth || q.Stream < 0 {
+		return &usageError{fmt.Sprintf("--last is from 1 to %d, --depth from 1 to %d, --stream from 0", views.MaxBoardScopes, views.MaxBoardDepth)}
 	}
 	p := v.query()
 	if *list != "" {

@@ -13,12 +13,6 @@ import (
 	"keenlantern.example/internal/core/views"
 )
 
-// Pages of views.
-const (
-	defaultRows = 200
-	maxRows     = 5000
-)
-
 // viewRoutes adds the questions that can be asked of a recording.
 func (s *service) viewRoutes(g *gin.RouterGroup) {
 	one := g.Group("/recordings/:recording")
@@ -110,7 +104,7 @@ func (s *service) source(c *gin.Context, name string) (*views.Source, error) {
 // filter reads what narrows every view.
 func filter(c *gin.Context) (f views.Filter, err error) {
 	f = views.Filter{Service: c.Query("service"), Lifetime: c.Query("lifetime"), Module: c.Query("module"), Name: c.Query("name")}
-	if f.Limit, err = number(c, "limit", defaultRows, 1, maxRows); err != nil {
+	if f.Limit, err = number(c, "limit", views.DefaultRows, 1, views.MaxRows); err != nil {
 		return f, err
 	}
 	f.Offset, err = number(c, "offset", 0, 0, 1<<31)
@@ -189,8 +183,8 @@ func (s *service) getSharing(c *gin.Context, src *views.Source, f views.Filter) 
 	q := views.SharingQuery{Filter: f, Name: f.Name, Consumer: c.Query("consumer")}
 	var errs [3]error
 	q.Stream, errs[0] = number(c, "stream", 0, 0, 1<<20)
-	q.Last, errs[1] = number(c, "last", 10, 1, views.MaxBoardScopes)
-	q.Depth, errs[2] = number(c, "depth", 2, 1, 8)
+	q.Last, errs[1] = number(c, "last", views.DefaultBoardScopes, 1, views.MaxBoardScopes)
+	q.Depth, errs[2] = number(c, "depth", views.DefaultBoardDepth, 1, views.MaxBoardDepth)
 	for _, err := range errs {
 		if err != nil {
 			return nil, err

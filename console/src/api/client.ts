@@ -1,19 +1,8 @@
-// The only caller of fetch.
-import type {
-  Application,
-  ApplicationList,
-  Comparison,
-  Findings,
-  NewToken,
-  Order,
-  Recording,
-  RecordingDetail,
-  RecordingList,
-  RuleDoc,
-  ServiceInfo,
-  Session,
-  Token,
-} from './types'
+// The only caller of the service: what can be asked, and what comes back, stands in docs/openapi.yaml.
+import createClient from 'openapi-fetch'
+
+import type { paths } from './schema'
+import type { OrderWanted } from './types'
 
 /** What the service, or the way to it, said was wrong. */
 export class Problem extends Error {
@@ -38,67 +27,73 @@ export function onUnauthorized(call: () => void) {
   unauthorized = call
 }
 
-function get<T>(path: string, signal: AbortSignal): Promise<T> {
-  return send<T>(path, { signal, headers: { Accept: 'application/json' } })
-}
+const http = createClient<paths>({
+  // What is empty narrows nothing, and is left out.
+  querySerializer: (query) =>
+    Object.entries(query ?? {})
+      .filter(([, v]) => v !== undefined && v !== null && v !== '' && v !== false)
+      .map(([k, v]) => `${encodeURIComponent(k)}=${encodeURIComponent(String(v))}`)
+      .join('&'),
+})
+http.use({
+  onResponse({ response, schemaPath }) {
+    if (response.status === 401 && schemaPath !== '/api/v1/session') unauthorized()
+  },
+})
 
-async function send<T>(path: string, how: RequestInit): Promise<T> {
-  let answer: Response
+/** Waits for an answer, and returns what it says; what is wrong is thrown as a Problem. */
+async function said<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>, signal?: AbortSignal): Promise<T> {
+  let answer: Awaited<typeof call>
   try {
-    answer = await fetch('/api/v1' + path, how)
+    answer = await call
   } catch (error) {
-    if (how.signal?.aborted) throw error
+    if (signal?.aborted) throw error
     throw new Problem('The service does not answer', 'It may have been stopped. This page tries again by itself when it is back.', 0)
   }
-  const said = await answer.json().catch(() => null)
-  if (!answer.ok) {
-    if (answer.status === 401 && path !== '/session') unauthorized()
-    throw new Problem(said?.title ?? 'The service could not answer', said?.detail ?? answer.statusText, answer.status)
+  if (!answer.response.ok) {
+    const { title, detail } = typeof answer.error === 'object' ? { ...(answer.error as { title?: string; detail?: string }) } : {}
+    throw new Problem(title ?? 'The service could not answer', detail ?? answer.response.statusText, answer.response.status)
   }
-  return said as T
+  return answer.data as T
 }
 
-function change<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const headers: Record<string, string> = { Accept: 'application/json' }
-  if (body !== undefined) headers['Content-Type'] = 'application/json'
-  return send<T>(path, { method, headers, body: body === undefined ? undefined : JSON.stringify(body) })
-}
+// Questions about one recording, by their path behind it.
+type About<P extends string> = `/api/v1/recordings/{recording}/${P}`
+type Question = keyof paths extends infer K ? (K extends About<infer W> ? (paths[K & keyof paths] extends { get: { responses: { 200: { content: { 'application/json': unknown } } } } } ? W : never) : never) : never
+type Asked<W extends Question> = paths[About<W> & keyof paths] extends { get: infer G } ? G : never
 
-const part = encodeURIComponent
-
-/** What narrows a view; what is undefined or empty is left out. */
-export type Query = Record<string, string | number | boolean | undefined>
-
-export function queryOf(query: Query): string {
-  const said = Object.entries(query).filter(([, v]) => v !== undefined && v !== '' && v !== false)
-  return said.length ? '?' + said.map(([k, v]) => `${part(k)}=${part(String(v))}`).join('&') : ''
-}
+/** A question that can be asked of a recording, such as sharing. */
+export type ViewName = Question
+/** What a view answers. */
+export type ViewAnswer<W extends ViewName> = Asked<W> extends { responses: { 200: { content: { 'application/json': infer A } } } } ? A : never
+/** What narrows a view, and what it is about; what is undefined or empty is left out. */
+export type ViewQuery<W extends ViewName> = (Asked<W> extends { parameters: { query?: infer Q } } ? ([NonNullable<Q>] extends [never] ? unknown : NonNullable<Q>) : unknown) &
+  (Asked<W> extends { parameters: { path: infer P } } ? Omit<P, 'recording'> : unknown)
 
 export const api = {
-  signIn: (token: string) =>
-    send<Session>('/session', {
-      method: 'POST',
-      headers: { Accept: 'application/json', 'Content-Type': 'application/json' },
-      body: JSON.stringify({ token }),
-    }),
-  recordings: (limit: number, offset: number, signal: AbortSignal) =>
-    get<RecordingList>(`/recordings?limit=${limit}&offset=${offset}`, signal),
-  recording: (recording: string, signal: AbortSignal) => get<RecordingDetail>(`/recordings/${part(recording)}`, signal),
-  findings: (recording: string, signal: AbortSignal) => get<Findings>(`/recordings/${part(recording)}/findings`, signal),
-  view: <T>(recording: string, what: string, query: Query, signal: AbortSignal) =>
-    get<T>(`/recordings/${part(recording)}/${what}${queryOf(query)}`, signal),
-  compare: (a: string, b: string, signal: AbortSignal) => get<Comparison>(`/compare${queryOf({ a, b })}`, signal),
+  signIn: (token: string) => said(http.POST('/api/v1/session', { body: { token } })),
+  recordings: (limit: number, offset: number, signal: AbortSignal) => said(http.GET('/api/v1/recordings', { params: { query: { limit, offset } }, signal }), signal),
+  recording: (recording: string, signal: AbortSignal) => said(http.GET('/api/v1/recordings/{recording}', { params: { path: { recording } }, signal }), signal),
+  view: <W extends ViewName>(recording: string, what: W, query: ViewQuery<W>, signal: AbortSignal): Promise<ViewAnswer<W>> => {
+    // Which parameters belong into the path stands in the path. The client cannot follow a path that is a type's parameter.
+    const path: Record<string, unknown> = { recording }
+    const rest: Record<string, unknown> = {}
+    for (const [name, value] of Object.entries(query as Record<string, unknown>)) (what.includes(`{${name}}`) ? path : rest)[name] = value
+    const call = http.GET as unknown as (url: string, how: unknown) => Promise<{ data?: ViewAnswer<W>; error?: unknown; response: Response }>
+    return said(call(`/api/v1/recordings/{recording}/${what}`, { params: { path, query: rest }, signal }), signal)
+  },
+  compare: (a: string, b: string, signal: AbortSignal) => said(http.GET('/api/v1/compare', { params: { query: { a, b } }, signal }), signal),
   change: (recording: string, what: { name?: string; pinned?: boolean; labels?: Record<string, string> }) =>
-    change<Recording>('PATCH', `/recordings/${part(recording)}`, what),
-  remove: (recording: string) => change<null>('DELETE', `/recordings/${part(recording)}`),
-  applications: (signal: AbortSignal) => get<ApplicationList>('/applications', signal),
-  analyse: (recording: string) => change<{ streams: number }>('POST', `/recordings/${part(recording)}/analysis`),
-  order: (application: string, order: Partial<Order>) => change<Application>('PUT', `/applications/${part(application)}/order`, order),
-  rules: (signal: AbortSignal) => get<{ rules: RuleDoc[] }>('/rules', signal),
-  service: (signal: AbortSignal) => get<ServiceInfo>('/service', signal),
-  tokens: (signal: AbortSignal) => get<{ tokens: Token[] }>('/tokens', signal),
-  createToken: (kind: string, name: string) => change<NewToken>('POST', '/tokens', { kind, name }),
-  revokeToken: (id: string) => change<null>('DELETE', `/tokens/${part(id)}`),
+    said(http.PATCH('/api/v1/recordings/{recording}', { params: { path: { recording } }, body: what })),
+  remove: (recording: string) => said(http.DELETE('/api/v1/recordings/{recording}', { params: { path: { recording } } })),
+  applications: (signal: AbortSignal) => said(http.GET('/api/v1/applications', { signal }), signal),
+  analyse: (recording: string) => said(http.POST('/api/v1/recordings/{recording}/analysis', { params: { path: { recording } } })),
+  order: (application: string, order: OrderWanted) => said(http.PUT('/api/v1/applications/{application}/order', { params: { path: { application } }, body: order })),
+  rules: (signal: AbortSignal) => said(http.GET('/api/v1/rules', { signal }), signal),
+  service: (signal: AbortSignal) => said(http.GET('/api/v1/service', { signal }), signal),
+  tokens: (signal: AbortSignal) => said(http.GET('/api/v1/tokens', { signal }), signal),
+  createToken: (kind: 'record' | 'read' | 'manage', name: string) => said(http.POST('/api/v1/tokens', { body: { kind, name } })),
+  revokeToken: (token: string) => said(http.DELETE('/api/v1/tokens/{token}', { params: { path: { token } } })),
 }
 
 /** Opens the live stream; the caller closes what it gets. */

@@ -883,6 +883,8 @@ export interface components {
             recording: string;
             stream: number;
             name: string;
+            last: number;
+            depth: number;
             scopes: components["schemas"]["ScopeRow"][];
             rows: components["schemas"]["BoardRow"][];
             total: number;

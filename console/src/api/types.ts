@@ -1,4 +1,4 @@
-import type { components } from './schema'
+import type { components, paths } from './schema'
 
 type Schemas = components['schemas']
 
@@ -32,6 +32,7 @@ export type KeyRow = Schemas['KeyRow']
 export type KeysView = Schemas['KeysView']
 export type LayersView = Schemas['LayersView']
 export type NewToken = Schemas['NewToken']
+export type OrderWanted = NonNullable<paths['/api/v1/applications/{application}/order']['put']['requestBody']>['content']['application/json']
 export type Order = Schemas['Order']
 export type RegistrationList = Schemas['RegistrationList']
 export type RegistrationRow = Schemas['RegistrationRow']

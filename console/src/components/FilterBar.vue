@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { mdiFilterVariant } from '@mdi/js'
+import { watchDebounced } from '@vueuse/core'
 import { ref, watch } from 'vue'
 
 import { useQuery } from '@/composables/useQuery'
@@ -15,15 +16,8 @@ const lifetimes = ['singleton', 'scoped', 'transient', 'per-consumer', 'external
 // What is typed is asked for when the typing rests.
 const typed = ref(service.value)
 const typedModule = ref(chosenModule.value)
-let soon: number | undefined
-watch(typed, (value) => {
-  window.clearTimeout(soon)
-  soon = window.setTimeout(() => (service.value = value ?? ''), 250)
-})
-watch(typedModule, (value) => {
-  window.clearTimeout(soon)
-  soon = window.setTimeout(() => (chosenModule.value = value ?? ''), 250)
-})
+watchDebounced(typed, (value) => (service.value = value ?? ''), { debounce: 250 })
+watchDebounced(typedModule, (value) => (chosenModule.value = value ?? ''), { debounce: 250 })
 watch(service, (value) => (typed.value = value))
 watch(chosenModule, (value) => (typedModule.value = value))
 </script>

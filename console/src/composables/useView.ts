@@ -1,6 +1,6 @@
 import { inject, onScopeDispose, provide, ref, toValue, type ComputedRef, type InjectionKey, type MaybeRefOrGetter, type ShallowRef } from 'vue'
 
-import { api, type Query } from '@/api/client'
+import { api, type ViewAnswer, type ViewName, type ViewQuery } from '@/api/client'
 import type { Recording, RecordingDetail } from '@/api/types'
 import { useFetched } from '@/composables/useFetched'
 import { useLive } from '@/composables/useLive'
@@ -21,12 +21,13 @@ export const useHere = () => inject(hereKey)
 /** How long a page that is read again while its recording changes rests between two readings, in ms. */
 const rest = 400
 
-function fetchView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOrGetter<string>, query: MaybeRefOrGetter<Query>) {
+function fetchView<W extends ViewName>(recording: MaybeRefOrGetter<string>, what: W, query: MaybeRefOrGetter<ViewQuery<W>>) {
   const names = useNames()
+  const about = () => `${toValue(recording)}/${what.replace(/\{(\w+)\}/g, (_, name: string) => String((toValue(query) as Record<string, unknown>)[name]))}`
   return useFetched(
-    () => [`${toValue(recording)}/${toValue(what)}`, toValue(query)],
-    async (_about: string, q: Query, signal: AbortSignal) => {
-      const answer = await api.view<T>(toValue(recording), toValue(what), q, signal)
+    () => [about(), toValue(query)],
+    async (_about: string, q: ViewQuery<W>, signal: AbortSignal): Promise<ViewAnswer<W>> => {
+      const answer = await api.view(toValue(recording), what, q, signal)
       names.learn(answer)
       return answer
     },
@@ -34,8 +35,8 @@ function fetchView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOrGette
 }
 
 /** Reads a view of a recording, and reads it again while the recording changes. */
-export function useView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOrGetter<string>, query: MaybeRefOrGetter<Query>) {
-  const fetched = fetchView<T>(recording, what, query)
+export function useView<W extends ViewName>(recording: MaybeRefOrGetter<string>, what: W, query: MaybeRefOrGetter<ViewQuery<W>>) {
+  const fetched = fetchView(recording, what, query)
   useChanges(recording, fetched.refresh)
   return fetched
 }
@@ -44,8 +45,8 @@ export function useView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOr
  * The same for a view whose rows would move when it is read again: while somebody has scrolled into it, scopes that have
  * come since are only counted, in news, until they are asked for.
  */
-export function useHeldView<T>(recording: MaybeRefOrGetter<string>, what: MaybeRefOrGetter<string>, query: MaybeRefOrGetter<Query>, held: (data: T | undefined) => boolean) {
-  const fetched = fetchView<T>(recording, what, query)
+export function useHeldView<W extends ViewName>(recording: MaybeRefOrGetter<string>, what: W, query: MaybeRefOrGetter<ViewQuery<W>>, held: (data: ViewAnswer<W> | undefined) => boolean) {
+  const fetched = fetchView(recording, what, query)
   const news = ref(0)
   let scopes = useHere()?.detail.value?.figures.scopes ?? 0
   let shown = scopes

@@ -96,7 +96,7 @@ func Disposal(src *Source, f Filter) DisposalView {
 	for n := range src.Streams {
 		for _, o := range src.Streams[n].State.Open {
 			if len(v.Open) < 20 {
-				v.Open = append(v.Open, ScopeRow{Stream: n, TookNS: o.Took(), Scope: o})
+				v.Open = append(v.Open, rowOf(&src.Streams[n], n, &o))
 			}
 		}
 	}

@@ -10,12 +10,35 @@ import (
 	"keenlantern.example/internal/core/derive"
 )
 
-// ScopeRow is one scope in a list.
+// ScopeRow is one scope in a list. Times are in ns since the stream's start.
 type ScopeRow struct {
-	Stream int    `json:"stream"` // which of the recording's streams, from 0
-	Began  string `json:"began"`  // RFC 3339
-	TookNS int64  `json:"took_ns"`
-	derive.Scope
+	Stream   int    `json:"stream"` // which of the recording's streams, from 0
+	Began    string `json:"began"`  // RFC 3339
+	TookNS   int64  `json:"took_ns"`
+	ID       uint64 `json:"id"`
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`
+	Trace    string `json:"trace"`
+	In       uint64 `json:"in"`
+	Opened   int64  `json:"opened"`
+	Closed   int64  `json:"closed"` // of an open one: the latest time seen
+	Open     bool   `json:"open"`
+	Line     int64  `json:"line"`
+	LastLine int64  `json:"last_line"` // of an open one: the latest line
+	Made     int64  `json:"made"`
+	Uses     int64  `json:"uses"`
+	BuiltNS  int64  `json:"built_ns"`
+	Findings int64  `json:"findings"` // occurrences that name it
+}
+
+// rowOf shows a scope of the n-th stream.
+func rowOf(s *Stream, n int, row *derive.Scope) ScopeRow {
+	start, _ := time.Parse(time.RFC3339, s.State.Start) // the reader has checked it
+	return ScopeRow{
+		Stream: n, Began: start.Add(time.Duration(row.Opened)).UTC().Format(time.RFC3339Nano), TookNS: row.Took(),
+		ID: row.ID, Name: row.Name, Kind: row.Kind, Trace: row.Trace, In: row.In, Opened: row.Opened, Closed: row.Closed, Open: row.Open,
+		Line: row.Line, LastLine: row.LastLine, Made: row.Made, Uses: row.Uses, BuiltNS: row.BuiltNS, Findings: row.Findings,
+	}
 }
 
 // ScopeQuery says which scopes are looked for.
@@ -98,11 +121,8 @@ func Scopes(src *Source, q ScopeQuery) (ScopeList, error) {
 		if err != nil {
 			return list, err
 		}
-		start, _ := time.Parse(time.RFC3339, s.State.Start) // the reader has checked it
 		for _, row := range found {
-			list.Scopes = append(list.Scopes, ScopeRow{
-				Stream: n, Began: start.Add(time.Duration(row.Opened)).UTC().Format(time.RFC3339Nano), TookNS: row.Took(), Scope: row,
-			})
+			list.Scopes = append(list.Scopes, rowOf(s, n, &row))
 		}
 	}
 	if len(src.Streams) > 1 {

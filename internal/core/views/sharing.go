@@ -16,24 +16,22 @@ type SharingQuery struct {
 	Filter
 	Stream   int
 	Name     string   // scopes of this name; "": of the commonest
-	Last     int      // how many of them, the latest
+	Last     int      // how many of them, the latest; 0: DefaultBoardScopes
 	Scopes   []uint64 // or just these
 	Consumer string   // a part of the asking consumer's or entry point's name
-	Depth    int      // how many steps from the entry point are unfolded; 0: 2
+	Depth    int      // how many steps from the entry point are unfolded; 0: DefaultBoardDepth
 }
 
-// The bounds of a board.
-const (
-	MaxBoardScopes = 200
-	maxBoardRows   = 2000
-	maxBoardDepth  = 8
-)
+// maxBoardRows bounds a board.
+const maxBoardRows = 2000
 
 // Board shows which instance each consumer was given in each of a few scopes.
 type Board struct {
 	Recording string     `json:"recording"`
 	Stream    int        `json:"stream"`
-	Name      string     `json:"name"` // of the scopes, if they were chosen by one
+	Name      string     `json:"name"`  // of the scopes, if they were chosen by one
+	Last      int        `json:"last"`  // how many scopes were asked for, where they were chosen by their name
+	Depth     int        `json:"depth"` // how many steps from the entry point are unfolded
 	Scopes    []ScopeRow `json:"scopes"`
 	Rows      []BoardRow `json:"rows"` // by service, those whose verdict disagrees first
 	Total     int        `json:"total"`
@@ -60,7 +58,8 @@ type BoardCell struct {
 
 // Sharing answers: is it the same object? In one scope for several consumers, and from one scope to the next.
 func Sharing(src *Source, q SharingQuery) (Board, error) {
-	b := Board{Recording: src.Recording, Stream: q.Stream, Name: q.Name, Scopes: []ScopeRow{}, Rows: []BoardRow{}}
+	q.Last, q.Depth = min(cmp.Or(max(q.Last, 0), DefaultBoardScopes), MaxBoardScopes), min(cmp.Or(max(q.Depth, 0), DefaultBoardDepth), MaxBoardDepth)
+	b := Board{Recording: src.Recording, Stream: q.Stream, Name: q.Name, Last: q.Last, Depth: q.Depth, Scopes: []ScopeRow{}, Rows: []BoardRow{}}
 	if q.Stream < 0 || q.Stream >= len(src.Streams) {
 		return b, &ErrNoScope{uint64(q.Stream), 0}
 	}
@@ -130,7 +129,7 @@ func boardScopes(src *Source, s *Stream, q *SharingQuery, b *Board) ([]derive.Sc
 		slices.SortStableFunc(scopes, func(x, y derive.Scope) int { return cmp.Or(cmp.Compare(x.Opened, y.Opened), cmp.Compare(x.ID, y.ID)) })
 	}
 	for _, row := range scopes {
-		b.Scopes = append(b.Scopes, ScopeRow{Stream: q.Stream, TookNS: row.Took(), Scope: row})
+		b.Scopes = append(b.Scopes, rowOf(s, q.Stream, &row))
 	}
 	return scopes, nil
 }
@@ -195,11 +194,6 @@ func receipts(s *Stream, res *resolver, scope derive.Scope) (*reception, error) 
 // into puts what was received in the n-th scope into the board: from the entry points inwards, then what no entry point
 // leads to.
 func (r *reception) into(b *Board, rows map[string]int, n int, q *SharingQuery) error {
-	depth := q.Depth
-	if depth <= 0 {
-		depth = 2
-	}
-	depth = min(depth, maxBoardDepth)
 	var walk func(x receipt, path []string, level int, above []uint64) error
 	walk = func(x receipt, path []string, level int, above []uint64) error {
 		ref, reg, err := r.res.ref(x.inst)
@@ -209,7 +203,7 @@ func (r *reception) into(b *Board, rows map[string]int, n int, q *SharingQuery) 
 		if err := r.put(b, rows, n, q, x, ref, reg, path, level); err != nil {
 			return err
 		}
-		if level+1 >= depth || slices.Contains(above, x.inst) {
+		if level+1 >= q.Depth || slices.Contains(above, x.inst) {
 			return nil
 		}
 		path = append(slices.Clone(path), ref.Name())

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"time"
 
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/nest"
@@ -95,8 +94,7 @@ func TellScope(src *Source, stream int, id uint64) (Story, error) {
 	if !ok {
 		return story, &ErrNoScope{uint64(stream), id}
 	}
-	start, _ := time.Parse(time.RFC3339, s.State.Start) // the reader has checked it
-	story.Scope = ScopeRow{Stream: stream, Began: start.Add(time.Duration(row.Opened)).UTC().Format(time.RFC3339Nano), TookNS: row.Took(), Scope: row}
+	story.Scope = rowOf(s, stream, &row)
 	t := &teller{story: &story, opened: row.Opened, id: event.ScopeID(id), res: newResolver(s)}
 	last := min(row.LastLine+afterLines, row.Line+maxStoryLines)
 	if last < row.LastLine {

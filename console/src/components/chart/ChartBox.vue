@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import type { EChartsCoreOption, EChartsType } from 'echarts/core'
+import { useResizeObserver } from '@vueuse/core'
 import { onBeforeUnmount, onMounted, shallowRef, useTemplateRef, watch } from 'vue'
 import { useTheme } from 'vuetify'
 
@@ -22,7 +23,6 @@ export interface Colours {
 const box = useTemplateRef<HTMLElement>('box')
 const chart = shallowRef<EChartsType>()
 const theme = useTheme()
-let watching: ResizeObserver | undefined
 let gone = false
 
 function colours(): Colours {
@@ -52,13 +52,11 @@ onMounted(async () => {
   made.on('click', (e) => emit('pick', { seriesIndex: e.seriesIndex ?? 0, dataIndex: e.dataIndex }))
   chart.value = made
   draw()
-  watching = new ResizeObserver(() => made.resize())
-  watching.observe(box.value)
 })
+useResizeObserver(box, () => chart.value?.resize())
 watch([() => props.option, () => theme.current.value.dark], draw)
 onBeforeUnmount(() => {
   gone = true
-  watching?.disconnect()
   chart.value?.dispose()
 })
 

@@ -19,7 +19,7 @@ const name = text('name', '', 'replace')
 const service = text('service')
 const lifetime = text('lifetime')
 const order = text('order', 'saves')
-const { data, error, loading, refresh, news, show } = useHeldView<CostsView>(() => props.recording, 'costs', () => ({ service: service.value, lifetime: lifetime.value, name: name.value, limit: 500 }), () => window.scrollY > 80)
+const { data, error, loading, refresh, news, show } = useHeldView(() => props.recording, 'costs', () => ({ service: service.value, lifetime: lifetime.value, name: name.value, limit: 500 }), () => window.scrollY > 80)
 
 type Row = CostsView['names'][number]['rows'][number]
 const sorts: Record<string, (a: Row, b: Row) => number> = {

@@ -24,7 +24,7 @@ const { text } = useQuery()
 const service = text('service')
 const lifetime = text('lifetime')
 const drawn = text('show')
-const { data, error, loading, refresh, news, show } = useHeldView<DisposalView>(() => props.recording, 'disposal', () => ({ service: service.value, lifetime: lifetime.value, limit: 200 }), () => window.scrollY > 80)
+const { data, error, loading, refresh, news, show } = useHeldView(() => props.recording, 'disposal', () => ({ service: service.value, lifetime: lifetime.value, limit: 200 }), () => window.scrollY > 80)
 
 // The six that grow most are drawn, unless others are chosen.
 const chosen = computed(() => {

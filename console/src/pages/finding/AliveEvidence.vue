@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { DisposalView, FindingDetail } from '@/api/types'
+import type { FindingDetail } from '@/api/types'
 import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
 import { linesOverTime, overTime } from '@/components/chart/options'
 import { useView } from '@/composables/useView'
@@ -10,7 +10,7 @@ import ClosingSteps from '@/pages/disposal/ClosingSteps.vue'
 
 /** What was alive of the finding's subject over time, how fast that grows, and the latest closings that hold it. */
 const props = defineProps<{ finding: FindingDetail }>()
-const { data } = useView<DisposalView>(() => props.finding.recording, 'disposal', () => ({ service: props.finding.subject.service, limit: 200 }))
+const { data } = useView(() => props.finding.recording, 'disposal', () => ({ service: props.finding.subject.service, limit: 200 }))
 const rows = computed(() => (data.value?.alive ?? []).filter((r) => nameOf(r.of) === nameOf(props.finding.subject) && (!props.finding.subject.at || r.of.at === props.finding.subject.at)))
 const option = computed(() => {
   const step = data.value?.width_ns ?? 1

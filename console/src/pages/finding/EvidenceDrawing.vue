@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
+import { useResizeObserver } from '@vueuse/core'
+import { computed, ref } from 'vue'
 
 import type { Evidence } from '@/api/types'
 import { nameOf, shorten, took } from '@/format'
@@ -14,12 +15,7 @@ const props = defineProps<{ evidence: Evidence; trueToScale: boolean }>()
 
 const box = ref<HTMLElement>()
 const width = ref(1100)
-let watching: ResizeObserver | undefined
-onMounted(() => {
-  watching = new ResizeObserver(([entry]) => (width.value = Math.max(640, Math.floor(entry!.contentRect.width))))
-  watching.observe(box.value!)
-})
-onBeforeUnmount(() => watching?.disconnect())
+useResizeObserver(box, ([entry]) => (width.value = Math.max(640, Math.floor(entry!.contentRect.width))))
 
 const labels = 250
 const right = 28

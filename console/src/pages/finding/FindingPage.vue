@@ -4,7 +4,6 @@ import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 import { api } from '@/api/client'
-import type { FindingDetail } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import CopyButton from '@/components/CopyButton.vue'
 import MarkTag from '@/components/MarkTag.vue'
@@ -26,11 +25,7 @@ import LayersEvidence from './LayersEvidence.vue'
 const props = defineProps<{ recording: string; finding: string }>()
 const route = useRoute()
 const router = useRouter()
-const { data, error, loading, refresh } = useView<FindingDetail>(
-  () => props.recording,
-  () => `findings/${encodeURIComponent(props.finding)}`,
-  () => ({}),
-)
+const { data, error, loading, refresh } = useView(() => props.recording, 'findings/{finding}', () => ({ finding: props.finding }))
 
 const { data: rules } = useFetched(() => [], (signal: AbortSignal) => api.rules(signal))
 const help = computed(() => rules.value?.rules.find((r) => r.id === data.value?.rule))

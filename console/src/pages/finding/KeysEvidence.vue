@@ -1,14 +1,14 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 
-import type { FindingDetail, KeysView } from '@/api/types'
+import type { FindingDetail } from '@/api/types'
 import { useView } from '@/composables/useView'
 import { bad, idOf, keyName } from '@/pages/keys/keys'
 import KeyTiles from '@/pages/keys/KeyTiles.vue'
 
 /** The service's keys: what was asked, and what answered. */
 const props = defineProps<{ finding: FindingDetail }>()
-const { data } = useView<KeysView>(() => props.finding.recording, 'keys', () => ({ service: props.finding.subject.service, all: true, limit: 200 }))
+const { data } = useView(() => props.finding.recording, 'keys', () => ({ service: props.finding.subject.service, all: true, limit: 200 }))
 const keys = computed(() => (data.value?.keys ?? []).filter((k) => k.service === props.finding.subject.service))
 const open = ref(`${props.finding.subject.service}/${keyName(props.finding.subject.key)}`)
 const wrong = computed(() => keys.value.filter(bad).length)

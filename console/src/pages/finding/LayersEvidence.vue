@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { FindingDetail, LayersView } from '@/api/types'
+import type { FindingDetail } from '@/api/types'
 import { useView } from '@/composables/useView'
 import StackView from '@/pages/layers/StackView.vue'
 
 /** The service's layers, and who went round them. */
 const props = defineProps<{ finding: FindingDetail }>()
-const { data } = useView<LayersView>(() => props.finding.recording, 'layers', () => ({ service: props.finding.subject.service, limit: 100 }))
+const { data } = useView(() => props.finding.recording, 'layers', () => ({ service: props.finding.subject.service, limit: 100 }))
 const stacks = computed(() => {
   const all = (data.value?.stacks ?? []).filter((s) => s.service === props.finding.subject.service)
   const same = all.filter((s) => s.key === props.finding.subject.key)

@@ -42,7 +42,7 @@ watch(
       const { recordings } = await api.recordings(200, 0, off.signal)
       const last = recordings.find((r) => r.app === app && r.environment === environment && r.created < created)
       if (!last) return
-      const old = await api.findings(last.id, off.signal)
+      const old = await api.view(last.id, 'findings', {}, off.signal)
       before.value = last.id
       had.value = new Set(old.findings.map((f) => f.id))
     } catch {

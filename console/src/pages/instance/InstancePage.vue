@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { InstanceView } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import CopyButton from '@/components/CopyButton.vue'
 import MarkTag from '@/components/MarkTag.vue'
@@ -13,7 +12,7 @@ import { useView } from '@/composables/useView'
 import { addressOf, nameOf, took, whole } from '@/format'
 
 const props = defineProps<{ recording: string; instance: string }>()
-const { data, error, loading, refresh } = useView<InstanceView>(() => props.recording, () => `instances/${encodeURIComponent(props.instance)}`, () => ({}))
+const { data, error, loading, refresh } = useView(() => props.recording, 'instances/{instance}', () => ({ instance: props.instance }))
 const built = computed(() => ({ container: 'the container', factory: 'a factory of the application', external: 'the application, which handed it in', direct: 'the application, past the container' })[data.value?.by ?? ''] ?? 'nobody known')
 const inScope = computed(() => (data.value ? addressOf(data.value.stream, data.value.scope) : ''))
 </script>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { KeyRow, KeysView } from '@/api/types'
+import type { KeyRow } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import FilterBar from '@/components/FilterBar.vue'
@@ -21,7 +21,7 @@ const service = text('service')
 const lifetime = text('lifetime')
 const all = flag('all')
 const open = text('open', '', 'replace')
-const { data, error, loading, refresh } = useView<KeysView>(() => props.recording, 'keys', () => ({ service: service.value, lifetime: lifetime.value, all: all.value, limit: 1000 }))
+const { data, error, loading, refresh } = useView(() => props.recording, 'keys', () => ({ service: service.value, lifetime: lifetime.value, all: all.value, limit: 1000 }))
 
 
 // Service by key. Where there are more keys than fit, a service's keys stand in a line of their own below it.

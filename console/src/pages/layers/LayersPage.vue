@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import type { LayersView, StackRow } from '@/api/types'
+import type { StackRow } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import FilterBar from '@/components/FilterBar.vue'
@@ -14,7 +14,7 @@ import StackView from './StackView.vue'
 const props = defineProps<{ recording: string }>()
 const { text } = useQuery()
 const service = text('service')
-const { data, error, loading, refresh } = useView<LayersView>(() => props.recording, 'layers', () => ({ service: service.value, limit: 500 }))
+const { data, error, loading, refresh } = useView(() => props.recording, 'layers', () => ({ service: service.value, limit: 500 }))
 const columns: Column<StackRow>[] = [
   { title: 'service', value: (s) => s.service },
   { title: 'key', value: (s) => s.key },

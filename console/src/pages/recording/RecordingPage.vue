@@ -1,7 +1,6 @@
 <script setup lang="ts">
 import { computed, useTemplateRef } from 'vue'
 
-import type { DisposalView } from '@/api/types'
 import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
 import { linesOverTime, overTime } from '@/components/chart/options'
 import CommandLine from '@/components/CommandLine.vue'
@@ -19,7 +18,7 @@ const props = defineProps<{ recording: string }>()
 const here = useHere()!
 const detail = here.detail
 const { data: findings, error, loading, refresh } = useFindings(() => props.recording)
-const { data: disposal } = useView<DisposalView>(() => props.recording, 'disposal', () => ({ limit: 5 }))
+const { data: disposal } = useView(() => props.recording, 'disposal', () => ({ limit: 5 }))
 
 const first = computed(() => (findings.value ?? []).filter((f) => f.severity === 'error' && !f.because).slice(0, 3))
 const follow = computed(() => (findings.value ?? []).filter((f) => f.because).length)

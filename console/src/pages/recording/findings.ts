@@ -9,7 +9,7 @@ import { useChanges } from '@/composables/useView'
 export function useFindings(recording: MaybeRefOrGetter<string>) {
   const fetched = useFetched(
     () => [toValue(recording)],
-    async (id: string, signal: AbortSignal) => (await api.findings(id, signal)).findings,
+    async (id: string, signal: AbortSignal) => (await api.view(id, 'findings', {}, signal)).findings,
   )
   useChanges(recording, fetched.refresh)
   return fetched

@@ -1,8 +1,8 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { Query } from '@/api/client'
-import type { RegistrationList, RegistrationRow } from '@/api/types'
+import type { ViewQuery } from '@/api/client'
+import type { RegistrationRow } from '@/api/types'
 import CopyButton from '@/components/CopyButton.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import LifetimeTag from '@/components/LifetimeTag.vue'
@@ -18,13 +18,13 @@ import { nameOf, rounded, took, whole } from '@/format'
 import { firstAskers, namesOf } from './names'
 
 /** The registrations that a filter lets through, a line each; one that is opened tells the rest. */
-const props = defineProps<{ recording: string; filter: Query }>()
+const props = defineProps<{ recording: string; filter: ViewQuery<'registrations'> }>()
 const { number } = useQuery()
 const page = number('page', 1)
 const open = number('open', -1, 'replace')
 const rows = 100
 const names = useNames()
-const { data, error, loading, refresh } = useView<RegistrationList>(
+const { data, error, loading, refresh } = useView(
   () => props.recording,
   'registrations',
   () => ({ ...props.filter, limit: rows, offset: (page.value - 1) * rows }),

@@ -2,7 +2,7 @@
 import { mdiCrosshairs, mdiFitToPageOutline, mdiMagnify, mdiMagnifyMinusOutline, mdiMagnifyPlusOutline } from '@mdi/js'
 import { computed, nextTick, ref, shallowRef, useTemplateRef, watch } from 'vue'
 
-import type { Query } from '@/api/client'
+import type { ViewQuery } from '@/api/client'
 import type { Graph } from '@/api/types'
 import ExportMenu from '@/components/ExportMenu.vue'
 import PageState from '@/components/PageState.vue'
@@ -16,9 +16,9 @@ import { layOut, nodeHeight, nodeWidth, type Layout } from './layout'
  * Who is given what: boxes are registrations with the edge of their lifetime, lines go from who asks to what is asked.
  * Lines from longer- to shorter-lived ones stand out. A registration can be looked at with its neighbours alone.
  */
-const props = defineProps<{ recording: string; filter: Query }>()
+const props = defineProps<{ recording: string; filter: ViewQuery<'graph'> }>()
 const names = useNames()
-const { data, error, refresh } = useView<Graph>(
+const { data, error, refresh } = useView(
   () => props.recording,
   'graph',
   () => ({ ...props.filter, limit: 5000 }),

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { mdiMagnifyMinusOutline, mdiMagnifyPlusOutline } from '@mdi/js'
-import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
+import { useResizeObserver } from '@vueuse/core'
+import { computed, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
 
 import type { Story } from '@/api/types'
@@ -18,12 +19,7 @@ const names = useNames()
 
 const box = useTemplateRef<HTMLElement>('box')
 const width = ref(1000)
-let watching: ResizeObserver | undefined
-onMounted(() => {
-  watching = new ResizeObserver(([entry]) => (width.value = Math.max(320, Math.floor(entry!.contentRect.width))))
-  watching.observe(box.value!)
-})
-onBeforeUnmount(() => watching?.disconnect())
+useResizeObserver(box, ([entry]) => (width.value = Math.max(320, Math.floor(entry!.contentRect.width))))
 
 const rowHeight = 26
 // Makes that took no time that was noted still have a place.

@@ -19,7 +19,7 @@ import ConstructionChart from './ConstructionChart.vue'
 const props = defineProps<{ recording: string; scope: string }>()
 const { number, set } = useQuery()
 const chosen = number('instance', 0, 'replace')
-const { data, error, loading, refresh } = useView<Story>(() => props.recording, () => `scopes/${encodeURIComponent(props.scope)}`, () => ({}))
+const { data, error, loading, refresh } = useView(() => props.recording, 'scopes/{scope}', () => ({ scope: props.scope }))
 const s = computed(() => data.value?.scope)
 const is = (t: Thing) => ({ chosen: t.instance === chosen.value })
 const columns = [

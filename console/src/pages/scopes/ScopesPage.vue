@@ -2,7 +2,7 @@
 import { computed, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
 
-import type { ScopeList, ScopeRow } from '@/api/types'
+import type { ScopeRow } from '@/api/types'
 import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
 import { timeAxis, valueAxis } from '@/components/chart/options'
 import CommandLine from '@/components/CommandLine.vue'
@@ -37,16 +37,16 @@ function choose(s: ScopeRow) {
 const rows = 50
 
 const common = computed(() => ({ name: name.value ?? '', kind: kind.value ?? '', trace: trace.value }))
-const { data, error, loading, refresh, news, show } = useHeldView<ScopeList>(
+const { data, error, loading, refresh, news, show } = useHeldView(
   () => props.recording,
   'scopes',
   () => ({ ...common.value, order: order.value, findings: findings.value, limit: rows, offset: (page.value - 1) * rows }),
   () => window.scrollY > 80 || page.value > 1,
 )
 // The chart shows the latest, the slowest of all and those with findings.
-const { data: latest } = useView<ScopeList>(() => props.recording, 'scopes', () => ({ ...common.value, limit: 400 }))
-const { data: slowest } = useView<ScopeList>(() => props.recording, 'scopes', () => ({ ...common.value, order: 'longest', limit: 60 }))
-const { data: marked } = useView<ScopeList>(() => props.recording, 'scopes', () => ({ ...common.value, findings: true, limit: 200 }))
+const { data: latest } = useView(() => props.recording, 'scopes', () => ({ ...common.value, limit: 400 }))
+const { data: slowest } = useView(() => props.recording, 'scopes', () => ({ ...common.value, order: 'longest', limit: 60 }))
+const { data: marked } = useView(() => props.recording, 'scopes', () => ({ ...common.value, findings: true, limit: 200 }))
 
 interface Dots {
   name: string

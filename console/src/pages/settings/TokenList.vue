@@ -15,7 +15,7 @@ const kinds = [
   { title: 'read: may look', value: 'read' },
   { title: 'manage: may do everything', value: 'manage' },
 ]
-const kind = ref('read')
+const kind = ref<'record' | 'read' | 'manage'>('read')
 const name = ref('')
 const made = ref<NewToken>()
 const revoking = ref<Token>()

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { mdiChevronDown, mdiChevronRight } from '@mdi/js'
-import { computed, nextTick, onBeforeUnmount, onMounted, ref, useTemplateRef } from 'vue'
+import { useVirtualList } from '@vueuse/core'
+import { computed, nextTick, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
 
 import type { Board, Ref } from '@/api/types'
@@ -41,26 +42,7 @@ const shown = computed(() => rows.value.filter((r) => r.kind === 'row'))
 
 // A board may have ten thousand cells: rows that are out of sight are only room.
 const rowHeight = 28
-const frame = useTemplateRef<HTMLElement>('frame')
-const sight = ref({ first: 0, last: 60 })
-function look() {
-  const f = frame.value
-  if (!f) return
-  const first = Math.max(0, Math.floor(f.scrollTop / rowHeight) - 8)
-  const last = Math.ceil((f.scrollTop + f.clientHeight) / rowHeight) + 8
-  // By steps, so that scrolling a little changes nothing.
-  const next = { first: first - (first % 8), last: last + 8 - (last % 8) }
-  if (next.first !== sight.value.first || next.last !== sight.value.last) sight.value = next
-}
-let watching: ResizeObserver | undefined
-onMounted(() => {
-  watching = new ResizeObserver(look)
-  watching.observe(frame.value!)
-})
-onBeforeUnmount(() => watching?.disconnect())
-const inSight = computed(() => rows.value.slice(sight.value.first, sight.value.last))
-const above = computed(() => Math.min(sight.value.first, rows.value.length) * rowHeight)
-const below = computed(() => Math.max(0, rows.value.length - sight.value.last) * rowHeight)
+const { list: inSight, containerProps, wrapperProps, scrollTo } = useVirtualList(rows, { itemHeight: rowHeight, overscan: 16 })
 
 // Movement by keys: one cell at a time can be reached with Tab.
 const at = ref({ row: 0, column: 0 })
@@ -79,11 +61,9 @@ function move(event: KeyboardEvent) {
   event.preventDefault()
   at.value = { row: Math.min(last.row, Math.max(0, row)), column: Math.min(last.column, Math.max(0, column)) }
   const place = rows.value.findIndex((r) => r.kind === 'row' && r.nth === at.value.row)
-  const f = frame.value
-  if (f && (place < sight.value.first + 8 || place > sight.value.last - 16)) {
-    f.scrollTop = Math.max(0, place * rowHeight - f.clientHeight / 2)
-    look()
-  }
+  const frame = containerProps.ref.value
+  const sight = inSight.value
+  if (frame && (place < sight[0]!.index + 8 || place > sight.at(-1)!.index - 8)) scrollTo(Math.max(0, place - Math.floor(frame.clientHeight / rowHeight / 2)))
   void nextTick(() => table.value?.querySelector<HTMLElement>(`[data-at="${at.value.row}/${at.value.column}"]`)?.focus())
 }
 
@@ -104,7 +84,7 @@ function click(event: MouseEvent) {
 </script>
 
 <template>
-  <v-card border flat><div ref="frame" class="frame" @scroll.passive="look">
+  <v-card border flat><div class="frame" v-bind="containerProps"><div v-bind="wrapperProps">
     <table ref="table" class="board" :style="{ width: `${470 + 112 * board.scopes.length}px` }" role="grid" :aria-rowcount="rows.length" :aria-colcount="board.scopes.length + 1" @keydown="move" @click="click">
       <colgroup>
         <col style="width: 470px" />
@@ -120,8 +100,7 @@ function click(event: MouseEvent) {
         </tr>
       </thead>
       <tbody>
-        <tr v-if="above" aria-hidden="true" :style="{ height: `${above}px` }" />
-        <template v-for="r in inSight" :key="r.key">
+        <template v-for="{ data: r } in inSight" :key="r.key">
           <tr v-if="r.kind === 'service'" class="service">
             <th class="who" scope="row">
               <button type="button" class="fold" :aria-expanded="!folded.has(r.name)" @click.stop="emit('fold', r.name)">
@@ -134,10 +113,9 @@ function click(event: MouseEvent) {
           </tr>
           <BoardLine v-else :row="r.row" :nth="r.nth" :column="at.row === r.nth ? at.column : -1" />
         </template>
-        <tr v-if="below" aria-hidden="true" :style="{ height: `${below}px` }" />
       </tbody>
     </table>
-  </div></v-card>
+  </div></div></v-card>
   <ul class="legend quiet" aria-label="How to read the board">
     <li><span class="cell same"><span class="shape">=</span><span class="mark">kido</span></span> the same instance as in the scope before</li>
     <li><span class="cell changed"><span class="shape">◆</span><span class="mark">fenu</span></span> another one</li>

@@ -1,8 +1,9 @@
 <script setup lang="ts">
 import { mdiChevronDown, mdiChevronRight } from '@mdi/js'
+import { watchDebounced } from '@vueuse/core'
 import { computed, ref, watch } from 'vue'
 
-import type { Board, ScopeList } from '@/api/types'
+import type { Board } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import FilterBar from '@/components/FilterBar.vue'
@@ -19,8 +20,9 @@ const props = defineProps<{ recording: string }>()
 const { text, choice, number } = useQuery()
 const name = choice('name')
 const scopes = text('scopes', '', 'replace')
-const last = number('last', 10)
-const depth = number('depth', 2)
+// 0: as the service has it, which the board then says.
+const last = number('last', 0)
+const depth = number('depth', 0)
 const service = text('service')
 const lifetime = text('lifetime')
 const folded = text('folded', '', 'replace')
@@ -28,22 +30,24 @@ const folded = text('folded', '', 'replace')
 const query = computed(() => ({
   name: scopes.value ? '' : (name.value ?? ''),
   scopes: scopes.value,
-  last: last.value,
-  depth: depth.value,
+  last: last.value || undefined,
+  depth: depth.value || undefined,
   service: service.value,
   lifetime: lifetime.value,
   limit: 500,
 }))
 // Columns would move under whoever compares them: new scopes are shown when they are asked for.
-const { data, error, loading, refresh, news, show } = useHeldView<Board>(() => props.recording, 'sharing', query, (board) => (board?.scopes.length ?? 0) > 1)
-const { data: names } = useView<ScopeList>(() => props.recording, 'scopes', () => ({ limit: 1 }))
+const { data, error, loading, refresh, news, show } = useHeldView(() => props.recording, 'sharing', query, (board) => (board?.scopes.length ?? 0) > 1)
+const { data: names } = useView(() => props.recording, 'scopes', () => ({ limit: 1 }))
 
 const picked = ref(scopes.value)
-let soon: number | undefined
-watch(picked, (value) => {
-  window.clearTimeout(soon)
-  soon = window.setTimeout(() => (scopes.value = /^[\d.,\s]*$/.test(value ?? '') ? (value ?? '').replaceAll(/\s/g, '') : scopes.value), 400)
-})
+watchDebounced(
+  picked,
+  (value) => {
+    if (/^[\d.,\s]*$/.test(value ?? '')) scopes.value = (value ?? '').replaceAll(/\s/g, '')
+  },
+  { debounce: 400 },
+)
 watch(scopes, (value) => (picked.value = value))
 
 const foldedSet = computed(() => new Set(folded.value.split(',').filter(Boolean)))
@@ -77,9 +81,9 @@ const command = computed(() => {
     <p class="quiet mb-3">Which instance each consumer was given, scope by scope: the same mark is the same instance.</p>
     <FilterBar>
       <v-select v-model="name" class="pick" density="compact" variant="outlined" hide-details clearable label="Scopes of this name" :items="(names?.names ?? []).map((n) => n.name)" :disabled="!!scopes" />
-      <v-select v-model="last" class="few" density="compact" variant="outlined" hide-details label="The last" :items="[2, 5, 10, 20, 50]" :disabled="!!scopes" />
+      <v-select :model-value="last || data?.last" class="few" density="compact" variant="outlined" hide-details label="The last" :items="[2, 5, 10, 20, 50]" :disabled="!!scopes" @update:model-value="last = $event ?? 0" />
       <v-text-field v-model="picked" class="few wider" density="compact" variant="outlined" hide-details clearable label="Scope ids" placeholder="12, 15" />
-      <v-select v-model="depth" class="few" density="compact" variant="outlined" hide-details label="Steps" :items="[1, 2, 3, 4, 6, 8]" />
+      <v-select :model-value="depth || data?.depth" class="few" density="compact" variant="outlined" hide-details label="Steps" :items="[1, 2, 3, 4, 6, 8]" @update:model-value="depth = $event ?? 0" />
       <template #end><ExportMenu v-if="data" name="sharing" :data="data" :columns="columns" :rows="data.rows" /></template>
     </FilterBar>
     <PageState :error="error" :loading="loading && !data" what="the board" @retry="refresh" />

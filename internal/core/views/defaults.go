@@ -1,0 +1,12 @@
+package views
+
+// What a view goes by where nothing else is said, and at most. The API, the commands and the console have them from here.
+const (
+	DefaultRows = 200
+	MaxRows     = 5000
+
+	DefaultBoardScopes = 10 // of a board: how many scopes stand side by side
+	MaxBoardScopes     = 200
+	DefaultBoardDepth  = 2 // of a board: how many steps from the entry point are unfolded
+	MaxBoardDepth      = 8
+)
