@@ -37,7 +37,7 @@ func keyOf(set *rules.Settings) string {
 var layout = runtime.Version() + " " + runtime.GOARCH
 
 // begin returns the analysis of a stream as it was kept, and how many batches it covers; a new one where nothing was.
-func (h *Hub) begin(ctx context.Context, st store.Stream, chunk func(derive.Chunk)) (*engine.Stream, int64) {
+func (h *Hub) begin(ctx context.Context, st store.Stream, chunk func(derive.Chunk)) (*engine.Analysis, int64) {
 	if !st.Live {
 		return engine.NewStream(h.set, chunk), 0
 	}

@@ -295,7 +295,7 @@ func (f *fileImport) finish(ctx context.Context) error {
 		return engine.ErrInterrupted
 	}
 	f.hub.noteBroken(s, f.ids[f.begun-1])
-	return f.hub.keep(ctx, f.stream, f.batch.N, result, state, false)
+	return f.hub.putDerived(ctx, f.stream, f.batch.N, result, state, false)
 }
 
 // putChunk stores a part of the log of scopes of the n-th stream.

@@ -140,8 +140,8 @@ func (h *Hub) brokenResult(st store.Stream, app string, b *engine.Broken) *engin
 	return r
 }
 
-// keep stores what was found in a stream, and what views answer from; staged where the log of its scopes was staged.
-func (h *Hub) keep(ctx context.Context, stream, batches int64, r *engine.Result, s *derive.State, staged bool) error {
+// putDerived stores what was found in a stream, and what views answer from; staged where the log of its scopes was staged.
+func (h *Hub) putDerived(ctx context.Context, stream, batches int64, r *engine.Result, s *derive.State, staged bool) error {
 	result, err := json.Marshal(r)
 	if err != nil {
 		return fmt.Errorf("pack the result of stream %d: %w", stream, err)

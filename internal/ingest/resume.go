@@ -147,7 +147,7 @@ func (h *Hub) replay(ctx context.Context, st store.Stream) error {
 		return failed
 	}
 	h.noteBroken(s, st)
-	if err := h.keep(ctx, st.ID, st.Batches, result, state, true); err != nil {
+	if err := h.putDerived(ctx, st.ID, st.Batches, result, state, true); err != nil {
 		return err
 	}
 	h.tell(st.Recording)
@@ -156,14 +156,14 @@ func (h *Hub) replay(ctx context.Context, st store.Stream) error {
 
 // replayInto analyses a stream's stored batches, from where its analysis was kept; full parts of the log of its scopes go to
 // chunk. It returns how many lines the kept analysis covered too. Batches that are damaged break the stream.
-func (h *Hub) replayInto(ctx context.Context, st store.Stream, stop *meter.Stop, chunk func(derive.Chunk)) (*engine.Stream, int64, error) {
-	s, known := h.begin(ctx, st, chunk)
+func (h *Hub) replayInto(ctx context.Context, st store.Stream, stop *meter.Stop, chunk func(derive.Chunk)) (*engine.Analysis, int64, error) {
+	s, covered := h.begin(ctx, st, chunk)
 	s.Obey(stop)
 	if st.Live {
 		s.Remember(h.share())
 	}
 	lines := st.Lines
-	for n := known + 1; n <= st.Batches && s.Broken() == nil; n++ {
+	for n := covered + 1; n <= st.Batches && s.Broken() == nil; n++ {
 		b, err := h.batches.Batch(ctx, st.ID, n)
 		switch {
 		case errors.Is(err, store.ErrDamaged), errors.Is(err, store.ErrNotFound):
@@ -173,7 +173,7 @@ func (h *Hub) replayInto(ctx context.Context, st store.Stream, stop *meter.Stop,
 		case err != nil:
 			return nil, 0, fmt.Errorf("read stream %s again: %w", st.Name, err)
 		}
-		if n == known+1 {
+		if n == covered+1 {
 			lines = b.FirstLine - 1
 		}
 		analyse(s, b.Body, b.FirstLine)
@@ -188,7 +188,7 @@ func (h *Hub) replayInto(ctx context.Context, st store.Stream, stop *meter.Stop,
 }
 
 // noteBroken logs that the analysis of a stream broke off.
-func (h *Hub) noteBroken(s *engine.Stream, st store.Stream) {
+func (h *Hub) noteBroken(s *engine.Analysis, st store.Stream) {
 	if b := s.Broken(); b != nil {
 		h.log.Error("the analysis of a stream broke off; its batches are kept", "stream", st.Name, "recording", st.Recording, "line", b.Line, "why", b.Why, "stack", b.Stack)
 	}

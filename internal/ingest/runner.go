@@ -40,7 +40,7 @@ type runner struct {
 	lease   store.Lease  // of the stream, until run has ended
 	stored  store.Stream // batches, lines and received change in run only; id, recording and name never do
 	jobs    chan job
-	asks    chan chan<- known
+	asks    chan chan<- snapshot
 	fresh   atomic.Bool   // nothing of it is stored yet
 	stop    *meter.Stop   // ends its analysis
 	quit    chan struct{} // closed when it has to end, because
@@ -50,15 +50,17 @@ type runner struct {
 	gone    chan struct{} // closed when run has ended
 	leaving bool          // run is about to end: a batch that comes now waits for that; guarded by Hub.mu
 
-	stream *engine.Stream
-	dirty  bool                          // more was analysed than latest covers
-	latest atomic.Pointer[engine.Result] // what is known, for anybody
-	heard  atomic.Int64                  // when the last batch came, as Hub.now has it
+	stream   *engine.Analysis
+	saved    int64                         // batches that what is stored of it covers, -1 where that was derived in another way
+	brokeOff bool                          // its analysis did, and that is stored
+	dirty    bool                          // more was analysed than latest covers
+	latest   atomic.Pointer[engine.Result] // what is known, for anybody
+	heard    atomic.Int64                  // when the last batch came, as Hub.now has it
 
 	latestSums [][sha256.Size]byte // of batches from senders that do not count
 	recalled   bool                // latestSums holds those of before a restart
 	publishAt  time.Time           // when what was found may be made known again
-	asked      known               // what was last told to a view
+	asked      snapshot            // what was last told to a view
 	askedAt    time.Time
 	unsaved    []store.Chunk // full chunks of the log of scopes that are not stored yet
 	askedSeen  int64         // batches that asked covers
@@ -66,8 +68,8 @@ type runner struct {
 	frozen     int64         // lines that the latest checkpoint covers
 }
 
-// known is what views are told of a stream that is loaded.
-type known struct {
+// snapshot is what views are told of a stream that is loaded.
+type snapshot struct {
 	state   *derive.State
 	pending []derive.Scope
 }
@@ -166,28 +168,12 @@ func (r *runner) run() {
 	defer r.hub.gone(r)
 	// What was accepted is finished even when the hub is closing; the store stays open until then.
 	ctx := context.WithoutCancel(r.hub.ctx)
-	closing := context.AfterFunc(r.hub.ctx, r.stop.Call)
-	stream, frozen, err := r.hub.replayInto(ctx, r.stored, r.stop, r.chunk)
-	closing()
-	if err != nil {
-		if errors.Is(err, engine.ErrInterrupted) {
-			err = ErrClosed
-		} else {
-			r.log.Error("read the stream again", "error", err)
-		}
-		r.hub.leaves(r, true)
-		r.refuseWaiting(err)
+	if err := r.catchUp(ctx); err != nil {
+		r.refuse(err)
 		return
 	}
-	r.stream = stream
-	r.hub.noteBroken(stream, r.stored)
 	// At the end there is time for what was accepted, and not for ever: the rest is analysed at the next start.
 	defer context.AfterFunc(r.hub.ctx, func() { time.AfterFunc(closingTime, r.stop.Call) })()
-	kept := r.stored.Analysed
-	if r.stored.DerivedBy != r.hub.key {
-		kept = -1 // what is stored was derived in another way
-	}
-	r.frozen = frozen
 	if r.stored.Batches > 0 {
 		r.publish()
 	}
@@ -195,94 +181,134 @@ func (r *runner) run() {
 	defer publish.Stop()
 	keep := time.NewTicker(keepEvery)
 	defer keep.Stop()
-	save := func() {
-		if kept == r.stored.Batches {
-			return
-		}
-		if err := r.save(ctx); err != nil {
-			r.log.Error("store what was found", "error", err)
-			return
-		}
-		kept = r.stored.Batches
-	}
-	broken := false
-	for {
-		if !broken && r.stream.Broken() != nil {
-			broken = true
-			save() // so that it is known as broken everywhere, and after a restart
+	for end := false; !end; {
+		if !r.brokeOff && r.stream.Broken() != nil {
+			r.brokeOff = true
+			r.saveNew(ctx) // so that it is known as broken everywhere, and after a restart
 		}
 		select {
 		case j := <-r.jobs:
-			r.stream.Remember(r.hub.share())
-			r.take(ctx, j)
-			if r.fresh.Load() { // its first batch could not be stored: nothing of it is there
-				r.hub.leaves(r, true)
-				r.refuseWaiting(ErrBusy)
-				return
-			}
-			if r.stored.Lines-r.frozen >= checkpointLines {
-				r.checkpoint(ctx)
-			}
-			if r.latest.Load() == nil && r.stored.Batches > 0 {
-				r.publish()
-			}
+			end = r.work(ctx, j)
 		case <-r.quit:
-			r.hub.leaves(r, true)
-			r.refuseWaiting(r.why)
+			r.refuse(r.why)
 			return
 		case <-r.lease.Lost(): // somebody else works on the stream: nothing more is stored of what is known here
-			r.hub.leaves(r, true)
-			r.refuseWaiting(ErrBusy)
+			r.refuse(ErrBusy)
 			return
 		case <-r.retire:
-			if r.live() || !r.hub.leaves(r, false) {
-				continue
-			}
-			r.stream.Finish()
-			r.dirty, kept = true, -1
-			save()
-			return
+			end = !r.live() && r.rest(ctx)
 		case answer := <-r.asks:
-			answer <- r.known()
+			answer <- r.snapshot()
 		case <-publish.C:
-			if r.dirty && !time.Now().Before(r.publishAt) {
-				r.publish()
-			}
-			if i := r.info(); i != nil && i.Ended && !r.dirty {
-				save()
-				r.ended(ctx)
-				if kept == r.stored.Batches && r.hub.leaves(r, false) {
-					return // another batch has it read again
-				}
-			}
+			end = r.tick(ctx)
 		case <-keep.C:
-			if r.silent() > unloadAfter && r.hub.leaves(r, false) {
-				r.stream.Finish()
-				r.dirty, kept = true, -1
-				save()
-				return
+			if end = r.silent() > unloadAfter && r.rest(ctx); !end {
+				r.saveNew(ctx)
+				r.rested(ctx)
 			}
-			save()
-			r.rested(ctx)
 		case <-r.hub.ctx.Done():
-			for more := true; more; {
-				select {
-				case j := <-r.jobs:
-					r.take(ctx, j)
-				default:
-					more = false
-				}
-			}
-			r.hub.leaves(r, true)
-			if r.stored.Batches > 0 {
-				save()
-			}
-			if r.stored.Lines-r.frozen >= lastLines && time.Since(time.Unix(0, r.hub.closing.Load())) < closingTime {
-				r.checkpoint(ctx)
-			}
+			r.close(ctx)
 			return
 		}
 	}
+}
+
+// catchUp analyses what is stored of the stream.
+func (r *runner) catchUp(ctx context.Context) error {
+	closing := context.AfterFunc(r.hub.ctx, r.stop.Call)
+	defer closing()
+	stream, frozen, err := r.hub.replayInto(ctx, r.stored, r.stop, r.chunk)
+	if errors.Is(err, engine.ErrInterrupted) {
+		return ErrClosed
+	}
+	if err != nil {
+		r.log.Error("read the stream again", "error", err)
+		return err
+	}
+	r.stream, r.frozen, r.saved = stream, frozen, r.stored.Analysed
+	r.hub.noteBroken(stream, r.stored)
+	if r.stored.DerivedBy != r.hub.key {
+		r.saved = -1 // what is stored was derived in another way
+	}
+	return nil
+}
+
+// work takes a batch, and tells whether the runner ends with it.
+func (r *runner) work(ctx context.Context, j job) (end bool) {
+	r.stream.Remember(r.hub.share())
+	r.take(ctx, j)
+	if r.fresh.Load() { // its first batch could not be stored: nothing of it is there
+		r.refuse(ErrBusy)
+		return true
+	}
+	if r.stored.Lines-r.frozen >= checkpointLines {
+		r.checkpoint(ctx)
+	}
+	if r.latest.Load() == nil && r.stored.Batches > 0 {
+		r.publish()
+	}
+	return false
+}
+
+// tick makes known what is new, and tells whether the runner ends, as its stream has and all is stored.
+func (r *runner) tick(ctx context.Context) (end bool) {
+	if r.dirty && !time.Now().Before(r.publishAt) {
+		r.publish()
+	}
+	if i := r.info(); i == nil || !i.Ended || r.dirty {
+		return false
+	}
+	r.saveNew(ctx)
+	r.ended(ctx)
+	return r.saved == r.stored.Batches && r.hub.leaves(r, false) // another batch has it read again
+}
+
+// rest stores what is known of a stream from which nothing comes, and tells whether the runner ends: not where a batch waits.
+func (r *runner) rest(ctx context.Context) (end bool) {
+	if !r.hub.leaves(r, false) {
+		return false
+	}
+	r.stream.Finish()
+	r.dirty, r.saved = true, -1
+	r.saveNew(ctx)
+	return true
+}
+
+// close finishes what was accepted, when the hub closes.
+func (r *runner) close(ctx context.Context) {
+	for more := true; more; {
+		select {
+		case j := <-r.jobs:
+			r.take(ctx, j)
+		default:
+			more = false
+		}
+	}
+	r.hub.leaves(r, true)
+	if r.stored.Batches > 0 {
+		r.saveNew(ctx)
+	}
+	if r.stored.Lines-r.frozen >= lastLines && time.Since(time.Unix(0, r.hub.closing.Load())) < closingTime {
+		r.checkpoint(ctx)
+	}
+}
+
+// saveNew stores what was found where that has not been done.
+func (r *runner) saveNew(ctx context.Context) {
+	if r.saved == r.stored.Batches {
+		return
+	}
+	if err := r.save(ctx); err != nil {
+		r.log.Error("store what was found", "error", err)
+		return
+	}
+	r.saved = r.stored.Batches
+}
+
+// refuse has the runner leave at once: what waits in it is refused.
+func (r *runner) refuse(err error) {
+	r.hub.leaves(r, true)
+	r.refuseWaiting(err)
 }
 
 func (r *runner) refuseWaiting(err error) {
@@ -466,7 +492,7 @@ func (r *runner) save(ctx context.Context) error {
 	if err := r.hub.results.PutChunks(ctx, r.stored.ID, tail); err != nil {
 		return err
 	}
-	return r.hub.keep(ctx, r.stored.ID, r.stored.Batches, r.latest.Load(), state, false)
+	return r.hub.putDerived(ctx, r.stored.ID, r.stored.Batches, r.latest.Load(), state, false)
 }
 
 // chunk takes a full part of the log of scopes, to be stored when the batch it came with has been analysed.
@@ -482,10 +508,10 @@ func (r *runner) saveScopes(ctx context.Context) error {
 	return nil
 }
 
-// known returns what views answer from; it is made anew a few times a second at most.
-func (r *runner) known() known {
+// snapshot returns what views answer from; it is made anew a few times a second at most.
+func (r *runner) snapshot() snapshot {
 	if r.asked.state == nil || r.asked.state.Start == "" || r.askedSeen != r.stored.Batches && time.Since(r.askedAt) >= publishEvery {
-		r.asked, r.askedAt, r.askedSeen = known{r.stream.State(), r.pending()}, time.Now(), r.stored.Batches
+		r.asked, r.askedAt, r.askedSeen = snapshot{r.stream.State(), r.pending()}, time.Now(), r.stored.Batches
 	}
 	return r.asked
 }
@@ -497,20 +523,20 @@ func (r *runner) pending() (rows []derive.Scope) {
 }
 
 // ask returns what views answer from, false where the runner has ended or is not ready.
-func (r *runner) ask(ctx context.Context) (known, bool) {
-	answer := make(chan known, 1)
+func (r *runner) ask(ctx context.Context) (snapshot, bool) {
+	answer := make(chan snapshot, 1)
 	select {
 	case r.asks <- answer:
 	case <-r.gone:
-		return known{}, false
+		return snapshot{}, false
 	case <-ctx.Done():
-		return known{}, false
+		return snapshot{}, false
 	}
 	select {
 	case k := <-answer:
 		return k, k.state != nil // nil: it was interrupted
 	case <-r.gone:
-		return known{}, false
+		return snapshot{}, false
 	}
 }
 
@@ -518,7 +544,7 @@ func (r *runner) ask(ctx context.Context) (known, bool) {
 var readers = sync.Pool{New: func() any { return reader.New(nil, reader.Options{}) }}
 
 // analyse gives the lines of one batch to a stream.
-func analyse(s *engine.Stream, lines []byte, firstLine int64) {
+func analyse(s *engine.Analysis, lines []byte, firstLine int64) {
 	in := readers.Get().(*reader.Reader)
 	defer readers.Put(in)
 	in.Reset(bytes.NewReader(lines), firstLine)

@@ -55,13 +55,13 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 }
 
 // sourceOf returns one stream as its runner knows it, else as it was stored; nil where nothing of it was analysed yet.
-func (h *Hub) sourceOf(ctx context.Context, st store.Stream) (*views.Stream, error) {
-	p := &stored{ctx: ctx, pieces: h.pieces, stream: st.ID}
+func (h *Hub) sourceOf(ctx context.Context, st store.Stream) (*views.StreamSource, error) {
+	p := &streamPieces{ctx: ctx, pieces: h.pieces, stream: st.ID}
 	run, st := h.asStored(ctx, st)
 	if run != nil {
 		if k, ok := run.ask(ctx); ok {
 			p.pending = k.pending
-			return &views.Stream{State: k.state, Log: p, Lines: p}, nil
+			return &views.StreamSource{State: k.state, Log: p, Lines: p}, nil
 		}
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -76,7 +76,7 @@ func (h *Hub) sourceOf(ctx context.Context, st store.Stream) (*views.Stream, err
 	if err != nil || state == nil {
 		return nil, err
 	}
-	return &views.Stream{State: state, Log: p, Lines: p}, nil
+	return &views.StreamSource{State: state, Log: p, Lines: p}, nil
 }
 
 // The pieces of recordings that are kept at hand, so that a second look at the same place costs no reading: some tens
@@ -161,8 +161,8 @@ func (p *pieces) batch(ctx context.Context, stream, n int64) (store.Batch, error
 	return b, err
 }
 
-// stored is one stream's log and lines.
-type stored struct {
+// streamPieces is one stream's log and lines.
+type streamPieces struct {
 	ctx     context.Context
 	pieces  *pieces
 	stream  int64
@@ -170,7 +170,7 @@ type stored struct {
 }
 
 // Chunk returns the rows of a part of the log of scopes.
-func (s *stored) Chunk(n int) ([]derive.Scope, error) {
+func (s *streamPieces) Chunk(n int) ([]derive.Scope, error) {
 	id := chunkID{stream: s.stream, n: n}
 	if rows, ok := s.pieces.chunks.Get(id); ok {
 		return rows, nil
@@ -190,13 +190,13 @@ func (s *stored) Chunk(n int) ([]derive.Scope, error) {
 }
 
 // Pending returns the scopes that are in no part of the log yet.
-func (s *stored) Pending() ([]derive.Scope, error) { return s.pending, nil }
+func (s *streamPieces) Pending() ([]derive.Scope, error) { return s.pending, nil }
 
 // maxBatchesRead bounds how many batches one look may read.
 const maxBatchesRead = 512
 
 // Between reads the lines from one to another.
-func (s *stored) Between(from, to int64, f func(*event.Event) bool) error {
+func (s *streamPieces) Between(from, to int64, f func(*event.Event) bool) error {
 	list, err := s.pieces.log.BatchesWith(s.ctx, s.stream, from, to, maxBatchesRead)
 	if err != nil {
 		return err

@@ -21,8 +21,8 @@ import (
 // prefix is what marks event names and attributes as ours.
 const prefix = "lantern."
 
-// Stream is the lines of one stream in a request, in order.
-type Stream struct {
+// Batch is the lines of one stream in a request, in order.
+type Batch struct {
 	Name    string
 	Lines   []byte
 	Records int64
@@ -34,16 +34,16 @@ type Clock func(stream string) (time.Time, bool)
 // collecting is the lines of one request as they add up.
 type collecting struct {
 	clock    Clock
-	byName   map[string]*Stream
+	byName   map[string]*Batch
 	starts   map[string]time.Time
-	streams  []*Stream
+	streams  []*Batch
 	records  int
 	rejected int64
 	why      string
 }
 
 func collect(clock Clock) *collecting {
-	return &collecting{clock: clock, byName: map[string]*Stream{}, starts: map[string]time.Time{}}
+	return &collecting{clock: clock, byName: map[string]*Batch{}, starts: map[string]time.Time{}}
 }
 
 // The bounds of one request. An exporter's batch has some hundreds of records.
@@ -81,7 +81,7 @@ func (c *collecting) add(record *logs.LogRecord, of *resource.Resource) error {
 	}
 	s := c.byName[name]
 	if s == nil {
-		s = &Stream{Name: name}
+		s = &Batch{Name: name}
 		c.byName[name] = s
 		c.streams = append(c.streams, s)
 	}
@@ -91,7 +91,7 @@ func (c *collecting) add(record *logs.LogRecord, of *resource.Resource) error {
 }
 
 // Lines returns the lines in a request, and how many records were no events of ours, with the reason for the first.
-func Lines(req *collector.ExportLogsServiceRequest, clock Clock) (streams []*Stream, rejected int64, why string) {
+func Lines(req *collector.ExportLogsServiceRequest, clock Clock) (streams []*Batch, rejected int64, why string) {
 	c := collect(clock)
 	for _, of := range req.GetResourceLogs() {
 		for _, scope := range of.GetScopeLogs() {

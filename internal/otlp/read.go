@@ -22,7 +22,7 @@ const (
 
 // Protobuf returns the lines in a request as protobuf has it, and how many records were no events of ours, with the reason
 // for the first.
-func Protobuf(body []byte, clock Clock) (streams []*Stream, rejected int64, why string, err error) {
+func Protobuf(body []byte, clock Clock) (streams []*Batch, rejected int64, why string, err error) {
 	c := collect(clock)
 	unmarshal := proto.UnmarshalOptions{RecursionLimit: maxDepth, DiscardUnknown: true}
 	err = each(body, requestResourceLogs, func(of []byte) error {
@@ -81,7 +81,7 @@ func each(message []byte, field protowire.Number, f func([]byte) error) error {
 }
 
 // JSON is Protobuf for a request as JSON has it.
-func JSON(body []byte, clock Clock) (streams []*Stream, rejected int64, why string, err error) {
+func JSON(body []byte, clock Clock) (streams []*Batch, rejected int64, why string, err error) {
 	c := collect(clock)
 	err = member(body, []string{"resourceLogs", "resource_logs"}, func(of []byte) error {
 		res := &resource.Resource{}

@@ -47,7 +47,7 @@ func local(t *testing.T, text []byte) *views.Source {
 	results := []*engine.Result{}
 	for _, s := range list {
 		m := &inMemory{s.Chunks, text}
-		src.Streams = append(src.Streams, views.Stream{State: s.State, Result: s.Result, Log: m, Lines: m})
+		src.Streams = append(src.Streams, views.StreamSource{State: s.State, Result: s.Result, Log: m, Lines: m})
 		results = append(results, s.Result)
 	}
 	src.Result = engine.Merge(results)

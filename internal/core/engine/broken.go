@@ -36,7 +36,7 @@ func (b *Broken) Error() string {
 var ErrInterrupted = errors.New("the analysis was interrupted")
 
 // caught is deferred around all that looks at a trace's events: whatever goes wrong there concerns this stream alone.
-func (s *Stream) caught() {
+func (s *Analysis) caught() {
 	fault := recover()
 	if fault == nil {
 		return
@@ -56,23 +56,23 @@ func (s *Stream) caught() {
 }
 
 // Break ends the analysis of a stream, whose lines cannot be relied on. The first reason stands.
-func (s *Stream) Break(b *Broken) {
+func (s *Analysis) Break(b *Broken) {
 	if s.broken == nil {
 		s.broken = b
 	}
 }
 
 // Broken returns why the analysis has ended before the stream did, nil while it goes on.
-func (s *Stream) Broken() *Broken { return s.broken }
+func (s *Analysis) Broken() *Broken { return s.broken }
 
 // Interrupted tells whether the analysis was stopped from outside. Nothing that the stream says then means anything.
-func (s *Stream) Interrupted() bool { return s.interrupted }
+func (s *Analysis) Interrupted() bool { return s.interrupted }
 
 // Obey has the analysis stop, between lines and within one, when stop is called.
-func (s *Stream) Obey(stop *meter.Stop) { s.meter.Obey(stop) }
+func (s *Analysis) Obey(stop *meter.Stop) { s.meter.Obey(stop) }
 
 // BrokenStream returns what is said of a stream of which nothing can be analysed.
-func BrokenStream(set rules.Settings, b *Broken) *Stream {
+func BrokenStream(set rules.Settings, b *Broken) *Analysis {
 	s := NewStream(set, nil)
 	s.Break(b)
 	return s

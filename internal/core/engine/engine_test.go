@@ -134,7 +134,7 @@ func TestLive(t *testing.T) {
 		fmt.Fprintf(b, `{"ev":"open","t":%d,"scope":%d,"kind":"request","name":"GET /tides"}`+"\n", 100*k, k)
 		fmt.Fprintf(b, `{"ev":"close","t":%d,"scope":%d}`+"\n", 100*k+90, k)
 	}
-	run := func(s *engine.Stream, more string) *engine.Result {
+	run := func(s *engine.Analysis, more string) *engine.Result {
 		r := reader.New(strings.NewReader(b.String()+more), reader.Options{})
 		for {
 			line, err := r.Next()

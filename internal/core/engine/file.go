@@ -23,7 +23,7 @@ type Splitter struct {
 	Scopes func(stream int, c derive.Chunk) // where the chunks of the log of scopes go; nil: nowhere
 	Stop   *meter.Stop                      // ends the analysis from outside; nil: nothing does
 
-	streams []*Stream
+	streams []*Analysis
 	early   []Refusal // before the first hello
 	lines   int64
 }
@@ -52,7 +52,7 @@ func (f *Splitter) Streams() int { return len(f.streams) }
 
 // Finish ends the n-th stream, from 0, and returns it to be asked. Its memory is let go of: nothing may be put into it
 // afterwards.
-func (f *Splitter) Finish(n int) *Stream {
+func (f *Splitter) Finish(n int) *Analysis {
 	s := f.streams[n]
 	s.Finish()
 	f.streams[n] = nil
@@ -87,7 +87,7 @@ func (f *Splitter) begin() {
 // after ctx does, with ErrInterrupted.
 func Analyse(ctx context.Context, in io.Reader, opts reader.Options, set rules.Settings) (*Result, error) {
 	results := []*Result{}
-	err := read(ctx, in, opts, &Splitter{Set: set}, func(_ int, s *Stream) { results = append(results, s.Result()) })
+	err := read(ctx, in, opts, &Splitter{Set: set}, func(_ int, s *Analysis) { results = append(results, s.Result()) })
 	if len(results) == 0 {
 		return nil, err
 	}
@@ -111,12 +111,12 @@ func Study(ctx context.Context, in io.Reader, opts reader.Options, set rules.Set
 		return &out[n]
 	}
 	f := &Splitter{Set: set, Scopes: func(n int, c derive.Chunk) { at(n).Chunks = append(at(n).Chunks, c) }}
-	err := read(ctx, in, opts, f, func(n int, s *Stream) { at(n).Result, at(n).State = s.Result(), s.State() })
+	err := read(ctx, in, opts, f, func(n int, s *Analysis) { at(n).Result, at(n).State = s.Result(), s.State() })
 	return out, err
 }
 
 // read reads a whole file into f and gives each stream to done when it has ended.
-func read(ctx context.Context, in io.Reader, opts reader.Options, f *Splitter, done func(n int, s *Stream)) error {
+func read(ctx context.Context, in io.Reader, opts reader.Options, f *Splitter, done func(n int, s *Analysis)) error {
 	plain, err := reader.Decompress(in)
 	if err != nil {
 		return err

@@ -14,7 +14,7 @@ import (
 
 // Freeze packs the analysis as it is, to go on from there. It grows with what is alive and remembered. The bytes mean
 // something to this very program only, to a stream made with the same settings.
-func (s *Stream) Freeze() ([]byte, error) {
+func (s *Analysis) Freeze() ([]byte, error) {
 	set := s.frozen()
 	b, err := set.Freeze()
 	if err != nil {
@@ -24,7 +24,7 @@ func (s *Stream) Freeze() ([]byte, error) {
 }
 
 // Thaw makes a new stream what one was that Freeze packed. After an error it must not be used.
-func (s *Stream) Thaw(b []byte) error {
+func (s *Analysis) Thaw(b []byte) error {
 	set := s.frozen()
 	if err := set.Thaw(b); err != nil {
 		return fmt.Errorf("go on with an analysis: %w", err)
@@ -32,7 +32,7 @@ func (s *Stream) Thaw(b []byte) error {
 	return nil
 }
 
-func (s *Stream) frozen() freeze.Set {
+func (s *Analysis) frozen() freeze.Set {
 	f := freeze.Set{
 		Roots: []any{s.order, s.world, s.found, s.tracker, s.facts, s.known, &s.health, &s.finished},
 		Fixed: append(ledger.Fixed(), s.set),

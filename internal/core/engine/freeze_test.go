@@ -51,7 +51,7 @@ func TestFreeze(t *testing.T) {
 	for file, text := range traces {
 		run := func(every int) string {
 			said := told{}
-			begin := func() *Stream {
+			begin := func() *Analysis {
 				return NewLive(rules.Default(), func(c derive.Chunk) { said.Chunks = append(said.Chunks, c) })
 			}
 			s := begin()

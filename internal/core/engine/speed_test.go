@@ -106,7 +106,7 @@ func TestMemoryIsOfWhatIsAlive(t *testing.T) {
 }
 
 // begun returns a stream that has read the set-up.
-func begun(t testing.TB) *engine.Stream {
+func begun(t testing.TB) *engine.Analysis {
 	t.Helper()
 	s := engine.NewStream(rules.Default(), nil)
 	r := reader.New(strings.NewReader(fmt.Sprintf(setUp, "h-1")), reader.Options{})

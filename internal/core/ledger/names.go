@@ -34,8 +34,8 @@ type names struct {
 	recent [256]string `freeze:"-"`
 }
 
-// keep returns name as it is held here, false if there is no room for it.
-func (n *names) keep(name string) (string, bool) {
+// intern returns name as it is held here, false if there is no room for it.
+func (n *names) intern(name string) (string, bool) {
 	if name == "" {
 		return "", true
 	}
@@ -62,7 +62,7 @@ func (n *names) keep(name string) (string, bool) {
 
 // or replaces a name that there is no room for.
 func (n *names) or(name *string, instead string) {
-	held, ok := n.keep(*name)
+	held, ok := n.intern(*name)
 	if !ok {
 		held = instead
 	}
@@ -124,8 +124,8 @@ func (n *names) bound(ev *event.Event) {
 
 // asked bounds a service and key that belong together: what was asked for is known as a whole or not at all.
 func (n *names) asked(service, key *string, drop func()) {
-	s, ok1 := n.keep(*service)
-	k, ok2 := n.keep(*key)
+	s, ok1 := n.intern(*service)
+	k, ok2 := n.intern(*key)
 	if *service, *key = s, k; !ok1 || !ok2 {
 		*service, *key = "", ""
 		drop()

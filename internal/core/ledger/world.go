@@ -15,8 +15,8 @@ import (
 // a World is told to remember fewer: the same window as the format gives lines out of order.
 const Remembered = 65_536
 
-// Stream is what a hello said.
-type Stream struct {
+// Hello is what a hello said.
+type Hello struct {
 	App, Stream, Version, Language, Host, Environment, Recorder string
 	PID                                                         int64
 	Labels                                                      map[string]string
@@ -66,7 +66,7 @@ type Change struct {
 
 // World is the picture. It is not safe for use by several goroutines.
 type World struct {
-	Stream Stream
+	Stream Hello
 	Sees   Sight
 	Seq    int64 // events applied
 	T      int64 // the latest time seen, ns
@@ -236,7 +236,7 @@ func (w *World) hello(ev *event.Event) error {
 	if err != nil {
 		return fmt.Errorf("start of the stream: %w", err)
 	}
-	w.Stream = Stream{
+	w.Stream = Hello{
 		App: ev.App, Stream: ev.Stream, Version: ev.Version, Language: ev.Language, Host: ev.Host,
 		Environment: ev.Environment, Recorder: ev.Recorder, PID: ev.PID, Labels: ev.Labels, StartText: ev.Start, Start: start,
 	}

@@ -77,11 +77,11 @@ func Part(src *Source, how string) (*Source, error) {
 	case "first-half", "second-half":
 		return half(src, how == "second-half"), nil
 	}
-	of := func(s *Stream) string { return s.State.Version }
+	of := func(s *StreamSource) string { return s.State.Version }
 	wanted := strings.TrimPrefix(how, "version=")
 	if host, ok := strings.CutPrefix(how, "host="); ok {
 		wanted = host
-		of = func(s *Stream) string {
+		of = func(s *StreamSource) string {
 			if s.Result == nil {
 				return ""
 			}
@@ -154,7 +154,7 @@ func half(src *Source, second bool) *Source {
 		one.Regs = append(one.Regs, derive.CostReg{Reg: r.Reg, Made: reg.Made, OwnNS: reg.OwnNS, MadePer: derive.Unknown, OwnPer: derive.Unknown})
 	}
 	s.Costs = []derive.Cost{one}
-	part := &Source{Recording: src.Recording, Streams: []Stream{{State: &s}}}
+	part := &Source{Recording: src.Recording, Streams: []StreamSource{{State: &s}}}
 	if src.Result != nil {
 		only := *src.Result
 		only.Findings = nil

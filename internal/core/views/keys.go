@@ -54,34 +54,82 @@ func askedOf(n derive.Name) asked { return asked{n.Service, keyOf(n.Key), n.Key 
 // key anywhere or several registrations, and with all the others too.
 func Keys(src *Source, f Filter, all bool) KeysView {
 	s := src.State()
-	at := map[asked]int{}
-	var list []KeyRow
-	row := func(n derive.Name) *KeyRow {
-		k := askedOf(n)
-		i, ok := at[k]
-		if !ok {
-			i = len(list)
-			at[k] = i
-			list = append(list, KeyRow{Service: n.Service, Key: n.Key, Registered: []Registered{}, Answers: []Answer{}})
-		}
-		return &list[i]
+	t := &keyTable{at: map[asked]int{}}
+	t.registered(s, f.Lifetime)
+	t.given(s)
+	t.missing(s)
+	keyed, several := map[string]bool{}, map[string]int{}
+	for _, r := range t.list {
+		keyed[r.Service] = keyed[r.Service] || r.Key != nil || r.Missing > 0
+		several[r.Service] = max(several[r.Service], len(r.Registered))
 	}
+	out := []KeyRow{}
+	for _, r := range t.list {
+		if !f.names(r.Service, keyOf(r.Key)) || !all && !keyed[r.Service] && several[r.Service] < 2 {
+			continue
+		}
+		r.AskedBy = busiest(r.AskedBy)
+		slices.SortStableFunc(r.Answers, func(a, b Answer) int { return cmp.Compare(b.Count, a.Count) })
+		r.State = r.state()
+		out = append(out, r)
+	}
+	slices.SortStableFunc(out, func(a, b KeyRow) int {
+		return cmp.Or(cmp.Compare(a.Service, b.Service), cmp.Compare(keyOf(a.Key), keyOf(b.Key)))
+	})
+	return KeysView{Recording: src.Recording, Keys: page(out, &f), Total: len(out)}
+}
+
+func (r *KeyRow) state() string {
+	switch {
+	case r.Missing > 0:
+		return "missing"
+	case slices.ContainsFunc(r.Answers, func(a Answer) bool { return a.Other }):
+		return "answered by another key"
+	case r.Asked == 0:
+		return "never asked"
+	}
+	return "answered"
+}
+
+// keyTable is rows adding up, one for each service and key.
+type keyTable struct {
+	at   map[asked]int
+	list []KeyRow
+}
+
+func (t *keyTable) row(n derive.Name) *KeyRow {
+	k := askedOf(n)
+	i, ok := t.at[k]
+	if !ok {
+		i = len(t.list)
+		t.at[k] = i
+		t.list = append(t.list, KeyRow{Service: n.Service, Key: n.Key, Registered: []Registered{}, Answers: []Answer{}})
+	}
+	return &t.list[i]
+}
+
+// registered adds what is registered, with this lifetime or any.
+func (t *keyTable) registered(s *derive.State, lifetime string) {
 	for n := range s.Registrations {
 		r := &s.Registrations[n]
-		if r.Internal || r.Service == "" || f.Lifetime != "" && r.Lifetime != f.Lifetime {
+		if r.Internal || r.Service == "" || lifetime != "" && r.Lifetime != lifetime {
 			continue
 		}
 		for _, name := range append([]derive.Name{{Service: r.Service, Key: r.Key}}, r.Also...) {
-			one := row(name)
+			one := t.row(name)
 			one.Registered = append(one.Registered, Registered{ID: n, Of: refOf(r), Answers: r.Answered == n})
 		}
 	}
+}
+
+// given adds what was asked for and what answered.
+func (t *keyTable) given(s *derive.State) {
 	for n := range s.Handouts {
 		h := &s.Handouts[n]
 		if h.Asked.Service == "" || h.Given >= 0 && s.Registrations[h.Given].Internal {
 			continue
 		}
-		one := row(h.Asked)
+		one := t.row(h.Asked)
 		one.Asked += h.Count
 		one.AskedBy = addAsker(one.AskedBy, askerOf(s, h))
 		a := Answer{ID: h.Given, Of: finding.Ref{Service: h.Impl, Implementation: finding.Text(h.Impl)}, Count: h.Count}
@@ -96,41 +144,17 @@ func Keys(src *Source, f Filter, all bool) KeysView {
 			one.Answers = append(one.Answers, a)
 		}
 	}
+}
+
+// missing adds what was asked for and not found.
+func (t *keyTable) missing(s *derive.State) {
 	for _, fail := range s.Failures {
 		if fail.Why != "missing" && fail.Why != "ambiguous" {
 			continue
 		}
-		one := row(fail.Asked)
+		one := t.row(fail.Asked)
 		one.Missing += fail.Count
 		one.Why = fail.Why
 		one.AskedBy = addAsker(one.AskedBy, Asker{Consumer: refAt(s, fail.Consumer), How: fail.Why, Count: fail.Count})
 	}
-	keyed, several := map[string]bool{}, map[string]int{}
-	for _, r := range list {
-		keyed[r.Service] = keyed[r.Service] || r.Key != nil || r.Missing > 0
-		several[r.Service] = max(several[r.Service], len(r.Registered))
-	}
-	out := []KeyRow{}
-	for _, r := range list {
-		if !f.names(r.Service, keyOf(r.Key)) || !all && !keyed[r.Service] && several[r.Service] < 2 {
-			continue
-		}
-		r.AskedBy = busiest(r.AskedBy)
-		slices.SortStableFunc(r.Answers, func(a, b Answer) int { return cmp.Compare(b.Count, a.Count) })
-		switch {
-		case r.Missing > 0:
-			r.State = "missing"
-		case slices.ContainsFunc(r.Answers, func(a Answer) bool { return a.Other }):
-			r.State = "answered by another key"
-		case r.Asked == 0:
-			r.State = "never asked"
-		default:
-			r.State = "answered"
-		}
-		out = append(out, r)
-	}
-	slices.SortStableFunc(out, func(a, b KeyRow) int {
-		return cmp.Or(cmp.Compare(a.Service, b.Service), cmp.Compare(keyOf(a.Key), keyOf(b.Key)))
-	})
-	return KeysView{Recording: src.Recording, Keys: page(out, &f), Total: len(out)}
 }

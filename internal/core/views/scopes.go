@@ -32,7 +32,7 @@ type ScopeRow struct {
 }
 
 // rowOf shows a scope of the n-th stream.
-func rowOf(s *Stream, n int, row *derive.Scope) ScopeRow {
+func rowOf(s *StreamSource, n int, row *derive.Scope) ScopeRow {
 	start, _ := time.Parse(time.RFC3339, s.State.Start) // the reader has checked it
 	return ScopeRow{
 		Stream: n, Began: start.Add(time.Duration(row.Opened)).UTC().Format(time.RFC3339Nano), TookNS: row.Took(),
@@ -153,7 +153,7 @@ func names(s *derive.State) []Named {
 }
 
 // findScopes returns up to want scopes of one stream, in the order that was asked for.
-func findScopes(s *Stream, q *ScopeQuery, want int) ([]derive.Scope, error) {
+func findScopes(s *StreamSource, q *ScopeQuery, want int) ([]derive.Scope, error) {
 	pending, err := s.Log.Pending()
 	if err != nil {
 		return nil, err
@@ -196,7 +196,7 @@ func findScopes(s *Stream, q *ScopeQuery, want int) ([]derive.Scope, error) {
 }
 
 // findScope returns one scope by its id.
-func findScope(s *Stream, id uint64) (derive.Scope, bool, error) {
+func findScope(s *StreamSource, id uint64) (derive.Scope, bool, error) {
 	pending, err := s.Log.Pending()
 	if err != nil {
 		return derive.Scope{}, false, err

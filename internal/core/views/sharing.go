@@ -98,7 +98,7 @@ func Sharing(src *Source, q SharingQuery) (Board, error) {
 }
 
 // boardScopes chooses the columns, in the order in which the scopes opened.
-func boardScopes(src *Source, s *Stream, q *SharingQuery, b *Board) ([]derive.Scope, error) {
+func boardScopes(src *Source, s *StreamSource, q *SharingQuery, b *Board) ([]derive.Scope, error) {
 	var scopes []derive.Scope
 	if len(q.Scopes) > 0 {
 		for _, id := range q.Scopes[:min(len(q.Scopes), MaxBoardScopes)] {
@@ -153,7 +153,7 @@ type reception struct {
 }
 
 // receipts reads who received what in one scope.
-func receipts(s *Stream, res *resolver, scope derive.Scope) (*reception, error) {
+func receipts(s *StreamSource, res *resolver, scope derive.Scope) (*reception, error) {
 	r := &reception{scope: scope, res: res, by: map[uint64][]int{}, made: map[uint64]bool{}, given: map[uint64]bool{}}
 	add := func(x receipt) {
 		if len(r.list) < maxStoryRows {

@@ -16,14 +16,14 @@ import (
 // Source is a recording as views ask it: what was derived of each stream, and the few stored pieces they need.
 type Source struct {
 	Recording string
-	Streams   []Stream
+	Streams   []StreamSource
 	Result    *engine.Result // of all streams together
 	Stale     int            // streams that another version, or other settings, derived, and that are being derived anew
 	merged    *derive.State
 }
 
-// Stream is one stream of a Source.
-type Stream struct {
+// StreamSource is one stream of a Source.
+type StreamSource struct {
 	State  *derive.State
 	Result *engine.Result // of this stream alone; nil where that is not known
 	Log    Log
@@ -185,13 +185,13 @@ type made struct {
 // resolver finds out what instances are, from what is alive and, for what has gone, from the lines on which they were
 // made.
 type resolver struct {
-	stream *Stream
+	stream *StreamSource
 	regs   map[uint64]int
 	known  map[uint64]made
 	looked map[int]bool
 }
 
-func newResolver(s *Stream) *resolver {
+func newResolver(s *StreamSource) *resolver {
 	r := &resolver{stream: s, regs: map[uint64]int{}, known: map[uint64]made{}, looked: map[int]bool{}}
 	for n := range s.State.Registrations {
 		r.regs[s.State.Registrations[n].ID] = n

@@ -14,8 +14,8 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// Stream analyses one stream while its lines arrive. It is not safe for use by several goroutines.
-type Stream struct {
+// Analysis analyses one stream while its lines arrive. It is not safe for use by several goroutines.
+type Analysis struct {
 	order    *order.Order
 	world    *ledger.World
 	watchers [ledger.Happenings][]rules.Watcher
@@ -40,15 +40,15 @@ type Stream struct {
 // NewStream returns a Stream that waits for its hello. NewLive returns one that is still being written: some rules then
 // go by what is usual so far. Set are the thresholds and lists that rules go by.
 // Full chunks of the log of scopes go to scopes, which may be nil.
-func NewStream(set rules.Settings, scopes func(derive.Chunk)) *Stream {
+func NewStream(set rules.Settings, scopes func(derive.Chunk)) *Analysis {
 	return newStream(set, false, scopes)
 }
-func NewLive(set rules.Settings, scopes func(derive.Chunk)) *Stream {
+func NewLive(set rules.Settings, scopes func(derive.Chunk)) *Analysis {
 	return newStream(set, true, scopes)
 }
 
-func newStream(set rules.Settings, live bool, scopes func(derive.Chunk)) *Stream {
-	s := &Stream{order: order.New(), meter: meter.New(nil)}
+func newStream(set rules.Settings, live bool, scopes func(derive.Chunk)) *Analysis {
+	s := &Analysis{order: order.New(), meter: meter.New(nil)}
 	s.world = ledger.New(s.meter, s.changed)
 	s.found = newCollector(s.world)
 	s.apply = s.used
@@ -62,7 +62,7 @@ func newStream(set rules.Settings, live bool, scopes func(derive.Chunk)) *Stream
 	return s
 }
 
-func (s *Stream) watch(w rules.Watcher, sees []ledger.Happening) {
+func (s *Analysis) watch(w rules.Watcher, sees []ledger.Happening) {
 	s.all = append(s.all, w)
 	for _, what := range sees {
 		s.watchers[what] = append(s.watchers[what], w)
@@ -73,17 +73,17 @@ func (s *Stream) watch(w rules.Watcher, sees []ledger.Happening) {
 }
 
 // Begun tells whether the stream's hello has come.
-func (s *Stream) Begun() bool { return !s.world.Stream.Start.IsZero() }
+func (s *Analysis) Begun() bool { return !s.world.Stream.Start.IsZero() }
 
 // Ended tells whether the stream's bye has come.
-func (s *Stream) Ended() bool { return s.world.Ended }
+func (s *Analysis) Ended() bool { return s.world.Ended }
 
 // Remember says how many ended instances are remembered, and half as many closed scopes, from now on: ledger.Remembered
 // at most. What has been forgotten and is spoken of again counts as unresolved.
-func (s *Stream) Remember(n int) { s.world.Remember = min(n, ledger.Remembered) }
+func (s *Analysis) Remember(n int) { s.world.Remember = min(n, ledger.Remembered) }
 
 // Put takes the next line.
-func (s *Stream) Put(line reader.Line) {
+func (s *Analysis) Put(line reader.Line) {
 	s.health.Lines++
 	if s.broken != nil || s.interrupted {
 		return
@@ -105,9 +105,9 @@ func (s *Stream) Put(line reader.Line) {
 }
 
 // MostWork returns how many steps of work the costliest line took so far.
-func (s *Stream) MostWork() int64 { return s.most }
+func (s *Analysis) MostWork() int64 { return s.most }
 
-func (s *Stream) refuse(line int64, why string) {
+func (s *Analysis) refuse(line int64, why string) {
 	s.health.Refused++
 	if len(s.health.Refusals) < maxRefusals {
 		s.health.Refusals = append(s.health.Refusals, Refusal{Line: line, Why: why})
@@ -115,7 +115,7 @@ func (s *Stream) refuse(line int64, why string) {
 }
 
 // used gives an event whose ids are known to the ledger.
-func (s *Stream) used(ev *event.Event) {
+func (s *Analysis) used(ev *event.Event) {
 	err := s.world.Apply(ev)
 	if err == nil {
 		s.health.Used++
@@ -128,7 +128,7 @@ func (s *Stream) used(ev *event.Event) {
 	s.refuse(ev.Line, err.Error())
 }
 
-func (s *Stream) changed(c *ledger.Change) {
+func (s *Analysis) changed(c *ledger.Change) {
 	for _, w := range s.watchers[c.What] {
 		w.See(c)
 	}
@@ -136,7 +136,7 @@ func (s *Stream) changed(c *ledger.Change) {
 
 // Finish says that nothing more will come: what still waits is given up, and rules say what they have left to say.
 // Lines may come all the same; they then count as usual.
-func (s *Stream) Finish() {
+func (s *Analysis) Finish() {
 	s.order.GiveUp()
 	if s.finished {
 		return
@@ -155,7 +155,7 @@ func (s *Stream) Finish() {
 }
 
 // State returns a copy of what views answer from, as it is now.
-func (s *Stream) State() *derive.State {
+func (s *Analysis) State() *derive.State {
 	state := s.tryState()
 	if s.broken != nil {
 		return derive.Nothing(s.world)
@@ -163,7 +163,7 @@ func (s *Stream) State() *derive.State {
 	return state
 }
 
-func (s *Stream) tryState() *derive.State {
+func (s *Analysis) tryState() *derive.State {
 	if s.broken != nil || s.interrupted {
 		return nil
 	}
@@ -173,14 +173,14 @@ func (s *Stream) tryState() *derive.State {
 }
 
 // Pending calls f for the scopes that are in no chunk of the log yet.
-func (s *Stream) Pending(f func(derive.Scope)) {
+func (s *Analysis) Pending(f func(derive.Scope)) {
 	if !s.finished && s.broken == nil && !s.interrupted {
 		s.tracker.Pending(f)
 	}
 }
 
 // Health returns the stream's health as it is now.
-func (s *Stream) Health() Health {
+func (s *Analysis) Health() Health {
 	h := s.health
 	h.Refusals = append([]Refusal{}, s.health.Refusals...)
 	h.Unresolved += s.order.Unresolved()
@@ -201,7 +201,7 @@ func (s *Stream) Health() Health {
 }
 
 // silent lists the rules that this recorder cannot give the evidence for, at least for some instances.
-func (s *Stream) silent() []string {
+func (s *Analysis) silent() []string {
 	list := []string{}
 	for _, rule := range rules.All {
 		if rule.Needs&^s.world.Sees != 0 {
@@ -212,7 +212,7 @@ func (s *Stream) silent() []string {
 }
 
 // Result returns a copy of what is known now.
-func (s *Stream) Result() *Result {
+func (s *Analysis) Result() *Result {
 	findings := s.findings() // first: it may break the stream
 	st := s.world.Stream
 	health := s.Health()
@@ -232,7 +232,7 @@ func (s *Stream) Result() *Result {
 	return &Result{Format: Format, Streams: []Info{info}, Findings: findings}
 }
 
-func (s *Stream) findings() []*finding.Finding {
+func (s *Analysis) findings() []*finding.Finding {
 	if s.broken != nil || s.interrupted {
 		return nil
 	}

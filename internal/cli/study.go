@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/views"
+	"keenlantern.example/record/event"
+)
+
+// study analyses a trace file for views.
+func study(ctx context.Context, name, settings string) (*views.Source, error) {
+	if name == "-" {
+		return nil, &usageError{"a view reads the trace twice, so it takes a file; 'keenlantern check -' reads standard input"}
+	}
+	set, err := readSettings(settings)
+	if err != nil {
+		return nil, err
+	}
+	in, err := open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	list, err := engine.Study(ctx, in, reader.Options{}, set)
+	if err != nil {
+		return nil, unreadable(name, err)
+	}
+	src := &views.Source{Recording: name}
+	results := []*engine.Result{}
+	for n := range list {
+		results = append(results, list[n].Result)
+		src.Streams = append(src.Streams, views.StreamSource{State: list[n].State, Result: list[n].Result, Log: chunks(list[n].Chunks), Lines: &fileLines{ctx, name}})
+	}
+	src.Result = engine.Merge(results)
+	return src, nil
+}
+
+// chunks is a log of scopes in memory.
+type chunks []derive.Chunk
+
+func (c chunks) Chunk(n int) ([]derive.Scope, error) { return derive.Unpack(c[n].Body) }
+
+func (c chunks) Pending() ([]derive.Scope, error) { return nil, nil }
+
+// fileLines reads a file's lines again.
+type fileLines struct {
+	ctx  context.Context
+	name string
+}
+
+func (l *fileLines) Between(from, to int64, f func(*event.Event) bool) error {
+	in, err := open(l.name)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	plain, err := reader.Decompress(&stoppable{l.ctx, in})
+	if err != nil {
+		return unreadable(l.name, err)
+	}
+	defer plain.Close()
+	for r := reader.New(plain, reader.Options{}); ; {
+		line, err := r.Next()
+		if err != nil {
+			return l.ctx.Err() // that it could be read was seen when it was analysed
+		}
+		if line.Number < from || line.Event == nil {
+			continue
+		}
+		if line.Number > to || !f(line.Event) {
+			return nil
+		}
+	}
+}
+
+func part(ctx context.Context, word, settings string) (*views.Source, string, error) {
+	name, how, _ := strings.Cut(word, "@")
+	src, err := study(ctx, name, settings)
+	if err != nil {
+		return nil, "", err
+	}
+	src, err = views.Part(src, how)
+	return src, how, err
+}
