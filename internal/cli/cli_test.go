@@ -22,9 +22,24 @@ var update = flag.Bool("update", false, "rewrite the expected output in the scri
 func TestMain(m *testing.M) {
 	testscript.Main(m, map[string]func(){
 		"keenlantern": func() {
-			os.Exit(cli.Main(interruptible(), cli.IO{Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, Terminal: os.Getenv(onTerminal) != ""}, os.Args[1:]))
+			code := cli.Main(interruptible(), cli.IO{Out: os.Stdout, Err: os.Stderr, Env: os.Getenv, Terminal: os.Getenv(onTerminal) != ""}, os.Args[1:])
+			noteCoverage(m)
+			os.Exit(code)
 		},
 	})
+}
+
+// noteCoverage writes what a command ran of the program, where that is measured: only a test binary that runs tests does so, so
+// it runs none.
+func noteCoverage(m *testing.M) {
+	folder := os.Getenv("GOCOVERDIR")
+	nowhere, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0)
+	if folder == "" || err != nil {
+		return
+	}
+	os.Stdout, os.Stderr = nowhere, nowhere
+	os.Args = []string{os.Args[0], "-test.run=^$", "-test.gocoverdir=" + folder}
+	m.Run()
 }
 
 // TestScripts runs the commands as users do, each script in a folder of its own with the sample trace.
@@ -38,7 +53,7 @@ func TestScripts(t *testing.T) {
 		Dir:           "testdata",
 		UpdateScripts: *update,
 		Setup: func(e *testscript.Env) error {
-			e.Vars = append(e.Vars, "TZ=UTC", "NO_COLOR=1", "KEENLANTERN_SERVER=http://127.0.0.1:1")
+			e.Vars = append(e.Vars, "TZ=UTC", "NO_COLOR=1", "KEENLANTERN_SERVER=http://127.0.0.1:1", "GOCOVERDIR="+os.Getenv("GOCOVERDIR"))
 			e.Values["service"] = new(*browser.Service)
 			if err := os.WriteFile(filepath.Join(e.WorkDir, "office.ndjson"), office, 0o644); err != nil {
 				return err
