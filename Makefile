@@ -48,7 +48,7 @@ lint:
 # How much of each package under internal and of the recorder the tests run, the service that they start as a process included.
 cover: build chromium
 	rm -rf .cover && mkdir .cover
-	GOFLAGS='-cover -coverpkg=keenlantern.example/internal/...' KEENLANTERN_BROWSER=required go test -exec 'env GOCOVERDIR=$(CURDIR)/.cover' -timeout 15m ./... -args -test.gocoverdir=$(CURDIR)/.cover
+	GOFLAGS='-cover -coverpkg=keenlantern.example/cmd/...,keenlantern.example/internal/...,keenlantern.example/record/...' KEENLANTERN_BROWSER=required go test -exec 'env GOCOVERDIR=$(CURDIR)/.cover' -timeout 15m ./... -args -test.gocoverdir=$(CURDIR)/.cover
 	cd recorders/go && GOFLAGS='-cover -coverpkg=keenlantern.example/record/...' go test ./... -args -test.gocoverdir=$(CURDIR)/.cover
 	@go tool covdata percent -i=.cover | awk '{ print $$(NF-2), $$1 }' | sort -n
 
