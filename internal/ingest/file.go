@@ -52,7 +52,7 @@ func (h *Hub) PutFile(ctx context.Context, in io.Reader, most int64) (sum views.
 	f.lines = reader.New(&easy{plain: plain, packed: read, most: most}, reader.Options{})
 	f.split = &engine.Splitter{Set: h.set, Stop: f.stop, Scopes: func(n int, c derive.Chunk) { f.putChunk(ctx, n, c) }}
 	err = f.run(ctx)
-	if cause := context.Cause(ctx); err != nil && cause != nil && cause != ctx.Err() {
+	if cause := context.Cause(ctx); err != nil && cause != nil {
 		err = cause // why it was ended, rather than what that made fail
 	}
 	if err != nil && f.recording != "" {

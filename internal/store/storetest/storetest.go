@@ -43,7 +43,7 @@ func Run(t *testing.T, open func(ctx context.Context, folder string) (Store, err
 	for name, check := range map[string]func(*testing.T, Store){
 		"batches follow each other": follow, "batches are found by their lines": find, "what is derived is replaced as a whole": derived,
 		"what is not derived, or with another key, is listed": unfinished, "a checkpoint is one program's": checkpoints,
-		"a stream has one holder": leases, "names of recordings": names, "summaries are of what is": summaries,
+		"a stream has one holder": leases, "names of recordings": names, "summaries are of what is": summaries, "whoever gave up gets an error, and nothing is done": givenUp,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, err := open(t.Context(), t.TempDir())
@@ -431,4 +431,64 @@ func (m stored) check(t *testing.T, s Store) {
 			assert.Equal(t, st.ID, byName.ID)
 		}
 	}
+}
+
+// givenUp calls everything for somebody who has gone.
+func givenUp(t *testing.T, s Store) {
+	st := begin(t, s, "aaa11", 1)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	next := store.Batch{N: 2, FirstLine: 100, Lines: 1, Body: []byte("x\n")}
+	for name, call := range map[string]func() error{
+		"AddRecording": func() error { return s.AddRecording(ctx, *recording("bbb22")) },
+		"AddStream":    func() error { _, err := s.AddStream(ctx, "aaa11", "another", true); return err },
+		"AppendBatch":  func() error { return s.AppendBatch(ctx, st, next, 2) },
+		"BeginStream": func() error {
+			_, err := s.BeginStream(ctx, recording("ccc33"), store.Stream{Recording: "ccc33", Name: "c", Live: true}, next, 2)
+			return err
+		},
+		"Batch":       func() error { _, err := s.Batch(ctx, st, 1); return err },
+		"BatchesWith": func() error { _, err := s.BatchesWith(ctx, st, 1, 9, 9); return err },
+		"Imported":    func() error { return s.Imported(ctx, "aaa11") },
+		"Recording":   func() error { _, err := s.Recording(ctx, "aaa11"); return err },
+		"Recordings":  func() error { _, _, err := s.Recordings(ctx, 1, 0); return err },
+		"SetHousekeeping": func() error {
+			return s.SetHousekeeping(ctx, store.Recording{ID: "aaa11", Name: "x", Labels: []byte("{}")})
+		},
+		"SetSummary":      func() error { return s.SetSummary(ctx, "aaa11", 0, []byte("x")) },
+		"DeleteRecording": func() error { return s.DeleteRecording(ctx, "aaa11") },
+		"Sizes":           func() error { _, err := s.Sizes(ctx); return err },
+		"LiveStream":      func() error { _, err := s.LiveStream(ctx, "stream of aaa11"); return err },
+		"StreamByID":      func() error { _, err := s.StreamByID(ctx, st); return err },
+		"Streams":         func() error { _, err := s.Streams(ctx, "aaa11"); return err },
+		"StreamCount":     func() error { _, err := s.StreamCount(ctx, "aaa11"); return err },
+		"SeenNS":          func() error { _, err := s.SeenNS(ctx); return err },
+		"Seen":            func() error { return s.Seen(ctx, 5) },
+		"SetResult":       func() error { return s.SetResult(ctx, st, &store.Derived{Analysed: 1, Result: []byte("x")}) },
+		"Result":          func() error { _, err := s.Result(ctx, st); return err },
+		"Digests":         func() error { _, err := s.Digests(ctx, "aaa11"); return err },
+		"State":           func() error { _, _, err := s.State(ctx, st); return err },
+		"PutChunks":       func() error { return s.PutChunks(ctx, st, []store.Chunk{{N: 0, Body: []byte("x")}}) },
+		"Chunk":           func() error { _, err := s.Chunk(ctx, st, 0); return err },
+		"DropStaged":      func() error { return s.DropStaged(ctx, st) },
+		"PutCheckpoint":   func() error { return s.PutCheckpoint(ctx, st, 1, "p", []byte("x")) },
+		"Checkpoint":      func() error { _, _, err := s.Checkpoint(ctx, st, "p"); return err },
+		"DropCheckpoint":  func() error { return s.DropCheckpoint(ctx, st) },
+		"Unfinished":      func() error { _, err := s.Unfinished(ctx, "k"); return err },
+		"Stale":           func() error { _, _, err := s.Stale(ctx, "k", func(store.Stream) bool { return false }); return err },
+		"Broken":          func() error { _, err := s.Broken(ctx); return err },
+		"Again":           func() error { return s.Again(ctx, st) },
+	} {
+		require.ErrorIs(t, call(), context.Canceled, name)
+	}
+	list, total, err := s.Recordings(t.Context(), 10, 0)
+	require.NoError(t, err)
+	assert.Equal(t, 1, total)
+	assert.Empty(t, list[0].Name)
+	got, err := s.StreamByID(t.Context(), st)
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, got.Batches)
+	result, err := s.Result(t.Context(), st)
+	require.NoError(t, err)
+	assert.Nil(t, result)
 }
