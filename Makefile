@@ -47,7 +47,7 @@ lint:
 
 # How much of each package under internal and of the recorder the tests run, the service that they start as a process included.
 cover: build chromium
-	rm -rf .cover && mkdir .cover
+	rm -rf .cover && mkdir -m 777 .cover # some services run as another user
 	GOFLAGS='-cover -coverpkg=keenlantern.example/cmd/...,keenlantern.example/internal/...,keenlantern.example/record/...' KEENLANTERN_BROWSER=required go test -exec 'env GOCOVERDIR=$(CURDIR)/.cover' -timeout 15m ./... -args -test.gocoverdir=$(CURDIR)/.cover
 	cd recorders/go && GOFLAGS='-cover -coverpkg=keenlantern.example/record/...' go test ./... -args -test.gocoverdir=$(CURDIR)/.cover
 	@go tool covdata percent -i=.cover | awk '{ print $$(NF-2), $$1 }' | sort -n

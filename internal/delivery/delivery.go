@@ -127,10 +127,14 @@ func (s *Service) batch(w http.ResponseWriter, r *http.Request, name, number str
 	body, err := unpacked(r)
 	if err != nil {
 		s.say("a body that cannot be read: %v", err)
+		http.Error(w, "the body cannot be read", http.StatusBadRequest)
+		return
 	}
 	n, err := strconv.Atoi(number)
 	if err != nil || n < 1 {
 		s.say("batch %q", number)
+		http.Error(w, "a batch has a number, from 1", http.StatusBadRequest)
+		return
 	}
 	step := s.next(name)
 	answer := func() { s.take(w, name, n, body) }
