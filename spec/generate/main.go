@@ -67,6 +67,7 @@ func run(folder string, check bool) error {
 		{filepath.Join(root, "recorders", "go", "event", "table_gen.go"), event},
 		{filepath.Join(root, "recorders", "go", "event", "trace.schema.json"), schema},
 		{filepath.Join(root, "internal", "core", "reader", "table_gen.go"), reader},
+		{filepath.Join(root, "recorders", "node", "src", "table.ts"), []byte(f.typescript())},
 		{docs, []byte(table)},
 	} {
 		was, err := os.ReadFile(out.path)

@@ -1,0 +1,16 @@
+import js from '@eslint/js'
+import ts from 'typescript-eslint'
+
+export default ts.config(
+  { ignores: ['dist', 'node_modules', 'office/node_modules', 'office/dist'] },
+  js.configs.recommended,
+  ...ts.configs.strict,
+  {
+    rules: {
+      '@typescript-eslint/no-unused-vars': ['error', { argsIgnorePattern: '^_' }],
+      '@typescript-eslint/no-non-null-assertion': 'off',
+      '@typescript-eslint/no-extraneous-class': 'off',
+    },
+  },
+  { files: ['scripts/**'], languageOptions: { globals: { process: 'readonly', URL: 'readonly' } } },
+)

@@ -1,0 +1,16 @@
+// Builds the package for `import` and for `require`, and the tests, which import it by its name as applications do.
+import { execFileSync } from 'node:child_process'
+import { mkdirSync, rmSync, writeFileSync } from 'node:fs'
+import { fileURLToPath } from 'node:url'
+
+const root = fileURLToPath(new URL('..', import.meta.url))
+const tsc = fileURLToPath(new URL('../node_modules/typescript/bin/tsc', import.meta.url))
+const run = (...args) => execFileSync(process.execPath, [tsc, ...args], { cwd: root, stdio: 'inherit' })
+
+rmSync(root + 'dist', { recursive: true, force: true })
+run('-p', 'tsconfig.json')
+// What lies below a package.json of type commonjs is compiled to CommonJS.
+mkdirSync(root + 'dist/cjs', { recursive: true })
+writeFileSync(root + 'dist/cjs/package.json', '{"type":"commonjs"}\n')
+run('-p', 'tsconfig.json', '--outDir', 'dist/cjs', '--module', 'CommonJS', '--moduleResolution', 'bundler')
+if (!process.argv.includes('--no-tests')) run('-p', 'tsconfig.test.json')

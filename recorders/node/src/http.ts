@@ -1,0 +1,77 @@
+import type { IncomingMessage, RequestListener, ServerResponse } from 'node:http'
+
+import { unrecorded, type Recorder } from './recorder.js'
+
+const methods = new Set(['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'CONNECT', 'OPTIONS', 'TRACE'])
+
+/** A request's method if it is one that HTTP has: a client may invent others, without end. */
+export const methodOf = (method: string | undefined): string => (method && methods.has(method) ? method : 'OTHER')
+
+/** What a request is to be called: its method and the pattern of its route, which is undefined until it is known. */
+export type NameOf = (request: IncomingMessage) => string | undefined
+
+/**
+ * Opens a scope for a request, runs `work` in it, and closes it when the response has been sent or cut off. What is called in it,
+ * at once or later, is in that scope.
+ */
+export function serve<T>(recorder: Recorder, request: IncomingMessage, response: ServerResponse, name: NameOf, work: () => T): T {
+  if (!recorder.on) return recorder.within(unrecorded, undefined, work)
+  const header = request.headers['traceparent']
+  const trace = recorder.traceOf(Array.isArray(header) ? header[0] : header)
+  const method = methodOf(request.method)
+  const called = name(request)
+  const scope = recorder.open({
+    kind: 'request',
+    trace,
+    ...(called
+      ? { name: called }
+      : { nameLater: () => name(request) ?? (response.writableEnded || response.destroyed ? method : undefined) }),
+  })
+  if (scope > 0) response.once('close', () => recorder.close(scope))
+  return recorder.within(scope, trace, work)
+}
+
+/**
+ * Wraps a listener of node:http, so that each request is a scope. Without `name`, scopes are called by their method: a path may
+ * hold anything, and is never written.
+ */
+export function requests(recorder: Recorder, listener: RequestListener, name: NameOf = (r) => methodOf(r.method)): RequestListener {
+  return (request, response) => serve(recorder, request, response, name, () => listener(request, response))
+}
+
+interface Routed extends IncomingMessage {
+  baseUrl?: string
+  route?: { path?: unknown }
+}
+
+/** The method and the pattern of an Express route, once one has been found. */
+const routed: NameOf = (request) => {
+  const { route, baseUrl } = request as Routed
+  if (typeof route?.path !== 'string') return undefined
+  // A router that is mounted at a pattern has put what the client sent into baseUrl.
+  const params = Object.entries((request as { params?: Record<string, string> }).params ?? {})
+  const base = params.reduce((path, [param, value]) => (value ? path.replace(`/${value}`, `/:${param}`) : path), baseUrl ?? '')
+  return `${methodOf(request.method)} ${base}${route.path === '/' && base ? '' : route.path}`
+}
+
+/** Middleware for Express, to be used before any other: each request is a scope, which has the name of the route that answers it. */
+export function express(recorder: Recorder) {
+  return (request: IncomingMessage, response: ServerResponse, next: (error?: unknown) => void): void =>
+    serve(recorder, request, response, routed, next)
+}
+
+interface FastifyLike {
+  addHook(name: 'onRequest', hook: (request: FastifyRequest, reply: { raw: ServerResponse }, done: () => void) => void): unknown
+}
+interface FastifyRequest {
+  raw: IncomingMessage
+  routeOptions: { url?: string | undefined }
+}
+
+/** Has each request of a Fastify server be a scope, which has the name of its route. It is called before routes are added. */
+export function fastify(recorder: Recorder, server: FastifyLike): void {
+  server.addHook('onRequest', (request, reply, done) => {
+    const { url } = request.routeOptions
+    serve(recorder, request.raw, reply.raw, (raw) => methodOf(raw.method) + (url ? ` ${url}` : ''), done)
+  })
+}

@@ -1,0 +1,942 @@
+import { AsyncLocalStorage } from 'node:async_hooks'
+import { randomBytes, randomUUID } from 'node:crypto'
+import { hostname } from 'node:os'
+import type { Writable } from 'node:stream'
+
+import { Line, Rest, ToService, ToStream, jitter, ofService, type Batch, type Session, type Sink } from './deliver.js'
+import { lineOf } from './line.js'
+import { Objects } from './objects.js'
+import { format, maxText, type Container, type Event, type Fail, type Given, type How, type Register } from './table.js'
+
+/** The scope of work that is not recorded: recording is off, or the scope was not sampled. */
+export const unrecorded = -1
+/** Unrecorded for want of memory: what happens in it is counted. */
+const dropped = -2
+
+/** Whether and how a recorder records. */
+export interface Setting {
+  on: boolean
+  /** The part of the scopes that is recorded, over 0 up to 1; 0 or none: all of them. */
+  share?: number
+  /** Recording ends after so many ms; 0 or none: it does not. */
+  for?: number
+  /** Recording ends after so many bytes of lines; 0 or none: it does not. */
+  bytes?: number
+}
+
+/** What is recorded and where it goes. */
+export interface Config {
+  /** The application's name. */
+  app: string
+  /** Its version. */
+  version?: string
+  /** Such as "production" or "test". */
+  environment?: string
+  /** Anything that helps to tell recordings apart. */
+  labels?: Record<string, string>
+  /** What this recorder is able to see; none: everything. */
+  sees?: string[]
+
+  /** Base URL of a Keen Lantern service. One of this and `output` is given. */
+  service?: string
+  /** Sent as a bearer token where the service asks for one. */
+  token?: string
+  /** Instead of a service: a file that is not there yet (compressed where it ends in .gz), or a stream. */
+  output?: string | Writable
+
+  /** Begins without recording; the service, or `set`, switches it on. */
+  off?: boolean
+  /** How it records while nobody says otherwise. */
+  setting?: Omit<Setting, 'on'>
+  /** Keeps the service from switching this recorder: it is not asked. */
+  alone?: boolean
+
+  /** Bytes held while they cannot be sent; 8 MiB unless given. */
+  memory?: number
+  /** Bytes after which a batch is sent without waiting; 256 KiB unless given. */
+  batchSize?: number
+  /** How long an event waits for its batch to fill, in ms; 200 unless given. */
+  flushWait?: number
+  /** How long the service may take to answer, in ms; 10 s unless given. */
+  timeout?: number
+  /** Leaves signals alone: what was recorded last is lost when one ends the process. */
+  signals?: false
+
+  /** Is told, at most once a second, why batches cannot be delivered. Unless given, the first problem goes to process.emitWarning. */
+  problem?: (error: Error) => void
+}
+
+/** A stretch of work with its own instances. */
+export interface Scope {
+  /** The scope around it; 0 or none: the root. */
+  in?: number
+  /** Such as "request", "job" or "message". */
+  kind?: string
+  /** Such as "GET /tides/:gauge": never what a client made up. */
+  name?: string
+  /** The name, where it is known only later; undefined: not yet. */
+  nameLater?: () => string | undefined
+  /** A W3C trace-id. */
+  trace?: string
+  ends?: 'unknown'
+}
+
+/** A registration; see register in the trace format. */
+export type Registration = Omit<Register, 'ev' | 't' | 'reg'>
+/** A container; see container in the trace format. */
+export type ContainerSetup = Omit<Container, 'ev' | 't' | 'container' | 'scope' | 'in'>
+
+/** An instance that has been built. */
+export interface Making {
+  reg?: number
+  /** The scope in which the asking work runs. */
+  scope: number
+  /** The scope with which it ends, where that is not what its lifetime says; null: it ends with what keeps it. */
+  owner?: number | null
+  /** It lives as long as its container, whatever its lifetime says. */
+  lasting?: boolean
+  with?: (Given | Given[])[]
+  /** ns that building took, what was built for it included. */
+  took?: number
+  by?: 'factory' | 'external' | 'direct'
+  impl?: string
+  disposable?: boolean
+  disposer?: 'container' | 'code' | 'nobody'
+  container?: number
+  module?: string
+  /** When building ended, as `Recorder.now` has it; none: now. */
+  when?: number
+}
+
+/** An instance that was handed out other than through its consumer's constructor. */
+export interface Giving {
+  inst: number
+  /** None: it is not known in which. */
+  scope?: number
+  to?: number
+  entry?: string
+  service?: string
+  key?: string
+  via?: number
+  how?: How
+  site?: string
+  all?: boolean
+  module?: string
+}
+
+/** What a recorder has done so far. */
+export interface Totals {
+  /** Events written down. */
+  events: number
+  /** Events dropped for want of memory. */
+  lost: number
+  /** Bytes of lines. */
+  bytes: number
+  /** Batches accepted by the service. */
+  delivered: number
+}
+
+/** The work that is going on: which scope it is in, and its trace-id. */
+interface Flow {
+  scope: number
+  trace: string | undefined
+}
+
+const enum Kind {
+  open,
+  close,
+  make,
+  give,
+  use,
+  dispose,
+  forget,
+  rare,
+}
+
+// A note is so many numbers: its kind and time, and up to four more.
+const stride = 6
+// About what a note holds besides, in bytes: an object of a few members.
+const noteBytes = 200
+
+interface Kept {
+  making: Making
+  when: number
+}
+
+class Stream implements Session {
+  readonly stream: string = randomUUID()
+  sent = 0
+  refused = false
+  bytes = 0
+  readonly share: number
+  readonly weight: number
+  readonly began: number
+  readonly start: Date
+  readonly firstScope: number
+  readonly firstInst: number
+  readonly told: Set<number>
+  readonly setting: Setting
+
+  constructor(setting: Setting, now: number, firstScope: number, firstInst: number, told: Iterable<number>) {
+    this.setting = setting
+    this.share = setting.share || 1
+    this.weight = Math.round(1 / this.share)
+    this.began = now
+    this.start = new Date()
+    this.firstScope = firstScope
+    this.firstInst = firstInst
+    this.told = new Set(told)
+  }
+
+  /** Whether one of its limits has been reached. */
+  get over(): boolean {
+    const { bytes, for: time } = this.setting
+    return (!!bytes && this.bytes >= bytes) || (!!time && Recorder.now() - this.began >= time * 1e6)
+  }
+
+  knows(inst: number): boolean {
+    return inst >= this.firstInst || this.told.has(inst)
+  }
+}
+
+const maxWaitingOpens = 1024
+const openWait = 2e9 // ns: how long a scope's line waits for its name
+const slice = 256 // notes that are turned into lines at once
+
+/**
+ * Records one process. Calls on it never wait and never throw. What happens is noted in a few numbers and turned into lines a
+ * little later; lines are compressed and sent off the event loop.
+ */
+export class Recorder {
+  readonly #config: Config
+  readonly #id = randomUUID()
+  readonly #flow = new AsyncLocalStorage<Flow>()
+  readonly #sink: Sink
+  readonly #line: Line | undefined
+  /** Which object is which instance; nothing is kept alive by it. */
+  readonly objects: Objects
+  #otel: typeof import('@opentelemetry/api') | undefined
+
+  #now: Stream | undefined
+  #scopes = 0
+  #insts = 0
+  #regs = 0
+  #containers = 0
+  readonly #roots = new Set<number>([0])
+  #rooted = false
+  readonly #long = new Set<number>()
+  readonly #setup: Event[] = []
+  #setupBytes = 0
+  #untold = 0
+  readonly #kept = new Map<number, Kept>()
+
+  readonly #most: { notes: number; texts: number; lines: number; kept: number; setup: number }
+  readonly #numbers: Float64Array
+  readonly #more: unknown[]
+  #noted = 0 // notes
+  #written = 0 // of them
+  #texts = 0 // about how many bytes of text the notes hold
+  #crowded = false
+  #waitingOpens: { scope: Scope; t: number; id: number; of: Stream }[] = []
+  #gap = 0
+  #skipped = 0
+
+  #text = ''
+  #of: Stream | undefined
+  #queue: Batch[] = []
+  #held = 0
+  #sending: Promise<void> | undefined
+  readonly #totals: Totals = { events: 0, lost: 0, bytes: 0, delivered: 0 }
+  #timer: NodeJS.Timeout | undefined
+  #hurry: NodeJS.Immediate | undefined
+  #warned = 0
+  #closed: Promise<void> | undefined
+  readonly #asking = new AbortController()
+  readonly #rest = new Rest()
+
+  constructor(config: Config) {
+    if (!config.app) throw new Error('start recording: app is empty; name the application')
+    if (!config.service === !config.output) throw new Error('start recording: give either service or output')
+    check(config.setting ?? {})
+    this.#config = config
+    const memory = config.memory && config.memory > 0 ? config.memory : 8 << 20
+    const notes = Math.max(2 * slice, Math.floor((memory * 5) / 16 / (stride * 8 + noteBytes)))
+    this.#most = {
+      notes,
+      texts: memory / 8,
+      lines: (memory * 6) / 16,
+      kept: Math.floor(memory / 8 / 300),
+      setup: (memory * 3) / 16,
+    }
+    this.#numbers = new Float64Array(notes * stride)
+    this.#more = new Array<unknown>(notes).fill(undefined)
+    this.objects = new Objects((inst) => this.forget(inst, 'runtime'))
+    if (config.service) {
+      this.#line = new Line(config.service, config.token)
+      this.#sink = new ToService(this.#line, config.service, config.timeout ?? 10_000, (error) => this.#problem(error))
+    } else this.#sink = new ToStream(config.output!)
+    import('@opentelemetry/api').then(
+      (api) => (this.#otel = api),
+      () => undefined, // it is not installed
+    )
+    if (!config.off) this.set({ ...config.setting, on: true })
+    this.#timer = setInterval(() => this.#draw(true), config.flushWait ?? 200)
+    this.#timer.unref()
+    process.on('beforeExit', this.#beforeExit)
+    if (config.signals !== false) heed(this)
+    if (this.#line && !config.alone) void this.#listen()
+  }
+
+  /** The time in ns, evenly: what `Making.when` is counted by. */
+  static now(): number {
+    return Math.round(performance.now() * 1e6)
+  }
+
+  /** The id of the stream that is being written, '' while recording is off. */
+  get stream(): string {
+    return this.#now?.stream ?? ''
+  }
+
+  /** Whether anything is recorded at the moment. */
+  get on(): boolean {
+    return this.#now !== undefined
+  }
+
+  get totals(): Totals {
+    return { ...this.#totals, lost: this.#totals.lost + this.#skipped }
+  }
+
+  /** How it records at the moment. */
+  get setting(): Setting {
+    return this.#now?.setting ?? { on: false }
+  }
+
+  /**
+   * Switches recording on or off, or changes how it is done. Switching on begins a new stream, which is first told what is
+   * registered and what is alive and outlives scopes; scopes that are open already are left out.
+   */
+  set(to: Setting): void {
+    check(to)
+    this.#set(to, 'recording was switched off')
+  }
+
+  #set(to: Setting, why: string): void {
+    const now = this.#now
+    if (this.#closed || (!to.on && !now) || (now && same(now.setting, to))) return
+    this.#writeAll()
+    if (now) this.#bye(now, to.on ? 'recording goes on in another stream' : why)
+    this.#now = to.on ? new Stream({ ...to }, Recorder.now(), this.#scopes + 1, this.#insts + 1, this.#kept.keys()) : undefined
+    this.#of = this.#now
+    if (this.#now) this.#hello(this.#now)
+  }
+
+  #hello(of: Stream): void {
+    const c = this.#config
+    const hello: Event = {
+      ev: 'hello',
+      t: 0,
+      format,
+      app: c.app,
+      stream: of.stream,
+      start: of.start.toISOString().replace('Z', '000000Z'),
+      language: `node ${process.version}`,
+      pid: process.pid,
+      host: hostname(),
+      recorder: 'keenlantern-record/node',
+    }
+    if (c.version) hello.version = c.version
+    if (c.environment) hello.environment = c.environment
+    if (c.labels && Object.keys(c.labels).length) hello.labels = c.labels
+    if (c.sees) hello.sees = c.sees
+    this.#put(hello)
+    for (const event of this.#setup) this.#put({ ...event, t: 0 })
+    this.#gap += this.#untold
+    for (const [id, kept] of this.#kept) this.#put(this.#made(id, { ...kept.making, scope: 0, when: kept.when }, of))
+  }
+
+  // It is always written: it is small, and without it all that is open would be unknown.
+  #bye(of: Stream, why: string): void {
+    const t = Recorder.now() - of.began
+    this.#tellGap(t)
+    this.#append(lineOf(why ? { ev: 'bye', t, why } : { ev: 'bye', t }))
+    this.#totals.events++
+    this.#cut()
+  }
+
+  /** Says that there is a container whose root scope is one of its own, which is scope 0 for the first. It returns both. */
+  root(setup: ContainerSetup, within = 0): { container: number; scope: number } {
+    let scope = 0
+    if (this.#rooted) {
+      scope = ++this.#scopes
+      this.#roots.add(scope)
+      this.#tell({ ev: 'open', t: 0, scope, kind: 'container', ...(setup.name ? { name: setup.name } : {}) })
+    }
+    this.#rooted = true
+    return { container: this.container(setup, scope, within), scope }
+  }
+
+  /** Says that there is a container, and what its root scope is. `within` is 0 for one without a parent. */
+  container(setup: ContainerSetup, scope = 0, within = 0): number {
+    const container = ++this.#containers
+    if (scope === 0) this.#rooted = true
+    this.#roots.add(scope)
+    this.#tell({ ev: 'container', t: 0, container, scope, ...(within ? { in: within } : {}), ...setup })
+    return container
+  }
+
+  /** Says that something is registered, and returns its id. */
+  register(registration: Registration): number {
+    const reg = ++this.#regs
+    const { lifetime } = registration
+    if (lifetime === 'singleton' || lifetime === 'per-consumer' || lifetime === 'external') this.#long.add(reg)
+    this.#tell({ ev: 'register', t: 0, reg, ...registration })
+    return reg
+  }
+
+  // A rare event is kept for the streams to come.
+  #tell(event: Event): void {
+    const size = lineOf(event).length
+    if (size > maxLine || this.#setupBytes + size > this.#most.setup) this.#untold++
+    else {
+      this.#setupBytes += size
+      this.#setup.push(event)
+    }
+    if (this.#now) this.#note(Kind.rare, 0, 0, 0, 0, event, 0)
+  }
+
+  /** Whether something that happens in a scope is recorded; it is counted where it would have been. */
+  #in(now: Stream, scope: number): boolean {
+    if (scope === 0 || scope >= now.firstScope || this.#roots.has(scope)) return true
+    if (scope === dropped) this.#skipped++
+    return false
+  }
+
+  /** Says that a scope has begun and returns its id, `unrecorded` where it is left out. It ends with `close`. */
+  open(scope: Scope): number {
+    const now = this.#now
+    const around = scope.in ?? 0
+    if (!now) return unrecorded
+    if (!this.#in(now, around)) return around // what is inside a scope that is left out is left out with it
+    if (around === 0 && now.share < 1 && Math.random() >= now.share) return unrecorded
+    if (this.#crowded) {
+      this.#skipped++
+      return dropped
+    }
+    const id = ++this.#scopes
+    this.#note(Kind.open, id, around, 0, 0, scope, textOf(scope.kind) + textOf(scope.name))
+    return id
+  }
+
+  /** Says that a scope has ended: after its instances were disposed, or without anything having done so. */
+  close(scope: number): void {
+    const now = this.#now
+    if (now && this.#in(now, scope)) this.#note(Kind.close, scope, 0, 0, 0, undefined, 0)
+  }
+
+  /** Says that an instance was built and returns its id; 0 where it is left out. */
+  make(making: Making): number {
+    const now = this.#now
+    if (making.lasting || this.#long.has(making.reg ?? 0)) return this.#makeForGood(making)
+    if (!now) return 0
+    if (typeof making.owner === 'number') {
+      if (!this.#in(now, making.owner)) return 0
+      if (!this.#in(now, making.scope)) making = { ...making, scope: making.owner }
+    } else if (!this.#in(now, making.scope)) return 0
+    const id = ++this.#insts
+    this.#note(Kind.make, id, 0, 0, 0, making, textOf(making.impl) + textOf(making.module))
+    return id
+  }
+
+  // What outlives scopes is remembered even while nothing is recorded, to be told when that begins.
+  #makeForGood(making: Making): number {
+    const id = ++this.#insts
+    const now = this.#now
+    const when = making.when ?? Recorder.now()
+    if (this.#kept.size < this.#most.kept) this.#kept.set(id, { making, when })
+    else this.#untold++
+    if (now) {
+      const here = this.#in(now, making.scope) ? making : { ...making, scope: 0 }
+      this.#note(Kind.make, id, 0, 0, 0, here, textOf(making.impl))
+    }
+    return id
+  }
+
+  #made(inst: number, m: Making, of: Stream, noted?: number): Event {
+    const t = (m.when ?? noted ?? Recorder.now()) - of.began
+    const event: Event = { ev: 'make', t, inst, scope: m.scope }
+    if (m.reg) event.reg = m.reg
+    if (
+      m.owner !== undefined &&
+      !(typeof m.owner === 'number' && m.owner !== 0 && m.owner < of.firstScope && !this.#roots.has(m.owner))
+    )
+      event.owner = m.owner
+    if (m.with?.length) event.with = m.with.map((given) => this.#known(given, of))
+    if (m.took && m.took > 0) event.ns = Math.round(m.took)
+    if (m.by) event.by = m.by
+    if (m.impl) event.impl = m.impl
+    if (m.disposable !== undefined) event.disposable = m.disposable
+    if (m.disposer) event.disposer = m.disposer
+    if (m.container) event.container = m.container
+    if (m.module) event.module = m.module
+    return event
+  }
+
+  #known(given: Given | Given[], of: Stream): Given | Given[] {
+    if (Array.isArray(given)) return given.map((one) => this.#known(one, of) as Given)
+    if (given === null) return null
+    if (typeof given === 'number') return of.knows(given) ? given : 0
+    return of.knows(given.inst) ? given : { ...given, inst: 0 }
+  }
+
+  /** Says that an instance was handed out. */
+  give(giving: Giving): void {
+    const now = this.#now
+    if (!now || !giving.inst || !now.knows(giving.inst) || (giving.scope !== undefined && !this.#in(now, giving.scope))) return
+    if (giving.to && !now.knows(giving.to)) giving = { ...giving, to: 0 }
+    this.#note(Kind.give, 0, 0, 0, 0, giving, textOf(giving.entry) + textOf(giving.site))
+  }
+
+  /** Says that an instance was called, by another one or by code that is none (0), in a scope, and how many ns it took. */
+  use(inst: number, by: number, scope: number, took: number): void {
+    const now = this.#now
+    if (!now || inst === 0 || !now.knows(inst) || !this.#in(now, scope)) return
+    this.#note(Kind.use, inst, scope, by !== 0 && now.knows(by) ? by : 0, took, undefined, 0)
+  }
+
+  /**
+   * Says that an instance is being or was disposed. Of a failure the name of its class is recorded and never its message, which
+   * may hold anything.
+   */
+  dispose(
+    inst: number,
+    scope: number,
+    by: 'container' | 'owner' | 'code',
+    state: 'begun' | 'done',
+    took = 0,
+    failure?: unknown,
+  ): void {
+    if (!inst) return
+    if (state === 'done' && failure === undefined) {
+      this.objects.ended(inst)
+      this.#kept.delete(inst)
+    }
+    const now = this.#now
+    if (!now?.knows(inst)) return
+    if (!this.#in(now, scope)) scope = 0 // of something that outlives the scope: it ends all the same
+    this.#note(
+      Kind.dispose,
+      inst,
+      scope,
+      took,
+      0,
+      { by, state: failure === undefined ? state : 'failed', error: className(failure) },
+      0,
+    )
+  }
+
+  /** Says that an instance is gone without having been disposed. */
+  forget(inst: number, by: 'runtime' | 'container'): void {
+    this.#kept.delete(inst)
+    if (inst && this.#now?.knows(inst)) this.#note(Kind.forget, inst, by === 'runtime' ? 1 : 0, 0, 0, undefined, 0)
+  }
+
+  /** Says that something could not be built. */
+  fail(failure: Omit<Fail, 'ev' | 't'>): void {
+    const now = this.#now
+    if (now && this.#in(now, failure.scope ?? 0)) this.#note(Kind.rare, 0, 0, 0, 0, { ev: 'fail', t: 0, ...failure }, 0)
+  }
+
+  /** The scope of the work that is going on; 0: none is known. */
+  get scope(): number {
+    return this.#flow.getStore()?.scope ?? 0
+  }
+
+  /** Runs work in a scope that has been opened: what it does later, after waiting too, is in that scope. */
+  within<T>(scope: number, trace: string | undefined, work: () => T): T {
+    return this.#flow.run({ scope, trace }, work)
+  }
+
+  /**
+   * Runs work in a scope of its own: a job, a step, a message. The scope of the work that is going on lies around it, and gives it
+   * its trace-id.
+   */
+  async run<T>(kind: string, name: string, work: () => T | Promise<T>): Promise<T> {
+    const trace = this.traceOf()
+    const scope = this.open({ in: this.scope, kind, name, trace })
+    try {
+      return await this.within(scope, trace, work)
+    } finally {
+      this.close(scope)
+    }
+  }
+
+  /** The trace-id of the work that is going on: of a traceparent, of OpenTelemetry's active span, or a new one. */
+  traceOf(traceparent?: string): string {
+    return (
+      traceId(traceparent) ??
+      this.#flow.getStore()?.trace ??
+      traceId(`00-${this.#otel?.trace.getActiveSpan()?.spanContext().traceId ?? ''}-0-0`) ??
+      randomBytes(16).toString('hex')
+    )
+  }
+
+  /** A traceparent for a request to another service, so that its scopes can be told to belong to this one's; '' outside of any. */
+  get traceparent(): string {
+    const trace = this.#flow.getStore()?.trace
+    return trace ? `00-${trace}-${randomBytes(8).toString('hex')}-01` : ''
+  }
+
+  // Notes. What does not fit is dropped and counted, and scopes that begin are left out as a whole until there is room again.
+  #note(kind: Kind, a: number, b: number, c: number, d: number, more: unknown, texts: number): void {
+    if (this.#noted === this.#most.notes || this.#texts + texts > this.#most.texts) {
+      this.#write(slice) // a bounded share of the work that would come later
+      if (this.#noted === this.#most.notes || this.#texts + texts > this.#most.texts) {
+        this.#crowded = true
+        this.#gap++
+        this.#totals.lost++
+        return
+      }
+    }
+    const at = this.#noted * stride
+    const n = this.#numbers
+    n[at] = kind
+    n[at + 1] = Recorder.now()
+    n[at + 2] = a
+    n[at + 3] = b
+    n[at + 4] = c
+    n[at + 5] = d
+    this.#more[this.#noted] = more
+    this.#texts += texts
+    if (++this.#noted === this.#most.notes >> 1) this.#hurry ??= setImmediate(() => this.#draw(false)).unref()
+  }
+
+  #room(): number {
+    return this.#most.lines - this.#held - this.#text.length
+  }
+
+  // Turns notes into lines, a slice at a time so that the event loop is never held up for long.
+  #draw(inTime: boolean): void {
+    this.#hurry = undefined
+    if (this.#room() < this.#most.lines / 4) {
+      this.#crowded = true // notes wait where they are, and what does not fit there is dropped there
+      return
+    }
+    this.#write(slice)
+    if (this.#written < this.#noted) {
+      this.#hurry = setImmediate(() => this.#draw(inTime)).unref()
+      return
+    }
+    this.#settleOpens(false)
+    if (this.#noted === 0 && this.#now) this.#tellGap(Recorder.now() - this.#now.began)
+    if (inTime) this.#cut()
+    this.#crowded = this.#room() < this.#most.lines / 2
+    if (this.#now?.over) this.#set({ on: false }, limitReached)
+  }
+
+  #writeAll(): void {
+    this.#write(this.#most.notes)
+    this.#settleOpens(true)
+  }
+
+  #write(most: number): void {
+    const of = this.#of
+    const end = Math.min(this.#noted, this.#written + most)
+    for (; this.#written < end; this.#written++) {
+      const more = this.#more[this.#written]
+      this.#more[this.#written] = undefined
+      if (of) this.#writeNote(of, this.#written * stride, more)
+    }
+    if (this.#written === this.#noted) {
+      this.#written = this.#noted = 0
+      this.#texts = 0
+    } else if (this.#noted === this.#most.notes) {
+      // What is left moves to the front.
+      this.#numbers.copyWithin(0, this.#written * stride, this.#noted * stride)
+      this.#more.copyWithin(0, this.#written, this.#noted)
+      this.#noted -= this.#written
+      this.#more.fill(undefined, this.#noted)
+      this.#texts = Math.round(this.#texts * (this.#noted / this.#most.notes))
+      this.#written = 0
+    }
+  }
+
+  #writeNote(of: Stream, at: number, more: unknown): void {
+    const n = this.#numbers
+    const noted = n[at + 1]!
+    const t = noted - of.began
+    const a = n[at + 2]!
+    const b = n[at + 3]!
+    const c = n[at + 4]!
+    this.#tellGap(t)
+    switch (n[at] as Kind) {
+      case Kind.open: {
+        const scope = more as Scope
+        if (!scope.name && scope.nameLater) this.#waitingOpens.push({ scope, t, id: a, of })
+        else this.#opened(of, scope, t, a, scope.name)
+        if (this.#waitingOpens.length > maxWaitingOpens) this.#settleOpens(true)
+        return
+      }
+      case Kind.close:
+        if (this.#waitingOpens.length) this.#settleOpen(a)
+        return this.#putLine(`{"ev":"close","t":${t},"scope":${a}}\n`)
+      case Kind.make:
+        return this.#put(this.#made(a, more as Making, of, noted))
+      case Kind.give: {
+        const { to, key, ...giving } = more as Giving
+        return this.#put({ ev: 'give', t, ...giving, ...(to ? { to } : {}), ...(key !== undefined ? { key } : {}) })
+      }
+      case Kind.use:
+        return this.#putLine(
+          `{"ev":"use","t":${t},"inst":${a},"scope":${b},"ns":${Math.round(n[at + 5]!)}${c ? `,"by":${c}` : ''}}\n`,
+        )
+      case Kind.dispose: {
+        const { by, state, error } = more as { by: 'container'; state: 'done'; error: string | undefined }
+        const event: Event = { ev: 'dispose', t, inst: a, scope: b, by, state }
+        if (c > 0) event.ns = Math.round(c)
+        if (error) event.error = error
+        return this.#put(event)
+      }
+      case Kind.forget:
+        return this.#putLine(`{"ev":"forget","t":${t},"inst":${a},"by":"${b ? 'runtime' : 'container'}"}\n`)
+      case Kind.rare:
+        return this.#put({ ...(more as Event), t })
+    }
+  }
+
+  #opened(of: Stream, scope: Scope, t: number, id: number, name: string | undefined): void {
+    const event: Event = { ev: 'open', t, scope: id }
+    if (scope.in) event.in = scope.in
+    if (scope.kind) event.kind = scope.kind
+    if (name) event.name = name
+    if (scope.trace) event.trace = scope.trace
+    if (of.weight > 1) event.weight = of.weight
+    if (scope.ends) event.ends = scope.ends
+    this.#put(event)
+  }
+
+  // Writes the lines of scopes whose names are known by now, or will not be waited for any longer.
+  #settleOpens(all: boolean): void {
+    if (!this.#waitingOpens.length) return
+    const waiting = this.#waitingOpens
+    this.#waitingOpens = []
+    for (const open of waiting) {
+      const name = open.scope.nameLater?.()
+      if (name || all || Recorder.now() - open.of.began - open.t > openWait)
+        this.#opened(open.of, open.scope, open.t, open.id, name)
+      else this.#waitingOpens.push(open)
+    }
+  }
+
+  #settleOpen(id: number): void {
+    const at = this.#waitingOpens.findIndex((open) => open.id === id)
+    if (at < 0) return
+    const [open] = this.#waitingOpens.splice(at, 1)
+    this.#opened(open!.of, open!.scope, open!.t, id, open!.scope.nameLater?.())
+  }
+
+  #tellGap(t: number): void {
+    this.#gap += this.#skipped
+    this.#totals.lost += this.#skipped
+    this.#skipped = 0
+    if (this.#gap === 0 || !this.#of) return
+    const lost = this.#gap
+    this.#gap = 0
+    this.#append(lineOf({ ev: 'gap', t, lost, why: 'no memory left' }))
+    this.#totals.events++
+  }
+
+  #put(event: Event): void {
+    this.#putLine(lineOf(event))
+  }
+
+  #putLine(line: string): void {
+    if (line.length > this.#room() || line.length > maxLine) {
+      this.#gap++
+      this.#totals.lost++
+      return
+    }
+    this.#append(line)
+    this.#totals.events++
+  }
+
+  #append(line: string): void {
+    this.#text += line
+    this.#of!.bytes += line.length
+    if (this.#text.length >= Math.min(this.#config.batchSize ?? 256 << 10, this.#most.lines / 4)) this.#cut()
+  }
+
+  #cut(): void {
+    if (!this.#text || !this.#of) return
+    const text = Buffer.from(this.#text)
+    this.#text = ''
+    this.#queue.push({ of: this.#of, text })
+    this.#held += text.length
+    this.#totals.bytes += text.length
+    this.#sending ??= this.#send().finally(() => (this.#sending = undefined))
+  }
+
+  async #send(): Promise<void> {
+    for (let batch = this.#queue.shift(); batch; batch = this.#queue.shift()) {
+      if (batch.of.refused) continue // the rest of a stream that was refused for good stays counted as held
+      try {
+        await this.#sink.deliver(batch)
+        this.#held -= batch.text.length
+        this.#totals.delivered++
+      } catch (error) {
+        batch.of.refused = true // a later stream may still be taken
+        this.#problem(error as Error)
+      }
+    }
+  }
+
+  #problem(error: Error): void {
+    const now = Date.now()
+    if (now - this.#warned < 1000) return
+    const first = this.#warned === 0
+    this.#warned = now
+    if (this.#config.problem) this.#config.problem(error)
+    else if (first) process.emitWarning(`recording for Keen Lantern: ${error.message}`)
+  }
+
+  /** Sends what has been recorded so far. It takes no longer than the service does. */
+  async flush(): Promise<void> {
+    this.#writeAll()
+    this.#cut()
+    await this.#sending
+  }
+
+  /**
+   * Ends the recording and delivers what is left. It settles when all is delivered, or after `within` ms; it then says what was
+   * not. Events after it are ignored. A second call waits for the first.
+   */
+  end(within = 10_000): Promise<void> {
+    this.#closed ??= this.#end(within)
+    return this.#closed
+  }
+
+  async #end(within: number): Promise<void> {
+    const closed = this.#finish()
+    clearInterval(this.#timer)
+    process.off('beforeExit', this.#beforeExit)
+    heed(this, false)
+    this.#asking.abort()
+    this.#rest.wake()
+    this.#sink.stop()
+    let late: NodeJS.Timeout | undefined
+    const patience = new Promise<'late'>((resolve) => (late = setTimeout(() => resolve('late'), within)))
+    const came = await Promise.race([closed, patience])
+    clearTimeout(late)
+    if (came === 'late' || this.#held > 0) {
+      await (came === 'late' ? undefined : this.#sink.close())
+      throw new Error(
+        `deliver the rest of the recording: ${this.#held} bytes were ${came === 'late' ? 'not taken in time' : 'refused'}`,
+      )
+    }
+    await this.#sink.close()
+  }
+
+  async #finish(): Promise<void> {
+    this.#set({ on: false }, '')
+    await this.#sending
+  }
+
+  readonly #beforeExit = (): void => {
+    void this.end().catch((error: unknown) => this.#problem(error as Error))
+  }
+
+  // On demand: tells the service again and again how the recorder is doing, and does what it wants.
+  async #listen(): Promise<void> {
+    let seen = 0
+    let wait = 1000
+    while (!this.#asking.signal.aborted) {
+      const asked = Date.now()
+      let news = false
+      let answered = false
+      try {
+        const order = await this.#ask(seen)
+        answered = true
+        news = order.version > 0 && order.version !== seen
+        // A service that lost its orders, or another one in its place, counts from the start again.
+        seen = order.version
+        if (news) this.set({ on: order.on, share: order.share, for: order.for_ns / 1e6, bytes: order.bytes })
+      } catch {
+        // It is asked again.
+      }
+      if (this.#asking.signal.aborted) return
+      if (news || (answered && Date.now() - asked >= 20_000)) wait = 1000
+      else {
+        await this.#rest.wait(jitter(wait))
+        wait = Math.min(2 * wait, 30_000)
+      }
+    }
+  }
+
+  async #ask(knows: number): Promise<{ version: number; on: boolean; share: number; for_ns: number; bytes: number }> {
+    const { events, lost } = this.totals
+    const setting = this.setting
+    const doing = {
+      version: this.#config.version ?? '',
+      environment: this.#config.environment ?? '',
+      stream: this.stream,
+      on: setting.on,
+      share: setting.share ?? 0,
+      events,
+      lost,
+      knows,
+    }
+    const path = `/api/v1/applications/${encodeURIComponent(this.#config.app)}/recorders/${this.#id}`
+    const body = Buffer.from(JSON.stringify(doing))
+    const answer = await this.#line!.put(path, body, { 'Content-Type': 'application/json' }, 60_000, 64 << 10, this.#asking.signal)
+    ofService(answer)
+    const order = JSON.parse(answer.body) as { version: number; on: boolean; share: number; for_ns: number; bytes: number }
+    check({ share: order.share, for: order.for_ns, bytes: order.bytes })
+    return order
+  }
+}
+
+// What was recorded is sent before a signal ends the process as it would have. An application that listens to the signal itself
+// ends when it likes: then it is only sent.
+const heeding = new Set<Recorder>()
+
+function heed(recorder: Recorder, on = true): void {
+  if (on && heeding.size === 0) for (const signal of signals) process.on(signal, signalled)
+  if (on) heeding.add(recorder)
+  else heeding.delete(recorder)
+  if (!on && heeding.size === 0) for (const signal of signals) process.off(signal, signalled)
+}
+
+function signalled(signal: NodeJS.Signals): void {
+  const recorders = [...heeding]
+  if (process.listenerCount(signal) > 1) {
+    for (const recorder of recorders) void recorder.flush()
+    return
+  }
+  void Promise.allSettled(recorders.map((recorder) => recorder.end(2000))).then(() => process.kill(process.pid, signal))
+}
+
+const signals = ['SIGTERM', 'SIGINT', 'SIGHUP'] as const
+const limitReached = 'a limit was reached'
+const maxLine = 1 << 20
+
+function check({ share = 0, for: time = 0, bytes = 0 }: Omit<Setting, 'on'>): void {
+  if (!(share >= 0 && share <= 1)) throw new Error('start recording: share is from 0 to 1')
+  if (!(time >= 0 && bytes >= 0)) throw new Error('start recording: neither for nor bytes is below 0')
+}
+
+function same(a: Setting, b: Setting): boolean {
+  return a.on === b.on && (a.share || 0) === (b.share || 0) && (a.for || 0) === (b.for || 0) && (a.bytes || 0) === (b.bytes || 0)
+}
+
+const textOf = (text: string | undefined): number => (text ? Math.min(text.length, maxText) : 0)
+
+function className(failure: unknown): string | undefined {
+  if (failure === undefined) return undefined
+  const name = (failure as { constructor?: { name?: unknown } } | null)?.constructor?.name
+  return typeof name === 'string' && name ? name : typeof failure
+}
+
+/** The trace-id of a traceparent, undefined where it has none that is valid. */
+export function traceId(traceparent: string | undefined): string | undefined {
+  const found = /^[0-9a-f]{2}-([0-9a-f]{32})-/.exec(traceparent ?? '')?.[1]
+  return found && /[1-9a-f]/.test(found) ? found : undefined
+}
