@@ -1,6 +1,7 @@
 import { closeSync, createWriteStream, openSync } from 'node:fs'
 import * as http from 'node:http'
 import * as https from 'node:https'
+import type { Socket } from 'node:net'
 import { extname } from 'node:path'
 import { finished, type Writable } from 'node:stream'
 import { createGzip, gzip } from 'node:zlib'
@@ -30,7 +31,7 @@ export class Line {
   readonly #base: URL
   readonly #agent: http.Agent
   readonly #token: string | undefined
-  readonly #sockets = new Set<import('node:net').Socket>()
+  readonly #sockets = new Set<Socket>()
   #hold = false
 
   constructor(service: string, token: string | undefined) {
@@ -43,7 +44,7 @@ export class Line {
   /** Whether what is on its way keeps the process alive. */
   set hold(hold: boolean) {
     this.#hold = hold
-    for (const socket of this.#sockets) hold ? socket.ref() : socket.unref()
+    for (const socket of this.#sockets) keep(socket, hold)
   }
 
   close(): void {
@@ -100,11 +101,16 @@ export class Line {
           this.#sockets.add(socket)
           socket.once('close', () => this.#sockets.delete(socket))
         }
-        this.#hold ? socket.ref() : socket.unref()
+        keep(socket, this.#hold)
       })
       request.end(body)
     })
   }
+}
+
+function keep(socket: Socket, alive: boolean): void {
+  if (alive) socket.ref()
+  else socket.unref()
 }
 
 // The waits between tries of one batch, in ms.

@@ -607,7 +607,9 @@ export class Recorder {
     n[at + 5] = d
     this.#more[this.#noted] = more
     this.#texts += texts
-    if (++this.#noted === this.#most.notes >> 1) this.#hurry ??= setImmediate(() => this.#draw(false)).unref()
+    if (++this.#noted === this.#most.notes >> 1) {
+      if (!this.#hurry) this.#hurry = setImmediate(() => this.#draw(false)).unref()
+    }
   }
 
   #room(): number {

@@ -34,6 +34,7 @@ test('node:http: a scope a request, by its method unless it is named', async () 
   assert.match(await first.text(), new RegExp(`^00-${'4b'.repeat(16)}-`))
   await (await fetch(at, { method: 'PROPFIND' })).text()
   await assert.rejects(fetch(at + '/cut'))
+  await sleep(20) // for the server to learn of it
   await new Promise((resolve) => server.close(resolve))
   const lines = await end()
   const opened = of(lines, 'open')
