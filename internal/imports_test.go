@@ -59,6 +59,7 @@ var mayImport = map[string]string{
 	"spec":                           "",
 	"spec/generate":                  "",
 	"internal/delivery":              "",
+	"internal/offices":               "",
 	"recorders/pack":                 "",
 	"docs":                           "",
 	"record/event":                   "",

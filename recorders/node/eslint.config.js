@@ -2,7 +2,7 @@ import js from '@eslint/js'
 import ts from 'typescript-eslint'
 
 export default ts.config(
-  { ignores: ['dist', 'node_modules', 'office/node_modules', 'office/dist'] },
+  { ignores: ['dist', 'node_modules'] },
   js.configs.recommended,
   ...ts.configs.strict,
   {

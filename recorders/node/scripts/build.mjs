@@ -1,4 +1,4 @@
-// Builds the package for `import` and for `require`, and the tests, which import it by its name as applications do.
+// Builds the package for `import` and for `require`, the tests and the office, which import it by its name as applications do.
 import { execFileSync } from 'node:child_process'
 import { mkdirSync, rmSync, writeFileSync } from 'node:fs'
 import { fileURLToPath } from 'node:url'
@@ -13,4 +13,5 @@ run('-p', 'tsconfig.json')
 mkdirSync(root + 'dist/cjs', { recursive: true })
 writeFileSync(root + 'dist/cjs/package.json', '{"type":"commonjs"}\n')
 run('-p', 'tsconfig.json', '--outDir', 'dist/cjs', '--module', 'CommonJS', '--moduleResolution', 'bundler')
-if (!process.argv.includes('--no-tests')) run('-p', 'tsconfig.test.json')
+run('-p', 'tsconfig.test.json')
+run('-p', 'tsconfig.office.json')

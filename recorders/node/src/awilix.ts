@@ -160,6 +160,7 @@ class Family {
         ...(alias ? { alias } : {}),
         ...(local ? { local } : {}),
         disposable: dispose !== undefined,
+        ...placeOf(),
         // Only what is kept is disposed.
         ...(lifetime === 'transient' && dispose ? { disposer: 'nobody' as const } : {}),
       })
@@ -274,6 +275,8 @@ class Family {
       this.#fail(member, name, error)
       throw error
     }
+    if (value === undefined && options?.allowUnregistered && !member.raw.hasRegistration(name))
+      this.#recorder.fail({ service: text(name), why: 'missing', optional: true, scope: this.#scopeOf(member) })
     if (this.#latest === 0) {
       // It was there already.
       const resolver = member.raw.getRegistration(name)
@@ -332,6 +335,16 @@ class Family {
 }
 
 const lifetimes: Record<string, Lifetime> = { SINGLETON: 'singleton', SCOPED: 'scoped', TRANSIENT: 'transient' }
+
+/** Where in the application something is being registered. */
+function placeOf(): { at?: string } {
+  const frames = (new Error().stack ?? '').split('\n').slice(1)
+  const frame = frames.find(
+    (line) => !/keenlantern-record|recorders\/node\/dist\/(esm|cjs)|node_modules\/awilix|node:internal/.test(line),
+  )
+  const found = /([^/\\(]+):(\d+):\d+\)?$/.exec(frame ?? '')
+  return found ? { at: `${found[1]}:${found[2]}` } : {}
+}
 
 function implOf(value: unknown): { impl?: string } {
   if (typeof value !== 'object' || value === null) return { impl: typeof value }

@@ -27,7 +27,8 @@ export function serve<T>(recorder: Recorder, request: IncomingMessage, response:
       ? { name: called }
       : { nameLater: () => name(request) ?? (response.writableEnded || response.destroyed ? method : undefined) }),
   })
-  if (scope > 0) response.once('close', () => recorder.close(scope))
+  // What the application does when a response has ended, such as disposing, still belongs to its scope.
+  if (scope > 0) response.once('close', () => setImmediate(() => recorder.close(scope)))
   return recorder.within(scope, trace, work)
 }
 

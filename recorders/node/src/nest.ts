@@ -27,6 +27,7 @@ interface Work {
 }
 
 const scopeTransient = 1
+const sees = ['with', 'dispose', 'closes', 'fail']
 const hooks = ['onModuleDestroy', 'beforeApplicationShutdown', 'onApplicationShutdown'] as const
 
 /**
@@ -188,6 +189,7 @@ class Recording {
       container: this.#containers.get(module)!,
       module: module.name,
       needs: wrapper.isAlias ? [] : needsOf(wrapper),
+      sees, // what ModuleRef hands out in code is not seen
     }
     if (wrapper.isAlias) {
       const target = this.#regs.get(dependencies(wrapper)[0]?.wrapper ?? wrapper)
@@ -199,8 +201,8 @@ class Recording {
       const prototype: unknown = metatype?.prototype
       if (prototype && hooks.some((hook) => typeof (prototype as Record<string, unknown>)[hook] === 'function')) {
         registration.disposable = true
-        // Nest calls the hooks of what lives as long as the application.
-        if (kind.lifetime !== 'singleton') registration.disposer = 'nobody'
+        // Nest calls the hooks of what lives as long as the application. Whoever else does is seen too.
+        if (kind.lifetime !== 'singleton') Object.assign(registration, { disposer: 'nobody', sees: [...sees, 'dispose-code'] })
       }
     }
     if (!registration.needs?.length) delete registration.needs
@@ -269,9 +271,16 @@ class Recording {
     const inst = this.#recorder.make(making)
     if (!inst) return
     this.#recorder.objects.know(instance, inst)
-    if (making.lasting) this.#follow(instance as Record<string, unknown>, inst, ends)
+    this.#follow(instance as Record<string, unknown>, inst, ends, scope, making.lasting ? 'container' : 'code')
     if (scope > 0 && wrapper.host?.controllers.get(wrapper.token) === wrapper)
-      this.#recorder.give({ inst, scope, entry: 'request', service: nameOf(wrapper.token), how: 'locator' })
+      this.#recorder.give({
+        inst,
+        scope,
+        entry: 'request',
+        service: nameOf(wrapper.token),
+        how: 'locator',
+        ...(making.when ? { when: making.when } : {}),
+      })
   }
 
   #tenant(context: ContextId): number {
@@ -301,11 +310,11 @@ class Recording {
     const inst = this.#recorder.make(making)
     if (!inst) return
     this.#recorder.objects.know(instance, inst)
-    if (scope > 0) this.#recorder.give({ inst, scope, how: 'locator' })
+    if (scope > 0) this.#recorder.give({ inst, scope, how: 'locator', when })
   }
 
   // Shutdown hooks are what disposes: the first of them begins it, the last one ends it.
-  #follow(instance: Record<string, unknown>, inst: number, ends: readonly string[]): void {
+  #follow(instance: Record<string, unknown>, inst: number, ends: readonly string[], scope: number, by: 'container' | 'code'): void {
     if (!ends.length || !Object.isExtensible(instance)) return
     const recorder = this.#recorder
     let began = 0
@@ -318,14 +327,14 @@ class Recording {
         value: async function (this: unknown, ...args: unknown[]): Promise<unknown> {
           if (began === 0) {
             began = Recorder.now()
-            recorder.dispose(inst, 0, 'container', 'begun')
+            recorder.dispose(inst, by === 'code' ? scope : 0, by, 'begun')
           }
           try {
             const said = await theirs.apply(this, args)
-            if (hook === ends.at(-1)) recorder.dispose(inst, 0, 'container', 'done', Recorder.now() - began)
+            if (hook === ends.at(-1)) recorder.dispose(inst, by === 'code' ? scope : 0, by, 'done', Recorder.now() - began)
             return said
           } catch (error) {
-            recorder.dispose(inst, 0, 'container', 'done', Recorder.now() - began, error ?? null)
+            recorder.dispose(inst, by === 'code' ? scope : 0, by, 'done', Recorder.now() - began, error ?? null)
             throw error
           }
         },

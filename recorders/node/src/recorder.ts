@@ -34,7 +34,7 @@ export interface Config {
   environment?: string
   /** Anything that helps to tell recordings apart. */
   labels?: Record<string, string>
-  /** What this recorder is able to see; none: everything. */
+  /** What is seen, see the trace format; unless given: everything but calls, and disposal by the application's own code. */
   sees?: string[]
 
   /** Base URL of a Keen Lantern service. One of this and `output` is given. */
@@ -122,6 +122,8 @@ export interface Giving {
   site?: string
   all?: boolean
   module?: string
+  /** When it was, as `Recorder.now` has it; none: now. */
+  when?: number
 }
 
 /** What a recorder has done so far. */
@@ -347,7 +349,7 @@ export class Recorder {
     if (c.version) hello.version = c.version
     if (c.environment) hello.environment = c.environment
     if (c.labels && Object.keys(c.labels).length) hello.labels = c.labels
-    if (c.sees) hello.sees = c.sees
+    hello.sees = c.sees ?? seen
     this.#put(hello)
     for (const event of this.#setup) this.#put({ ...event, t: 0 })
     this.#gap += this.#untold
@@ -684,8 +686,14 @@ export class Recorder {
       case Kind.make:
         return this.#put(this.#made(a, more as Making, of, noted))
       case Kind.give: {
-        const { to, key, ...giving } = more as Giving
-        return this.#put({ ev: 'give', t, ...giving, ...(to ? { to } : {}), ...(key !== undefined ? { key } : {}) })
+        const { to, key, when, ...giving } = more as Giving
+        return this.#put({
+          ev: 'give',
+          t: when === undefined ? t : when - of.began,
+          ...giving,
+          ...(to ? { to } : {}),
+          ...(key !== undefined ? { key } : {}),
+        })
       }
       case Kind.use:
         return this.#putLine(
@@ -919,6 +927,7 @@ function signalled(signal: NodeJS.Signals): void {
 const signals = ['SIGTERM', 'SIGINT', 'SIGHUP'] as const
 const limitReached = 'a limit was reached'
 const maxLine = 1 << 20
+const seen = ['with', 'shared', 'dispose', 'closes', 'fail']
 
 function check({ share = 0, for: time = 0, bytes = 0 }: Omit<Setting, 'on'>): void {
   if (!(share >= 0 && share <= 1)) throw new Error('start recording: share is from 0 to 1')
