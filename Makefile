@@ -5,7 +5,7 @@ DATA    := .data
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 MODULES := . ./recorders/go ./recorders/go/samberdo ./recorders/go/uberdig ./recorders/go/uberfx
 
-.PHONY: cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
+.PHONY: test-node cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
 
 all: build
 
@@ -19,9 +19,17 @@ console/dist/index.html: console/package-lock.json $(shell find console/src cons
 console: console/dist/index.html
 
 # The recorders that the service hands out, packed from their sources.
-.PHONY: packed
-packed:
+.PHONY: packed recorders
+packed: recorders
 	go run ./recorders/pack -version $(VERSION) recorders/go recorders/dist/go
+	node recorders/node/scripts/pack.mjs $(VERSION) recorders/dist/node
+
+# The recorders of other runtimes, with their tests and offices.
+recorders: recorders/node/dist/built
+
+recorders/node/dist/built: recorders/node/package-lock.json $(shell find recorders/node/src recorders/node/test recorders/node/office recorders/node/scripts recorders/node/*.json -type f 2>/dev/null)
+	cd recorders/node && npm ci --no-audit --no-fund && npm run build
+	@touch $@
 
 .PHONY: $(BIN)
 $(BIN): console/dist/index.html packed
@@ -34,16 +42,20 @@ demo: build
 chromium:
 	@sh ./scripts/chromium.sh
 
-test: build chromium lint test-go
+test: build chromium lint test-node test-go
 
 test-go:
-	@for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required go test -race -timeout 8m ./...) || exit 1; done
+	@for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required KEENLANTERN_RUNTIMES=required go test -race -timeout 8m ./...) || exit 1; done
 	go test -timeout 8m -run Memory ./internal/core/engine
+
+test-node: recorders
+	cd recorders/node && node --expose-gc --test --test-reporter=dot dist/test/*.test.js
 
 lint:
 	@test -z "$$(gofmt -l cmd console/*.go demo docs internal recorders)" || { gofmt -l cmd console/*.go demo docs internal recorders; echo "gofmt these"; exit 1; }
 	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool staticcheck ./...) || exit 1; done
 	cd console && npm run lint
+	cd recorders/node && npm run lint
 
 # How much of each package under internal and of the recorder the tests run, the service that they start as a process included.
 cover: build chromium

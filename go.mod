@@ -110,7 +110,10 @@ replace keenlantern.example/record => ./recorders/go
 
 replace keenlantern.example/record/samberdo => ./recorders/go/samberdo
 
-ignore ./console/node_modules
+ignore (
+	./console/node_modules
+	./recorders/node/node_modules
+)
 
 tool honnef.co/go/tools/cmd/staticcheck
 

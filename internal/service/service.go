@@ -103,6 +103,7 @@ func (s *service) routes(g *gin.Engine) {
 	api.GET("/openapi.json", s.do(s.getOpenAPI))
 	g.POST("/v1/logs", s.do(s.postLogs))
 	g.GET("/go/*file", s.do(s.getGoModule))
+	g.GET("/recorders/:runtime/:file", s.do(s.getRecorder))
 	g.GET("/healthz", s.do(s.getHealth))
 	g.GET("/readyz", s.do(s.getReady))
 	g.NoRoute(s.do(s.getConsole))

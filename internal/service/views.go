@@ -229,7 +229,7 @@ func (s *service) getService(c *gin.Context) error {
 	}
 	info := views.ServiceInfo{
 		Version: s.Version, Tokens: s.Tokens, Recordings: len(sizes), Streams: s.Hub.Stats().Streams,
-		KeepForNS: s.Keep.For.Nanoseconds(), KeepBytes: s.Keep.Bytes, Derivation: s.Hub.Key(),
+		KeepForNS: s.Keep.For.Nanoseconds(), KeepBytes: s.Keep.Bytes, Derivation: s.Hub.Key(), Recorders: s.recorders(),
 	}
 	stats := s.Hub.Stats()
 	info.Stale, info.Refreshed = stats.Stale, stats.Refreshed

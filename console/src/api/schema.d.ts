@@ -595,6 +595,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/recorders/{runtime}/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A recorder, as its runtime's package manager installs it
+         * @description For node, keenlantern-record.tgz, and the same under the name of its version, which GET /api/v1/service tells.
+         */
+        get: operations["getRecorder"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -1175,6 +1195,10 @@ export interface components {
             stale: number;
             /** @description Streams for which that has been done since the start. */
             refreshed: number;
+            /** @description By runtime, the address at which this service hands out its recorder. */
+            recorders: {
+                [key: string]: string;
+            };
         };
         ScopeList: {
             recording: string;
@@ -2517,6 +2541,30 @@ export interface operations {
                     "text/plain": string;
                     "application/json": Record<string, never>;
                     "application/zip": string;
+                };
+            };
+            404: components["responses"]["Problem"];
+        };
+    };
+    getRecorder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                runtime: "node";
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The recorder. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/gzip": string;
                 };
             };
             404: components["responses"]["Problem"];

@@ -36,6 +36,8 @@ type ServiceInfo struct {
 	Derivation  string `json:"derivation"`   // the key of what this service derives
 	Stale       int64  `json:"stale"`        // streams that another one analysed, and that are being analysed anew
 	Refreshed   int64  `json:"refreshed"`    // streams for which that has been done since the start
+
+	Recorders map[string]string `json:"recorders"` // the address of each runtime's recorder that this service hands out
 }
 
 // Stale says that a recording cannot be compared yet.

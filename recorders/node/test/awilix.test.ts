@@ -194,7 +194,7 @@ test('what cannot be built fails as it does without a recorder, and is told with
   assert.equal(JSON.stringify(recorded.hasRegistration('desk')), 'true')
   const lines = await end()
   assert.deepEqual(
-    of(lines, 'fail').map((line) => [line['why'], (line['path'] as string[]).join(' ')]),
+    of(lines, 'fail').map((line) => [line['why'], ((line['path'] ?? []) as string[]).join(' ') + (line['optional'] ? '?' : '')]),
     [
       ['missing', 'office desk nothing'],
       ['cycle', 'lock key lock'],
@@ -202,6 +202,7 @@ test('what cannot be built fails as it does without a recorder, and is told with
       ['error', 'broken'],
       ['missing', 'nobody'],
       ['missing', 'nobody'],
+      ['missing', '?'],
     ],
   )
   assert.ok(!JSON.stringify(lines).includes('Pier 7'))
