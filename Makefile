@@ -35,9 +35,9 @@ recorders/node/dist/built: recorders/node/package-lock.json $(shell find recorde
 $(BIN): console/dist/index.html packed
 	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w -X keenlantern.example/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/keenlantern
 
-# Runs the harbour pilot office under the service; DEMO="--once" ends after printing.
+# Runs the harbour pilot office under the service; DEMO="--once" ends after printing, RUNTIME=node runs the office in Node.
 demo: build
-	$(BIN) demo --data $(DATA) $(DEMO)
+	$(if $(RUNTIME),sh scripts/demo.sh $(RUNTIME) $(DATA) $(DEMO),$(BIN) demo --data $(DATA) $(DEMO))
 
 chromium:
 	@sh ./scripts/chromium.sh

@@ -99,7 +99,7 @@ func pages(b *browser.Browser, url string) error {
 		name  string
 		shots []shot
 	}{
-		{"pages-service", []shot{{"/record", "[data-application]", false}, {"/recordings", "[data-recording]", false}, {"/settings", "[data-rule]", true}}},
+		{"pages-service", []shot{{"/record?runtime=Node", "[data-yours] li code", false}, {"/recordings", "[data-recording]", false}, {"/settings", "[data-rule]", true}}},
 		{"page-overview", []shot{{at, "canvas", false}}},
 		{"page-findings", []shot{{at + "/findings", "[data-finding]", false}}},
 		{"page-finding-captive", []shot{{at + "/findings/" + captive, "[data-evidence]", false}}},

@@ -1,7 +1,7 @@
 // Runs the office under real requests, with a mistake, and records it:
 //
 //     node dist/office/main.js run --service http://127.0.0.1:7460 [--container nest|awilix] [--mistake NAME] [--requests N]
-//     node dist/office/main.js list
+//     node dist/office/main.js list [--container nest|awilix]
 import { parseArgs } from 'node:util'
 
 import { Recorder } from 'keenlantern-record'
@@ -20,15 +20,23 @@ const { positionals, values } = parseArgs({
     version: { type: 'string', default: '1.0.0' },
   },
 })
+// What a container makes impossible, or keeps from being seen: testdata/offices.yaml says why.
+const without: Record<string, string[]> = {
+  nest: ['roster-keeps-tides', 'step-left-open', 'model-rebuilt', 'station-misspelt'],
+  awilix: ['log-never-closed'],
+}
+const possible = Object.entries(mistakes).filter(([name]) => !without[values.container]?.includes(name))
 const ships = ['Marsh Warbler', 'Grey Seal', 'Sandpiper', 'Old Samphire', 'Sea Lavender']
 
-if (positionals[0] === 'list') for (const [name, says] of Object.entries(mistakes)) console.log(`${name.padEnd(20)} ${says}`)
+if (positionals[0] === 'list') for (const [name, says] of possible) console.log(`${name.padEnd(20)} ${says}`)
 else if (
   positionals[0] !== 'run' ||
-  !(values.mistake === 'none' || values.mistake in mistakes) ||
+  !(values.mistake === 'none' || possible.some(([name]) => name === values.mistake)) ||
   !['nest', 'awilix'].includes(values.container)
 ) {
-  console.error('usage: main.js run --service URL [--container nest|awilix] [--mistake NAME] | main.js list')
+  console.error(
+    'usage: main.js run --service URL [--container nest|awilix] [--mistake NAME] | main.js list [--container nest|awilix]',
+  )
   process.exitCode = 2
 } else await run(Number(values.requests))
 

@@ -7,6 +7,7 @@ import PageState from '@/components/PageState.vue'
 import { useFetched } from '@/composables/useFetched'
 
 import ApplicationCard from './ApplicationCard.vue'
+import RecordYours from './RecordYours.vue'
 
 const { data, error, loading, refresh } = useFetched(() => [], (signal: AbortSignal) => api.applications(signal))
 // Recorders come and go without anything being recorded, so the live line does not tell of them.
@@ -17,16 +18,13 @@ onBeforeUnmount(() => window.clearInterval(again))
 <template>
   <main class="page">
     <h1>Record</h1>
-    <p class="quiet mb-3">Applications whose recorder is connected to this service. A recorder that is switched off costs one atomic read per event.</p>
+    <p class="quiet mb-3">Applications whose recorder is connected to this service. A recorder that is switched off costs a look at a flag for each event.</p>
     <PageState :error="error" :loading="loading && !data" what="the applications" @retry="refresh" />
     <template v-if="data">
-      <v-card v-if="!data.applications.length" class="pa-5" max-width="760">
-        <h2>No application is here</h2>
-        <p class="mt-2">An application appears here as soon as it starts with this service's address.</p>
-        <pre class="code mt-3">rec, err := record.Start(record.Config{App: "my-app", Service: "…", Off: true})</pre>
-      </v-card>
       <ApplicationCard v-for="a in data.applications" :key="a.name" class="mb-4" :application="a" @changed="refresh" />
-      <CommandLine class="mt-4" command="keenlantern record status" />
+      <p v-if="!data.applications.length" class="quiet mb-3">No application is connected.</p>
+      <CommandLine v-else class="mb-4" command="keenlantern record status" />
     </template>
+    <RecordYours />
   </main>
 </template>

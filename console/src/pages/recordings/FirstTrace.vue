@@ -7,8 +7,6 @@ const ways = [
   { what: 'Send a trace file', how: `keenlantern import --server ${here} trace.ndjson` },
   { what: 'Send one without the client', how: `curl --data-binary @trace.ndjson ${here}/api/v1/recordings` },
 ]
-const code = `rec, err := record.Start(record.Config{App: "my-app", Service: "${here}"})
-defer rec.Close(ctx)`
 </script>
 
 <template>
@@ -19,10 +17,7 @@ defer rec.Close(ctx)`
       <div>{{ way.what }}</div>
       <div class="line"><code class="code">{{ way.how }}</code><CopyButton :text="way.how" what="the command" /></div>
     </div>
-    <div class="mt-4">
-      <div>Record a Go application</div>
-      <div class="line"><pre class="code">{{ code }}</pre><CopyButton :text="code" what="the code" /></div>
-    </div>
+    <p class="mt-4"><router-link :to="{ name: 'record' }">Record your application</router-link>: what to type, by runtime and container.</p>
   </v-card>
 </template>
 

@@ -1,0 +1,47 @@
+/** Where an application that is to be recorded finds this service. */
+export interface Here {
+  origin: string
+  token: string // '' where none is wanted
+  recorders: Record<string, string> // the address of each runtime's recorder
+}
+
+export interface Line {
+  what: string
+  how: string
+}
+
+/** How an application of one runtime, wired in one way, is recorded. */
+export interface Way {
+  runtime: string
+  container: string
+  lines: (here: Here) => Line[]
+}
+
+const goGet = (here: Here, path: string): Line => ({
+  what: 'Add the recorder, as this service hands it out',
+  how: `GOPROXY=${here.origin}${here.recorders.go ?? '/go'},$GOPROXY GONOSUMDB=keenlantern.example go get keenlantern.example/record${path}`,
+})
+const goStart = (here: Here): Line => ({
+  what: 'Start it',
+  how: `rec, err := record.Start(record.Config{App: "my-app", Service: "${here.origin}"${here.token ? `, Token: "${here.token}"` : ''}})`,
+})
+const npm = (here: Here): Line => ({
+  what: 'Add the recorder, as this service hands it out',
+  how: `npm install ${here.origin}${here.recorders.node ?? '/recorders/node/keenlantern-record.tgz'}`,
+})
+const nodeStart = (here: Here): Line => ({
+  what: 'Start it',
+  how: `const recorder = new Recorder({ app: 'my-app', service: '${here.origin}'${here.token ? `, token: '${here.token}'` : ''} })`,
+})
+const go = (container: string, path: string, what: string, how: string): Way => ({ runtime: 'Go', container, lines: (here) => [goGet(here, path), goStart(here), { what, how }] })
+const node = (container: string, what: string, how: string): Way => ({ runtime: 'Node', container, lines: (here) => [npm(here), nodeStart(here), { what, how }] })
+
+export const ways: Way[] = [
+  go('samber/do', '/samberdo', 'Behind do.New', 'samberdo.Record(rec, root)'),
+  go('uber-go/dig', '/uberdig', 'In place of dig.New()', 'c := uberdig.New(rec)'),
+  go('uber-go/fx', '/uberfx', 'Before all other options of fx.New', 'uberfx.Record(rec),'),
+  go('wired by hand', '', 'Provide and get through it', 'w := wired.New(rec)'),
+  node('Nest', 'In place of NestFactory.create(AppModule)', "const app = await create(recorder, AppModule) // import { create } from 'keenlantern-record/nest'"),
+  node('awilix', 'Around createContainer()', "const container = record(recorder, createContainer()) // import { record } from 'keenlantern-record/awilix'"),
+  node('wired by hand', 'Provide and get through it', "const wiring = new Wiring(recorder) // import { Wiring } from 'keenlantern-record/wired'"),
+]

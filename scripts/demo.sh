@@ -1,0 +1,33 @@
+#!/bin/sh
+# Shows the harbour pilot office of another runtime than Go under the service: sound, and with each mistake, on each of its containers.
+#
+#     sh scripts/demo.sh RUNTIME DATA [--once]
+set -eu
+runtime=$1 data=$2 once=${3:-}
+case $runtime in
+node) office="node recorders/node/dist/office/main.js" containers="nest awilix" ;;
+*)
+	echo "there is no office for RUNTIME=$runtime; there is one for node (and for Go, without RUNTIME)" >&2
+	exit 2
+	;;
+esac
+log=$(mktemp)
+bin/keenlantern serve --listen 127.0.0.1:0 --data "$data" >"$log" 2>&1 &
+service=$!
+trap 'kill $service 2>/dev/null; wait $service; rm -f "$log"' EXIT
+until url=$(sed -n 's/.*listens at \([^;]*\);.*/\1/p' "$log") && [ -n "$url" ]; do
+	kill -0 $service 2>/dev/null || { cat "$log" >&2; exit 1; }
+	sleep 0.1
+done
+echo "Keen Lantern listens at $url; data in $data"
+export KEENLANTERN_SERVER="$url"
+for container in $containers; do
+	for mistake in none $($office list --container $container | cut -d' ' -f1); do
+		printf '\nThe harbour pilot office on %s, %s\n\n' "$container" "$([ "$mistake" = none ] && echo sound || echo "with the mistake $mistake")"
+		$office run --service "$url" --container "$container" --mistake "$mistake" >/dev/null 2>&1
+		bin/keenlantern findings latest || [ $? -eq 1 ] # something was found
+	done
+done
+echo
+echo "The console: $url"
+[ "$once" = --once ] || { echo "Ctrl-C ends it."; wait $service; }
