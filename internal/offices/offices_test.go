@@ -216,11 +216,7 @@ func result(ctx context.Context, t *testing.T, ask *client.Client, stream string
 			found, err := ask.Findings(ctx, r.ID, url.Values{})
 			require.NoError(t, err)
 			require.NoError(t, ask.Delete(ctx, r.ID)) // the next one is alone again
-			var full []*finding.Finding
-			for _, f := range found.Findings {
-				full = append(full, f)
-			}
-			return full
+			return found.Findings
 		}
 		select {
 		case <-time.After(20 * time.Millisecond):

@@ -161,6 +161,7 @@ class Family {
         ...(local ? { local } : {}),
         disposable: dispose !== undefined,
         ...placeOf(),
+        ...this.#recorder.sees(text(name)),
         // Only what is kept is disposed.
         ...(lifetime === 'transient' && dispose ? { disposer: 'nobody' as const } : {}),
       })
@@ -237,7 +238,9 @@ class Family {
     building.inst = inst
     if (lifetime !== 'transient') home.insts.set(name, inst)
     this.#latest = inst
-    return value
+    const shown = inst ? this.#recorder.watch(text(name), value, () => inst) : value
+    this.#recorder.objects.also(shown, inst)
+    return shown
   }
 
   /** The container as what is being built sees it: what it asks for is kept by it. */
@@ -312,7 +315,7 @@ class Family {
     this.#recorder.dispose(inst, scope, 'container', 'begun')
     let ending: unknown
     try {
-      ending = dispose(value)
+      ending = this.#recorder.calledBy(inst, () => dispose(value)) // what its disposer calls of it is no use
     } catch (error) {
       done(error ?? null)
       throw error

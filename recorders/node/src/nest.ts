@@ -90,9 +90,7 @@ class Recording {
   ): Promise<A> {
     const theirs: Decorator = options.instrument?.instanceDecorator ?? ((instance) => instance)
     const decorate: Decorator = (instance) => {
-      const out = theirs(instance)
-      this.#see(out)
-      return out
+      return this.#see(theirs(instance))
     }
     let app: A
     try {
@@ -140,15 +138,19 @@ class Recording {
     })
   }
 
-  // Called for each instance as it has been built.
-  #see(instance: unknown): void {
-    if (typeof instance !== 'object' || instance === null || this.#seen.has(instance)) return
+  // Called for each instance as it has been built; returns what stands in for it.
+  #see(built: unknown): unknown {
+    if (typeof built !== 'object' || built === null || this.#seen.has(built)) return built
+    const { objects } = this.#recorder
+    const instance: object = this.#recorder.watch(built.constructor?.name ?? '', built, () => objects.of(instance))
+    this.#seen.add(built)
     this.#seen.add(instance)
     const scope = this.#recorder.scope
-    if (scope === unrecorded) return
+    if (scope === unrecorded) return instance
     this.#built.push({ instance, when: Recorder.now(), scope: Math.max(0, scope) })
     // What it is a part of is known when the rest has been built too.
     if (this.#modules && !this.#soon) this.#soon = setImmediate(() => this.#settle()).unref()
+    return instance
   }
 
   /** Tells of what has been built. */
@@ -205,6 +207,8 @@ class Recording {
         if (kind.lifetime !== 'singleton') Object.assign(registration, { disposer: 'nobody', sees: [...sees, 'dispose-code'] })
       }
     }
+    if (this.#recorder.sees(registration.impl ?? registration.service).sees)
+      registration.sees = [...(registration.sees ?? sees), 'use']
     if (!registration.needs?.length) delete registration.needs
     if (internal) registration.internal = true
     this.#regs.set(wrapper, this.#recorder.register(registration))

@@ -18,6 +18,11 @@ export class Objects {
     this.#collected.register(value, inst)
   }
 
+  /** Notes that an object stands in for an instance that is known. */
+  also(value: unknown, inst: number): void {
+    if (inst && isObject(value)) this.#ids.set(value, inst)
+  }
+
   /** The instance that an object is; 0: none that is known. */
   of(value: unknown): number {
     return isObject(value) ? (this.#ids.get(value) ?? 0) : 0

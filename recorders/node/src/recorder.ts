@@ -3,9 +3,11 @@ import { randomBytes, randomUUID } from 'node:crypto'
 import { hostname } from 'node:os'
 import type { Writable } from 'node:stream'
 
+import { now } from './clock.js'
 import { Line, Rest, ToService, ToStream, jitter, ofService, type Batch, type Session, type Sink } from './deliver.js'
 import { lineOf } from './line.js'
 import { Objects } from './objects.js'
+import { standIn } from './uses.js'
 import { format, maxText, type Container, type Event, type Fail, type Given, type How, type Register } from './table.js'
 
 /** The scope of work that is not recorded: recording is off, or the scope was not sampled. */
@@ -36,6 +38,12 @@ export interface Config {
   labels?: Record<string, string>
   /** What is seen, see the trace format; unless given: everything but calls, and disposal by the application's own code. */
   sees?: string[]
+
+  /**
+   * Calls are recorded: of all services (true), or of those with these names. Objects then stand in for what is built, see
+   * `keenlantern-record/uses`; where none can, a problem says so, and calls of that service are not seen.
+   */
+  uses?: boolean | string[]
 
   /** Base URL of a Keen Lantern service. One of this and `output` is given. */
   service?: string
@@ -142,6 +150,7 @@ export interface Totals {
 interface Flow {
   scope: number
   trace: string | undefined
+  caller: number // the instance whose method is running; 0: none that is seen
 }
 
 const enum Kind {
@@ -217,6 +226,7 @@ export class Recorder {
   readonly #line: Line | undefined
   /** Which object is which instance; nothing is kept alive by it. */
   readonly objects: Objects
+  readonly #aloof = new Set<string>() // services whose calls cannot be seen
   #otel: typeof import('@opentelemetry/api') | undefined
 
   #now: Stream | undefined
@@ -291,7 +301,7 @@ export class Recorder {
 
   /** The time in ns, evenly: what `Making.when` is counted by. */
   static now(): number {
-    return Math.round(performance.now() * 1e6)
+    return now()
   }
 
   /** The id of the stream that is being written, '' while recording is off. */
@@ -349,7 +359,7 @@ export class Recorder {
     if (c.version) hello.version = c.version
     if (c.environment) hello.environment = c.environment
     if (c.labels && Object.keys(c.labels).length) hello.labels = c.labels
-    hello.sees = c.sees ?? seen
+    hello.sees = c.sees ?? (c.uses === true ? [...seen, 'use'] : seen)
     this.#put(hello)
     for (const event of this.#setup) this.#put({ ...event, t: 0 })
     this.#gap += this.#untold
@@ -553,9 +563,43 @@ export class Recorder {
     return this.#flow.getStore()?.scope ?? 0
   }
 
+  /** The instance whose method is running; 0: none that is seen. */
+  get caller(): number {
+    return this.#flow.getStore()?.caller ?? 0
+  }
+
+  /** Runs a method of an instance: what it calls, at once or later, is called by that instance. */
+  calledBy<T>(inst: number, method: () => T): T {
+    const now = this.#flow.getStore()
+    return this.#flow.run({ scope: now?.scope ?? 0, trace: now?.trace, caller: inst }, method)
+  }
+
+  /** What is seen of the instances of a service, where that is not what is seen of all. */
+  sees(service: string): { sees?: string[] } {
+    const { uses, sees } = this.#config
+    return Array.isArray(uses) && uses.includes(service) ? { sees: [...(sees ?? seen), 'use'] } : {}
+  }
+
+  /** What the application gets for an instance: a stand-in that tells of calls, where that is wanted and possible. */
+  watch<T>(service: string, value: T, inst: () => number): T {
+    const { uses } = this.#config
+    if (!uses || (uses !== true && !uses.includes(service))) return value
+    const instead = standIn(this, value, inst)
+    if (instead === undefined) {
+      if (typeof value === 'object' && !this.#aloof.has(service)) {
+        this.#aloof.add(service)
+        this.#problem(
+          new Error(`calls of ${service} are not seen: nothing can stand in for what is built in or has private members`),
+        )
+      }
+      return value
+    }
+    return instead
+  }
+
   /** Runs work in a scope that has been opened: what it does later, after waiting too, is in that scope. */
   within<T>(scope: number, trace: string | undefined, work: () => T): T {
-    return this.#flow.run({ scope, trace }, work)
+    return this.#flow.run({ scope, trace, caller: 0 }, work)
   }
 
   /**

@@ -105,6 +105,7 @@ export class Wiring {
       container: this.#container,
       ...(key === undefined ? {} : { key }),
       ...(wraps ? { wraps } : {}),
+      ...this.recorder.sees(service),
     })
   }
 
@@ -198,7 +199,9 @@ export class Wiring {
     const inst = this.recorder.make(making)
     this.recorder.objects.know(value, inst)
     if (dispose) home.ends.push({ inst, dispose })
-    return { value, inst }
+    const shown = inst ? this.recorder.watch(service.name, value, () => inst) : value
+    this.recorder.objects.also(shown, inst)
+    return { value: shown, inst }
   }
 
   /** @internal */

@@ -1,0 +1,2 @@
+/** The time in ns, evenly. */
+export const now = (): number => Math.round(performance.now() * 1e6)
