@@ -80,8 +80,8 @@ test('calls are seen where that is wanted, and nothing changes for the applicati
     of(lines, 'use').map((line) => [line['inst'], line['by'] ?? 0]),
     [
       [ledger, 0],
-      [clock, ledger],
       [ledger, 0],
+      [clock, ledger],
     ],
   )
   assert.deepEqual(problems.length, 1, 'at most one a second')
