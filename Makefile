@@ -49,7 +49,7 @@ test-go:
 	go test -timeout 8m -run Memory ./internal/core/engine
 
 test-node: recorders
-	cd recorders/node && node --expose-gc --test --test-reporter=dot dist/test/*.test.js
+	cd recorders/node && node --expose-gc --test --test-reporter=dot dist/test/*.test.js && npm run --silent test:oldest
 
 lint:
 	@test -z "$$(gofmt -l cmd console/*.go demo docs internal recorders)" || { gofmt -l cmd console/*.go demo docs internal recorders; echo "gofmt these"; exit 1; }

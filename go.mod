@@ -113,6 +113,7 @@ replace keenlantern.example/record/samberdo => ./recorders/go/samberdo
 ignore (
 	./console/node_modules
 	./recorders/node/node_modules
+	./recorders/node/oldest/node_modules
 )
 
 tool honnef.co/go/tools/cmd/staticcheck

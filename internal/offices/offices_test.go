@@ -166,7 +166,7 @@ func TestOffices(t *testing.T) {
 				}
 				require.NoError(t, json.Unmarshal(out, &did))
 				assert.Zero(t, did.Lost)
-				list := result(ctx, t, ask, did.Stream, did.Events)
+				list := result(ctx, t, ask, did.Stream, did.Events, mistake)
 				assert.Equal(t, want, foundIn(list, mistake))
 			}
 			t.Run("sound", func(t *testing.T) { run(t, "none", nil) })
@@ -192,7 +192,7 @@ func missing(program, built string) string {
 
 // result waits until a stream has been analysed to its end, and returns what was found in its recording. All that was sent has to
 // be used, and the trace whole.
-func result(ctx context.Context, t *testing.T, ask *client.Client, stream string, events int64) []*finding.Finding {
+func result(ctx context.Context, t *testing.T, ask *client.Client, stream string, events int64, mistake string) []*finding.Finding {
 	t.Helper()
 	for {
 		list, err := ask.Recordings(ctx, 50, 0)
@@ -213,6 +213,9 @@ func result(ctx context.Context, t *testing.T, ask *client.Client, stream string
 			told, err := conform.Check(&trace)
 			require.NoError(t, err)
 			assert.True(t, told.Conforms, "%v", told.Problems)
+			if mistake == "none" {
+				assert.Empty(t, told.Problems, "nothing is doubtful either")
+			}
 			found, err := ask.Findings(ctx, r.ID, url.Values{})
 			require.NoError(t, err)
 			require.NoError(t, ask.Delete(ctx, r.ID)) // the next one is alone again

@@ -2,7 +2,7 @@ import js from '@eslint/js'
 import ts from 'typescript-eslint'
 
 export default ts.config(
-  { ignores: ['dist', 'node_modules'] },
+  { ignores: ['dist', 'node_modules', 'oldest'] },
   js.configs.recommended,
   ...ts.configs.strict,
   {
@@ -12,5 +12,8 @@ export default ts.config(
       '@typescript-eslint/no-extraneous-class': 'off',
     },
   },
-  { files: ['scripts/**'], languageOptions: { globals: { process: 'readonly', URL: 'readonly' } } },
+  {
+    files: ['scripts/**'],
+    languageOptions: { globals: { console: 'readonly', process: 'readonly', setImmediate: 'readonly', URL: 'readonly' } },
+  },
 )

@@ -102,6 +102,10 @@ class Recording {
       await this.#recorder.end(2000).catch(() => undefined)
       return process.exit(1)
     }
+    if (this.#built.length === 0 && this.#recorder.on)
+      this.#recorder.trouble(
+        new Error('this version of Nest does not tell of the instances it builds; 11.1.5 is the first that does'),
+      )
     this.#modules = app.get(ModulesContainer)
     this.#settle()
     return app

@@ -843,6 +843,11 @@ export class Recorder {
     }
   }
 
+  /** Tells of trouble with recording: at most once a second, and to nobody who would not want to hear of it. */
+  trouble(error: Error): void {
+    this.#problem(error)
+  }
+
   #problem(error: Error): void {
     const now = Date.now()
     if (now - this.#warned < 1000) return

@@ -16,7 +16,8 @@ import {
   type CanActivate,
   type INestApplication,
 } from '@nestjs/common'
-import { LazyModuleLoader, ModuleRef, REQUEST } from '@nestjs/core'
+import { ContextIdFactory, LazyModuleLoader, ModuleRef, REQUEST, type ContextId, type HostComponentInfo } from '@nestjs/core'
+import { FastifyAdapter } from '@nestjs/platform-fastify'
 import { create, createContext } from 'keenlantern-record/nest'
 
 import { of, recording, type Line } from './tools.js'
@@ -243,4 +244,63 @@ test('two modules with the same provider have one each, and recording off change
   )
   assert.equal(clocks.length, 2)
   assert.ok(clocks.every((line) => line.t < 0))
+})
+
+test('durable providers live as long as their tenant, and no longer than the others of a request', async () => {
+  @Injectable({ scope: Scope.REQUEST, durable: true })
+  class Quay {}
+  @Injectable({ scope: Scope.REQUEST })
+  class Visit {}
+  @Controller({ path: 'quays', scope: Scope.REQUEST })
+  class Quays {
+    constructor(
+      readonly quay: Quay,
+      readonly visit: Visit,
+    ) {}
+    @Get()
+    one() {
+      return 'free'
+    }
+  }
+  @Module({ controllers: [Quays], providers: [Quay, Visit] })
+  class QuayModule {}
+  const tenants = new Map<string, ContextId>()
+  ContextIdFactory.apply({
+    attach(contextId: ContextId, request: { headers: Record<string, string> }) {
+      const name = request.headers['quay'] ?? 'none'
+      const tenant = tenants.get(name) ?? ContextIdFactory.create()
+      tenants.set(name, tenant)
+      return (info: HostComponentInfo) => (info.isTreeDurable ? tenant : contextId)
+    },
+  })
+  const { recorder, end } = recording()
+  const app = await create(recorder, QuayModule, quiet)
+  const at = await serve(app)
+  for (const quay of ['north', 'north', 'south']) await (await fetch(`${at}/quays`, { headers: { quay } })).text()
+  await app.close()
+  const lines = await end()
+  const quays = made(lines, 'Quay')
+  assert.equal(quays.length, 2)
+  const kinds = new Map(of(lines, 'open').map((line) => [line['scope'], line['kind']]))
+  assert.deepEqual(
+    quays.map((line) => kinds.get(line['owner'])),
+    ['tenant', 'tenant'],
+  )
+  assert.equal(made(lines, 'Visit').length, 3)
+  assert.ok(made(lines, 'Visit').every((line) => kinds.get(line['owner']) === 'request'))
+  const given = made(lines, 'Quays').map((line) => (line['with'] as { inst: number }[])[0]!.inst)
+  assert.deepEqual(given, [quays[0]!['inst'], quays[0]!['inst'], quays[1]!['inst']])
+})
+
+test('on Fastify, a request is a scope of the route’s name', async () => {
+  const { recorder, end } = recording()
+  const app = await create(recorder, OfficeModule, new FastifyAdapter(), quiet)
+  const at = await serve(app)
+  assert.equal(await (await fetch(`${at}/arrivals/north-star`)).text(), 'true')
+  await app.close().catch(() => undefined)
+  const lines = await end()
+  const [opened] = of(lines, 'open')
+  assert.equal(opened!['name'], 'GET /arrivals/:ship')
+  assert.equal(made(lines, 'BerthLedger')[0]!['owner'], opened!['scope'])
+  assert.equal(of(lines, 'close').length, 1)
 })

@@ -1,0 +1,94 @@
+// What recording costs a request of the office on awilix and Express: a process each for the container alone, for recording off, for
+// one scope in ten, and for all, asked in short turns so that a busy machine is as busy for all. `npm run overhead` prints medians and
+// 99th percentiles, with their ratios to the container alone.
+import { spawn } from 'node:child_process'
+import http from 'node:http'
+import { Writable } from 'node:stream'
+import { fileURLToPath } from 'node:url'
+
+const modes = ['alone', 'off', 'tenth', 'on']
+if (process.argv[2]) await serve(process.argv[2])
+else await measure()
+
+async function serve(mode) {
+  const { asClass, asFunction, createContainer, InjectionMode } = await import('awilix')
+  const { default: expressApp } = await import('express')
+  const { Recorder } = await import('keenlantern-record')
+  const { record } = await import('keenlantern-record/awilix')
+  const { express } = await import('keenlantern-record/http')
+  const parts = await import('../dist/office/parts.js')
+  const nowhere = new Writable({ write: (_part, _encoding, done) => done() })
+  const recorder = new Recorder({
+    app: 'harbour-office',
+    output: nowhere,
+    off: mode === 'off' || mode === 'alone',
+    setting: { share: mode === 'tenth' ? 0.1 : 0 },
+  })
+  const plain = createContainer({ injectionMode: InjectionMode.CLASSIC })
+  const container = mode === 'alone' ? plain : record(recorder, plain)
+  container.register({
+    harbourClock: asClass(parts.HarbourClock).singleton(),
+    gaugeLines: asClass(parts.GaugeLines).singleton(),
+    tideModel: asClass(parts.TideModel).singleton(),
+    pilotRoster: asFunction(() => new parts.PilotRoster()).singleton(),
+    gaugeTides: asFunction((gaugeLines, harbourClock) => new parts.GaugeTides(gaugeLines, harbourClock))
+      .scoped()
+      .disposer((tides) => tides.close()),
+    logPage: asClass(parts.LogPage)
+      .scoped()
+      .disposer((page) => page.close()),
+    berthPlanner: asFunction((gaugeTides, tideModel) => new parts.BerthPlanner(gaugeTides, tideModel)).scoped(),
+    arrivalDesk: asFunction(
+      (berthPlanner, pilotRoster, logPage) => new parts.ArrivalDesk(berthPlanner, pilotRoster, logPage),
+    ).scoped(),
+  })
+  const app = expressApp()
+  if (mode !== 'alone') app.use(express(recorder))
+  app.post('/arrivals', async (_request, response) => {
+    const scope = container.createScope()
+    response.json(scope.resolve('arrivalDesk').take('Grey Seal'))
+    await scope.dispose()
+  })
+  const server = app.listen(0, '127.0.0.1', () => process.send(server.address().port))
+  process.on('disconnect', () => process.exit())
+}
+
+async function measure() {
+  const servers = await Promise.all(
+    modes.map(async (mode) => {
+      const child = spawn(process.execPath, [fileURLToPath(import.meta.url), mode], {
+        stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
+      })
+      const port = await new Promise((resolve) => child.once('message', resolve))
+      return { mode, child, port, agent: new http.Agent({ keepAlive: true, maxSockets: 1 }), took: [] }
+    }),
+  )
+  const turns = Number(process.env.TURNS ?? 300)
+  for (let turn = 0; turn < turns; turn++)
+    for (const server of servers)
+      for (let n = 0; n < 25; n++) {
+        const took = await ask(server)
+        if (turn >= turns / 6) server.took.push(took)
+      }
+  const at = (list, share) => list.sort((a, b) => a - b)[Math.floor(list.length * share)]
+  const [alone] = servers
+  for (const { mode, took, child } of servers) {
+    const [p50, p99] = [at(took, 0.5), at(took, 0.99)]
+    console.log(
+      `${mode.padEnd(6)} p50 ${p50.toFixed(0)} µs (${(p50 / at(alone.took, 0.5)).toFixed(3)})   p99 ${p99.toFixed(0)} µs (${(p99 / at(alone.took, 0.99)).toFixed(3)})`,
+    )
+    child.disconnect()
+  }
+}
+
+function ask({ port, agent }) {
+  return new Promise((resolve, reject) => {
+    const began = process.hrtime.bigint()
+    const request = http.request({ port, host: '127.0.0.1', path: '/arrivals', method: 'POST', agent }, (response) => {
+      response.resume()
+      response.on('end', () => resolve(Number(process.hrtime.bigint() - began) / 1000))
+    })
+    request.on('error', reject)
+    request.end()
+  })
+}
