@@ -1,6 +1,6 @@
 import { createContainer, type AwilixContainer, type Resolver, type ResolveOptions } from 'awilix'
 
-import { Recorder, unrecorded, type Making } from './recorder.js'
+import { Recorder, unrecorded, type KeptScope, type Making } from './recorder.js'
 import type { Given, Lifetime } from './table.js'
 
 type Name = string | symbol
@@ -12,6 +12,8 @@ interface Member {
   scope: number
   own: boolean // its scope was opened here
   insts: Map<Name, number>
+  kept: KeptScope | undefined // where its scope is not recorded
+  left: Map<Name, Making> // what was built in such a scope
 }
 
 /** What is being built. */
@@ -19,9 +21,9 @@ interface Building {
   name: string
   member: Member
   with: Given[]
-  waits: number // ns that were spent on something that is none of its own
   inst: number
   done: boolean
+  lasting: boolean // it, or what it is built for, outlives scopes
 }
 
 const text = (name: Name): string => (typeof name === 'symbol' ? (name.description ?? String(name)) : name)
@@ -59,7 +61,15 @@ class Family {
   }
 
   #member(raw: AwilixContainer, scope: number, own: boolean): Member {
-    const member: Member = { raw, scope, own, insts: new Map(), outside: raw }
+    const member: Member = {
+      raw,
+      scope,
+      own,
+      insts: new Map(),
+      outside: raw,
+      kept: scope < 0 ? (this.#recorder.keptScope ?? { kind: 'scope', id: 0, opened: Recorder.now(), closed: 0 }) : undefined,
+      left: new Map(),
+    }
     this.#members.set(raw, member)
     member.outside = this.#outside(member)
     return member
@@ -132,8 +142,10 @@ class Family {
       await member.raw.dispose()
     } finally {
       member.insts.clear()
+      member.left.clear()
       this.#taken.delete(member.scope)
       if (member.own) this.#recorder.close(member.scope)
+      if (member.kept && member.own) this.#recorder.closeKept(member.kept)
     }
   }
 
@@ -210,7 +222,14 @@ class Family {
       }
       return value
     }
-    const building: Building = { name: text(name), member, with: [], waits: 0, inst: 0, done: false }
+    const building: Building = {
+      name: text(name),
+      member,
+      with: [],
+      inst: 0,
+      done: false,
+      lasting: lifetime === 'singleton' || !!this.#building.at(-1)?.lasting,
+    }
     this.#building.push(building)
     const began = Recorder.now()
     let value: unknown
@@ -235,6 +254,7 @@ class Family {
     if (home === this.root) making.lasting = lifetime !== 'transient'
     const inst = this.#recorder.make(making)
     if (inst) this.#recorder.objects.know(value, inst)
+    else if (member.kept && lifetime !== 'singleton') member.left.set(name, making)
     building.inst = inst
     if (lifetime !== 'transient') home.insts.set(name, inst)
     this.#latest = inst
@@ -247,7 +267,15 @@ class Family {
   #inside(member: Member, building: Building | undefined): AwilixContainer {
     const resolve = (name: Name, options?: ResolveOptions): unknown => {
       const value: unknown = this.#resolve(member, name, options)
-      const inst = this.#latest
+      let inst = this.#latest
+      const left = inst === 0 && building?.lasting && member.kept ? member.left.get(name) : undefined
+      if (left) {
+        // What is not recorded is kept by what outlives it.
+        inst = this.#recorder.keep(left, member.kept!)
+        member.left.delete(name)
+        if (left.owner !== undefined) member.insts.set(name, inst) // it is shared in its scope
+        this.#recorder.objects.know(value, inst)
+      }
       if (!building || !inst) return value
       if (!building.done) building.with.push({ inst, site: text(name), service: text(name) })
       else if (building.inst)

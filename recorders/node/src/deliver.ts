@@ -49,6 +49,7 @@ export class Line {
 
   close(): void {
     this.#agent.destroy()
+    for (const socket of this.#sockets) socket.destroy()
   }
 
   /** Sends a request and reads at most `most` bytes of the answer. Redirects are not followed: they would take the token along. */
@@ -159,6 +160,7 @@ export interface Sink {
   deliver(batch: Batch): Promise<void>
   /** From now on, what is on its way keeps the process alive, and is given up after a few tries. */
   stop(): void
+  /** Ends; what is still on its way is given up. */
   close(): Promise<void>
 }
 
@@ -170,6 +172,7 @@ export class ToService implements Sink {
   readonly #timeout: number
   readonly #rest = new Rest()
   #stopping = false
+  #over = false
 
   constructor(line: Line, service: string, timeout: number, problem: (error: Error) => void) {
     this.line = line
@@ -186,7 +189,9 @@ export class ToService implements Sink {
   }
 
   async close(): Promise<void> {
+    this.#over = true
     this.line.close()
+    this.#rest.wake()
   }
 
   async deliver(batch: Batch): Promise<void> {
@@ -201,7 +206,7 @@ export class ToService implements Sink {
       } catch (caught) {
         const error = caught as Error
         this.#problem(new Error(`send batch ${batch.of.sent + 1} of the recording: ${error.message}`))
-        if (error instanceof Refused || (this.#stopping && tries >= lastTries)) throw error
+        if (error instanceof Refused || this.#over || (this.#stopping && tries >= lastTries)) throw error
       }
       await this.#rest.wait(Math.max(jitter(wait), after))
       wait = Math.min(2 * wait, lastRetry)

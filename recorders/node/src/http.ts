@@ -15,7 +15,8 @@ export type NameOf = (request: IncomingMessage) => string | undefined
  * at once or later, is in that scope.
  */
 export function serve<T>(recorder: Recorder, request: IncomingMessage, response: ServerResponse, name: NameOf, work: () => T): T {
-  if (!recorder.on) return recorder.within(unrecorded, undefined, work)
+  const atEnd = (call: () => void) => void response.once('close', () => setImmediate(call))
+  if (!recorder.on) return recorder.within(unrecorded, undefined, work, atEnd)
   const header = request.headers['traceparent']
   const trace = recorder.traceOf(Array.isArray(header) ? header[0] : header)
   const method = methodOf(request.method)
@@ -29,7 +30,7 @@ export function serve<T>(recorder: Recorder, request: IncomingMessage, response:
   })
   // What the application does when a response has ended, such as disposing, still belongs to its scope.
   if (scope > 0) response.once('close', () => setImmediate(() => recorder.close(scope)))
-  return recorder.within(scope, trace, work)
+  return recorder.within(scope, trace, work, atEnd)
 }
 
 /**

@@ -6,7 +6,7 @@ import type { InstanceWrapper } from '@nestjs/core/injector/instance-wrapper.js'
 import type { Module } from '@nestjs/core/injector/module.js'
 
 import { express, fastify } from './http.js'
-import { Recorder, unrecorded, type Making, type Registration } from './recorder.js'
+import { Recorder, type Making, type Registration } from './recorder.js'
 import type { Given, Lifetime, Need } from './table.js'
 
 type Root = Parameters<typeof NestFactory.create>[0]
@@ -18,6 +18,7 @@ interface Built {
   instance: object
   when: number
   scope: number
+  left: boolean // its request is not recorded: only what outlives it is told
 }
 
 /** A request that is being served, or a tenant of durable providers. */
@@ -150,8 +151,7 @@ class Recording {
     this.#seen.add(built)
     this.#seen.add(instance)
     const scope = this.#recorder.scope
-    if (scope === unrecorded) return instance
-    this.#built.push({ instance, when: Recorder.now(), scope: Math.max(0, scope) })
+    this.#built.push({ instance, when: Recorder.now(), scope: Math.max(0, scope), left: scope < 0 })
     // What it is a part of is known when the rest has been built too.
     if (this.#modules && !this.#soon) this.#soon = setImmediate(() => this.#settle()).unref()
     return instance
@@ -168,7 +168,7 @@ class Recording {
     const left = built.filter((one) => !this.#tell(one))
     if (left.length === 0) return
     this.#discover() // a module may have been loaded late
-    for (const one of left) if (!this.#tell(one)) this.#tellStray(one)
+    for (const one of left) if (!this.#tell(one) && !one.left) this.#tellStray(one)
   }
 
   /** Registers what no module had before. */
@@ -241,13 +241,14 @@ class Recording {
   }
 
   /** Tells of an instance, and says whether it is known what it is. */
-  #tell({ instance, when, scope }: Built): boolean {
+  #tell({ instance, when, scope, left }: Built): boolean {
     if (this.#recorder.objects.of(instance)) return true // a value, which was there before
     const context = this.#contextOf(scope)
     const candidates = this.#byClass.get(instance.constructor) ?? []
     for (const wrapper of [...candidates, ...this.#factories]) {
       const place = placeOf(wrapper, instance, context, this.#consumers.get(wrapper))
       if (!place) continue
+      if (left && place !== 'static') return true
       this.#made(
         wrapper,
         instance,

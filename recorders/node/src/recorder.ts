@@ -146,10 +146,20 @@ export interface Totals {
   delivered: number
 }
 
+/** A scope that is not recorded, but for what something that outlives it keeps of it. */
+export interface KeptScope {
+  kind: string
+  id: number // 0: nothing of it is kept
+  opened: number // as `Recorder.now` has it
+  closed: number // 0: not yet
+}
+
 /** The work that is going on: which scope it is in, and its trace-id. */
 interface Flow {
   scope: number
   trace: string | undefined
+  kept?: KeptScope // where it is not recorded
+  atEnd?: (call: () => void) => void
   caller: number // the instance whose method is running; 0: none that is seen
 }
 
@@ -172,6 +182,14 @@ const noteBytes = 200
 interface Kept {
   making: Making
   when: number
+  of?: KeptScope // none: the root
+  disposed?: number
+}
+
+/** A rare event, in full. */
+interface Rare {
+  event: Event
+  when?: number
 }
 
 class Stream implements Session {
@@ -186,6 +204,7 @@ class Stream implements Session {
   readonly firstScope: number
   readonly firstInst: number
   readonly told: Set<number>
+  readonly keptScopes = new Set<number>() // older ones that it knows
   readonly setting: Setting
 
   constructor(setting: Setting, now: number, firstScope: number, firstInst: number, told: Iterable<number>) {
@@ -363,7 +382,20 @@ export class Recorder {
     this.#put(hello)
     for (const event of this.#setup) this.#put({ ...event, t: 0 })
     this.#gap += this.#untold
-    for (const [id, kept] of this.#kept) this.#put(this.#made(id, { ...kept.making, scope: 0, when: kept.when }, of))
+    for (const [id, kept] of this.#kept) {
+      const scope = kept.of
+      if (scope && !of.keptScopes.has(scope.id)) {
+        of.keptScopes.add(scope.id)
+        this.#put({ ev: 'open', t: scope.opened - of.began, scope: scope.id, kind: scope.kind })
+      }
+      this.#put(this.#made(id, { ...kept.making, scope: scope?.id ?? 0, when: kept.when }, of))
+    }
+    const ended = new Set<KeptScope>()
+    for (const [inst, { of: scope, disposed }] of this.#kept) {
+      if (disposed !== undefined) this.#put({ ev: 'dispose', t: disposed - of.began, inst, by: 'container', state: 'done' })
+      if (scope?.closed) ended.add(scope)
+    }
+    for (const scope of ended) this.#put({ ev: 'close', t: scope.closed - of.began, scope: scope.id })
   }
 
   // It is always written: it is small, and without it all that is open would be unknown.
@@ -413,7 +445,7 @@ export class Recorder {
       this.#setupBytes += size
       this.#setup.push(event)
     }
-    if (this.#now) this.#note(Kind.rare, 0, 0, 0, 0, event, 0)
+    if (this.#now) this.#note(Kind.rare, 0, 0, 0, 0, { event } satisfies Rare, 0)
   }
 
   /** Whether something that happens in a scope is recorded; it is counted where it would have been. */
@@ -473,6 +505,55 @@ export class Recorder {
     return id
   }
 
+  /** The scope of the work that is going on, where it is not recorded: what is kept of it is told all the same. */
+  get keptScope(): KeptScope | undefined {
+    const flow = this.#flow.getStore()
+    if (!flow || flow.scope >= 0) return undefined
+    if (!flow.kept) {
+      const kept: KeptScope = { kind: 'request', id: 0, opened: Recorder.now(), closed: 0 }
+      flow.kept = kept
+      flow.atEnd?.(() => this.closeKept(kept))
+    }
+    return flow.kept
+  }
+
+  /**
+   * Says that something which outlives scopes keeps an instance that was built in a scope which is not recorded, or that what is
+   * kept keeps it. It is told at once, or when recording begins. It returns the instance's id.
+   */
+  keep(making: Making, of: KeptScope): number {
+    const now = this.#now
+    const id = ++this.#insts
+    const when = making.when ?? Recorder.now()
+    if (of.id === 0) {
+      of.id = ++this.#scopes
+      of.opened = Math.min(of.opened, when - (making.took ?? 0))
+      if (now)
+        this.#note(
+          Kind.rare,
+          0,
+          0,
+          0,
+          0,
+          { event: { ev: 'open', t: 0, scope: of.id, kind: of.kind }, when: of.opened } satisfies Rare,
+          0,
+        )
+    }
+    const { owner: _owner, ...kept } = { ...making, scope: of.id }
+    if (this.#kept.size < this.#most.kept) this.#kept.set(id, { making: kept, when, of })
+    else this.#untold++
+    if (now) this.#note(Kind.make, id, 0, 0, 0, { ...kept, when }, textOf(kept.impl))
+    return id
+  }
+
+  /** Says that a scope of which something is kept has ended. */
+  closeKept(of: KeptScope): void {
+    if (of.id === 0 || of.closed) return
+    of.closed = Recorder.now()
+    const now = this.#now
+    if (now && (of.id >= now.firstScope || now.keptScopes.has(of.id))) this.#note(Kind.close, of.id, 0, 0, 0, undefined, 0)
+  }
+
   #made(inst: number, m: Making, of: Stream, noted?: number): Event {
     const t = (m.when ?? noted ?? Recorder.now()) - of.began
     const event: Event = { ev: 'make', t, inst, scope: m.scope }
@@ -530,7 +611,10 @@ export class Recorder {
     if (!inst) return
     if (state === 'done' && failure === undefined) {
       this.objects.ended(inst)
-      this.#kept.delete(inst)
+      // What something else keeps is remembered beyond its disposal: that it is kept is what matters.
+      const kept = this.#kept.get(inst)
+      if (kept?.of) kept.disposed = Recorder.now()
+      else this.#kept.delete(inst)
     }
     const now = this.#now
     if (!now?.knows(inst)) return
@@ -555,7 +639,8 @@ export class Recorder {
   /** Says that something could not be built. */
   fail(failure: Omit<Fail, 'ev' | 't'>): void {
     const now = this.#now
-    if (now && this.#in(now, failure.scope ?? 0)) this.#note(Kind.rare, 0, 0, 0, 0, { ev: 'fail', t: 0, ...failure }, 0)
+    if (now && this.#in(now, failure.scope ?? 0))
+      this.#note(Kind.rare, 0, 0, 0, 0, { event: { ev: 'fail', t: 0, ...failure } } satisfies Rare, 0)
   }
 
   /** The scope of the work that is going on; 0: none is known. */
@@ -571,7 +656,7 @@ export class Recorder {
   /** Runs a method of an instance: what it calls, at once or later, is called by that instance. */
   calledBy<T>(inst: number, method: () => T): T {
     const now = this.#flow.getStore()
-    return this.#flow.run({ scope: now?.scope ?? 0, trace: now?.trace, caller: inst }, method)
+    return this.#flow.run(now ? { ...now, caller: inst } : { scope: 0, trace: undefined, caller: inst }, method)
   }
 
   /** What is seen of the instances of a service, where that is not what is seen of all. */
@@ -597,9 +682,10 @@ export class Recorder {
     return instead
   }
 
-  /** Runs work in a scope that has been opened: what it does later, after waiting too, is in that scope. */
-  within<T>(scope: number, trace: string | undefined, work: () => T): T {
-    return this.#flow.run({ scope, trace, caller: 0 }, work)
+  /** Runs work in a scope that has been opened: what it does later, after waiting too, is in that scope. `atEnd` has
+   * something called when it ends, where nobody closes it. */
+  within<T>(scope: number, trace: string | undefined, work: () => T, atEnd?: (call: () => void) => void): T {
+    return this.#flow.run({ scope, trace, caller: 0, ...(atEnd ? { atEnd } : {}) }, work)
   }
 
   /**
@@ -609,9 +695,11 @@ export class Recorder {
   async run<T>(kind: string, name: string, work: () => T | Promise<T>): Promise<T> {
     const trace = this.traceOf()
     const scope = this.open({ in: this.scope, kind, name, trace })
+    const ends: (() => void)[] = []
     try {
-      return await this.within(scope, trace, work)
+      return await this.within(scope, trace, work, (call) => ends.push(call))
     } finally {
+      for (const end of ends) end()
       this.close(scope)
     }
   }
@@ -752,8 +840,10 @@ export class Recorder {
       }
       case Kind.forget:
         return this.#putLine(`{"ev":"forget","t":${t},"inst":${a},"by":"${b ? 'runtime' : 'container'}"}\n`)
-      case Kind.rare:
-        return this.#put({ ...(more as Event), t })
+      case Kind.rare: {
+        const { event, when } = more as Rare
+        return this.#put({ ...event, t: when === undefined ? t : when - of.began })
+      }
     }
   }
 
@@ -900,7 +990,7 @@ export class Recorder {
   }
 
   readonly #beforeExit = (): void => {
-    void this.end().catch((error: unknown) => this.#problem(error as Error))
+    void this.end(2000).catch((error: unknown) => this.#problem(error as Error))
   }
 
   // On demand: tells the service again and again how the recorder is doing, and does what it wants.

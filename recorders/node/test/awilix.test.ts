@@ -259,3 +259,62 @@ test('with recording off, or a scope left out, everything works as it did', asyn
     )
   }
 })
+
+test('what a singleton keeps of a request that is not recorded is told all the same', async () => {
+  const wire = (container: AwilixContainer) =>
+    container.register({
+      roster: asClass(
+        class Roster {
+          constructor(readonly deps: { log: unknown }) {
+            void deps.log
+          }
+        },
+      ).singleton(),
+      log: asFunction(({ tides }: { tides: unknown }) => ({ tides })),
+      tides: asClass(class Tides {})
+        .scoped()
+        .disposer(() => undefined),
+    })
+  for (const [config, http] of [
+    [{ setting: { share: 1e-9 } }, true],
+    [{ off: true }, true],
+    [{ off: true }, false],
+  ] as const) {
+    const { recorder, end } = recording(config)
+    const container = record(recorder, createContainer())
+    wire(container)
+    const work = async () => {
+      const scope = container.createScope()
+      scope.resolve('roster')
+      await scope.dispose()
+    }
+    if (http) {
+      const server = createServer(requests(recorder, (_request, response) => void work().then(() => response.end())))
+      await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve))
+      await (await fetch(`http://127.0.0.1:${(server.address() as AddressInfo).port}`)).text()
+      await new Promise((resolve) => server.close(resolve))
+      await new Promise((resolve) => setImmediate(resolve))
+    } else await work()
+    recorder.set({ on: true })
+    const lines = await end()
+    const last = lines.slice(lines.findLastIndex((line) => line.ev === 'hello'))
+    const one = (service: string) => {
+      const [line] = made(last, service)
+      return line!
+    }
+    const made = (of_: Line[], service: string) => {
+      const { reg } = of(of_, 'register').find((line) => line['service'] === service)! as { reg?: unknown }
+      return of(of_, 'make').filter((line) => line['reg'] === reg)
+    }
+    const [opened] = of(last, 'open')
+    assert.equal(opened!['kind'], http ? 'request' : 'scope')
+    assert.equal(one('tides')['scope'], opened!['scope'])
+    assert.equal(one('log')['scope'], opened!['scope'])
+    assert.equal((one('log')['with'] as { inst: number }[])[0]!.inst, one('tides')['inst'])
+    assert.equal((one('roster')['with'] as { inst: number }[])[0]!.inst, one('log')['inst'])
+    assert.equal(of(last, 'close')[0]!['scope'], opened!['scope'])
+    assert.equal(of(last, 'dispose').filter((line) => line['state'] === 'done')[0]!['inst'], one('tides')['inst'])
+    assert.ok(one('tides').t <= one('roster').t)
+    assert.ok(last.every((line) => line.ev !== 'gap'))
+  }
+})
