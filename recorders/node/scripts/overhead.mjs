@@ -1,12 +1,14 @@
 // What recording costs a request of the office on awilix and Express: a process each for the container alone, for recording off, for
 // one scope in ten, and for all, asked in short turns so that a busy machine is as busy for all. `npm run overhead` prints medians and
 // 99th percentiles, with their ratios to the container alone.
+import { AsyncLocalStorage } from 'node:async_hooks'
 import { spawn } from 'node:child_process'
 import http from 'node:http'
 import { Writable } from 'node:stream'
 import { fileURLToPath } from 'node:url'
 
-const modes = ['alone', 'off', 'tenth', 'on']
+// Following work through promises costs something in itself: that is the container alone with an AsyncLocalStorage.
+const modes = ['alone', 'follow', 'off', 'tenth', 'on']
 if (process.argv[2]) await serve(process.argv[2])
 else await measure()
 
@@ -21,11 +23,12 @@ async function serve(mode) {
   const recorder = new Recorder({
     app: 'harbour-office',
     output: nowhere,
-    off: mode === 'off' || mode === 'alone',
+    off: !['tenth', 'on'].includes(mode),
     setting: { share: mode === 'tenth' ? 0.1 : 0 },
   })
   const plain = createContainer({ injectionMode: InjectionMode.CLASSIC })
-  const container = mode === 'alone' ? plain : record(recorder, plain)
+  const bare = mode === 'alone' || mode === 'follow'
+  const container = bare ? plain : record(recorder, plain)
   container.register({
     harbourClock: asClass(parts.HarbourClock).singleton(),
     gaugeLines: asClass(parts.GaugeLines).singleton(),
@@ -43,7 +46,9 @@ async function serve(mode) {
     ).scoped(),
   })
   const app = expressApp()
-  if (mode !== 'alone') app.use(express(recorder))
+  const flow = new AsyncLocalStorage()
+  if (mode === 'follow') app.use((_request, _response, next) => flow.run({}, next))
+  if (!bare) app.use(express(recorder))
   app.post('/arrivals', async (_request, response) => {
     const scope = container.createScope()
     response.json(scope.resolve('arrivalDesk').take('Grey Seal'))
@@ -53,31 +58,33 @@ async function serve(mode) {
   process.on('disconnect', () => process.exit())
 }
 
+// Two processes of the same program differ by some per cent: each is started several times, in another order.
 async function measure() {
-  const servers = await Promise.all(
-    modes.map(async (mode) => {
+  const rounds = Number(process.env.ROUNDS ?? 6)
+  const turns = Number(process.env.TURNS ?? 100)
+  const took = Object.fromEntries(modes.map((mode) => [mode, []]))
+  for (let round = 0; round < rounds; round++) {
+    const servers = []
+    for (const mode of modes.map((_, n) => modes[(n + round) % modes.length])) {
       const child = spawn(process.execPath, [fileURLToPath(import.meta.url), mode], {
         stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
       })
       const port = await new Promise((resolve) => child.once('message', resolve))
-      return { mode, child, port, agent: new http.Agent({ keepAlive: true, maxSockets: 1 }), took: [] }
-    }),
-  )
-  const turns = Number(process.env.TURNS ?? 300)
-  for (let turn = 0; turn < turns; turn++)
-    for (const server of servers)
-      for (let n = 0; n < 25; n++) {
-        const took = await ask(server)
-        if (turn >= turns / 6) server.took.push(took)
-      }
+      servers.push({ mode, child, port, agent: new http.Agent({ keepAlive: true, maxSockets: 1 }) })
+    }
+    for (let turn = 0; turn < turns; turn++)
+      for (const server of servers)
+        for (let n = 0; n < 25; n++) {
+          const time = await ask(server)
+          if (turn >= turns / 4) took[server.mode].push(time)
+        }
+    for (const { child } of servers) child.disconnect()
+  }
   const at = (list, share) => list.sort((a, b) => a - b)[Math.floor(list.length * share)]
-  const [alone] = servers
-  for (const { mode, took, child } of servers) {
-    const [p50, p99] = [at(took, 0.5), at(took, 0.99)]
-    console.log(
-      `${mode.padEnd(6)} p50 ${p50.toFixed(0)} µs (${(p50 / at(alone.took, 0.5)).toFixed(3)})   p99 ${p99.toFixed(0)} µs (${(p99 / at(alone.took, 0.99)).toFixed(3)})`,
-    )
-    child.disconnect()
+  for (const mode of modes) {
+    const [p50, p99] = [at(took[mode], 0.5), at(took[mode], 0.99)]
+    const [r50, r99] = [p50 / at(took.alone, 0.5), p99 / at(took.alone, 0.99)]
+    console.log(`${mode.padEnd(6)} p50 ${p50.toFixed(0)} µs (${r50.toFixed(3)})   p99 ${p99.toFixed(0)} µs (${r99.toFixed(3)})`)
   }
 }
 

@@ -1,3 +1,5 @@
+import { inspect } from 'node:util'
+
 import { createContainer, type AwilixContainer, type Resolver, type ResolveOptions } from 'awilix'
 
 import { Recorder, unrecorded, type KeptScope, type Making } from './recorder.js'
@@ -13,7 +15,6 @@ interface Member {
   own: boolean // its scope was opened here
   insts: Map<Name, number>
   kept: KeptScope | undefined // where its scope is not recorded
-  left: Map<Name, Making> // what was built in such a scope
 }
 
 /** What is being built. */
@@ -41,6 +42,62 @@ export function record<C extends object>(recorder: Recorder, container: AwilixCo
   return new Family(recorder, container as AwilixContainer).root.outside as AwilixContainer<C>
 }
 
+/** A container as what is built sees it. Its methods can be taken off it, like the container's own. */
+class View {
+  readonly hasRegistration: AwilixContainer['hasRegistration']
+  readonly getRegistration: AwilixContainer['getRegistration']
+  #cradle: object | undefined
+  constructor(
+    protected readonly raw: AwilixContainer,
+    readonly resolve: (name: Name, options?: ResolveOptions) => unknown,
+    readonly createScope: () => AwilixContainer,
+  ) {
+    this.hasRegistration = raw.hasRegistration
+    this.getRegistration = raw.getRegistration
+  }
+  get cradle(): object {
+    return (this.#cradle ??= cradleOf(this.raw, this.resolve))
+  }
+  get options(): AwilixContainer['options'] {
+    return this.raw.options
+  }
+  get registrations(): AwilixContainer['registrations'] {
+    return this.raw.registrations
+  }
+  get cache(): AwilixContainer['cache'] {
+    return this.raw.cache
+  }
+}
+
+/** A container as the application sees it. */
+class Outside extends View {
+  constructor(
+    raw: AwilixContainer,
+    resolve: (name: Name, options?: ResolveOptions) => unknown,
+    createScope: () => AwilixContainer,
+    readonly register: (first: unknown, second?: Resolver<unknown>) => AwilixContainer,
+    readonly dispose: () => Promise<void>,
+  ) {
+    super(raw, resolve, createScope)
+  }
+  readonly build = (target: { resolve?: unknown } & ((...args: never[]) => unknown), options?: never): unknown =>
+    typeof target.resolve === 'function'
+      ? (target as unknown as Resolver<unknown>).resolve(this as unknown as AwilixContainer)
+      : this.raw.build(target, options)
+  readonly loadModules = (...args: Parameters<AwilixContainer['loadModules']>): unknown => {
+    // They are loaded aside, and registered here.
+    const aside = createContainer(this.raw.options)
+    const loading: unknown = aside.loadModules(...args)
+    return loading instanceof Promise ? loading.then(() => this.register(aside.registrations)) : this.register(aside.registrations)
+  }
+  inspect(...args: Parameters<AwilixContainer['inspect']>): string {
+    return this.raw.inspect(...args)
+  }
+  [inspect.custom](...args: Parameters<AwilixContainer['inspect']>): string {
+    return this.raw.inspect(...args)
+  }
+}
+
 class Family {
   readonly #recorder: Recorder
   readonly #container: number
@@ -50,6 +107,7 @@ class Family {
   readonly #regOf = new WeakMap<object, number>() // by resolver
   readonly #taken = new Set<number>() // scopes of requests that a container has
   readonly #told = new WeakSet<object>() // errors
+  readonly #ending = new WeakMap<object, { member: Member; inst: number }>() // what is being disposed
   readonly #building: Building[] = []
   #latest = 0 // the instance that was resolved last
 
@@ -68,7 +126,6 @@ class Family {
       insts: new Map(),
       outside: raw,
       kept: scope < 0 ? (this.#recorder.keptScope ?? { kind: 'scope', id: 0, opened: Recorder.now(), closed: 0 }) : undefined,
-      left: new Map(),
     }
     this.#members.set(raw, member)
     member.outside = this.#outside(member)
@@ -84,40 +141,20 @@ class Family {
       if (inst) this.#recorder.give({ inst, scope: this.#scopeOf(member), service: text(name), how: 'locator' })
       return value
     }
-    const outside: AwilixContainer = Object.create(raw, {
-      register: {
-        value: (first: unknown, second?: Resolver<unknown>) => {
-          this.#register(
-            member,
-            typeof first === 'object' ? (first as Record<Name, Resolver<unknown>>) : { [first as Name]: second! },
-          )
-          return outside
-        },
+    const outside: Outside = new Outside(
+      raw,
+      resolve,
+      () => this.#createScope(member),
+      (first, second) => {
+        this.#register(
+          member,
+          typeof first === 'object' ? (first as Record<Name, Resolver<unknown>>) : { [first as Name]: second! },
+        )
+        return outside as unknown as AwilixContainer
       },
-      resolve: { value: resolve },
-      cradle: { value: cradleOf(raw, resolve) },
-      createScope: { value: () => this.#createScope(member).outside },
-      build: {
-        value: (target: { resolve?: unknown } & ((...args: never[]) => unknown), options?: never) =>
-          typeof target.resolve === 'function'
-            ? (target as unknown as Resolver<unknown>).resolve(outside)
-            : raw.build(target, options),
-      },
-      loadModules: {
-        value: (...args: Parameters<AwilixContainer['loadModules']>) => {
-          // They are loaded aside, and registered here.
-          const aside = createContainer(raw.options)
-          const here = () => {
-            this.#register(member, aside.registrations)
-            return outside
-          }
-          const loading: unknown = aside.loadModules(...args)
-          return loading instanceof Promise ? loading.then(here) : here()
-        },
-      },
-      dispose: { value: () => this.#dispose(member) },
-    }) as AwilixContainer
-    return outside
+      () => this.#dispose(member),
+    )
+    return outside as unknown as AwilixContainer
   }
 
   // A scope's container may be used while another request is served: it is the container's own scope that counts.
@@ -125,27 +162,41 @@ class Family {
     return member === this.root ? Math.max(this.#recorder.scope, member.scope) : member.scope
   }
 
-  #createScope(of: Member): Member {
+  #createScope(of: Member): AwilixContainer {
     const around = this.#recorder.scope
-    if (around === unrecorded) return this.#member(of.raw.createScope(), unrecorded, false)
+    const raw = of.raw.createScope()
     if (around > 0 && of === this.root && !this.#taken.has(around)) {
       if (this.#taken.size > 10_000) this.#taken.clear() // of requests long gone
       this.#taken.add(around)
-      return this.#member(of.raw.createScope(), around, false)
+      return this.#member(raw, around, false).outside
     }
     const within = of === this.root ? around : of.scope
-    return this.#member(of.raw.createScope(), this.#recorder.open({ in: within, kind: 'scope', name: 'createScope' }), true)
+    const scope = this.#recorder.open({ in: within, kind: 'scope', name: 'createScope' })
+    return scope < 0 ? this.#left(raw) : this.#member(raw, scope, true).outside
+  }
+
+  // A scope that is left out is the container's own: only what outlives it is followed, and its end if that keeps something of it.
+  #left(raw: AwilixContainer): AwilixContainer {
+    const left = Object.create(raw) as AwilixContainer
+    left.dispose = async () => {
+      await raw.dispose()
+      const kept = this.#members.get(raw)?.kept
+      if (kept && kept !== this.#recorder.keptScope) this.#recorder.closeKept(kept)
+    }
+    return left
   }
 
   async #dispose(member: Member): Promise<void> {
+    // By the time a disposer is called, awilix has forgotten whose it is.
+    for (const [name, { value, resolver }] of member.insts.size ? member.raw.cache : [])
+      if ('dispose' in resolver && typeof value === 'object' && value !== null)
+        this.#ending.set(value, { member, inst: member.insts.get(name) ?? 0 })
     try {
       await member.raw.dispose()
     } finally {
       member.insts.clear()
-      member.left.clear()
       this.#taken.delete(member.scope)
       if (member.own) this.#recorder.close(member.scope)
-      if (member.kept && member.own) this.#recorder.closeKept(member.kept)
     }
   }
 
@@ -183,7 +234,10 @@ class Family {
     const wrapped = Object.create(resolver, {
       resolve: {
         value: (raw: AwilixContainer) => {
-          const within = this.#members.get(raw) ?? member
+          const within =
+            this.#members.get(raw) ??
+            (lifetime === 'singleton' || this.#building.at(-1)?.lasting ? this.#member(raw, unrecorded, false) : undefined)
+          if (!within) return resolver.resolve(raw)
           if (target !== undefined) return resolver.resolve(this.#inside(within, undefined))
           return this.#build(within, name, id, lifetime, resolver, local)
         },
@@ -252,14 +306,15 @@ class Family {
     if (lifetime === 'scoped') making.owner = home.scope
     else if (lifetime === 'singleton' && this.root.scope) making.owner = this.root.scope
     if (home === this.root) making.lasting = lifetime !== 'transient'
-    const inst = this.#recorder.make(making)
-    if (inst) this.#recorder.objects.know(value, inst)
-    else if (member.kept && lifetime !== 'singleton') member.left.set(name, making)
+    let inst = this.#recorder.make(making)
+    // Of what ends with its scope, nobody has to be told that it was collected.
+    if (inst && home === this.root) this.#recorder.objects.know(value, inst)
+    else if (!inst && building.lasting && member.kept) inst = this.#keep(member, name, making, value)
     building.inst = inst
-    if (lifetime !== 'transient') home.insts.set(name, inst)
+    if (lifetime !== 'transient' && inst) home.insts.set(name, inst)
     this.#latest = inst
     const shown = inst ? this.#recorder.watch(text(name), value, () => inst) : value
-    this.#recorder.objects.also(shown, inst)
+    if (shown !== value) this.#recorder.objects.also(shown, inst)
     return shown
   }
 
@@ -268,14 +323,7 @@ class Family {
     const resolve = (name: Name, options?: ResolveOptions): unknown => {
       const value: unknown = this.#resolve(member, name, options)
       let inst = this.#latest
-      const left = inst === 0 && building?.lasting && member.kept ? member.left.get(name) : undefined
-      if (left) {
-        // What is not recorded is kept by what outlives it.
-        inst = this.#recorder.keep(left, member.kept!)
-        member.left.delete(name)
-        if (left.owner !== undefined) member.insts.set(name, inst) // it is shared in its scope
-        this.#recorder.objects.know(value, inst)
-      }
+      if (inst === 0 && building?.lasting && member.kept) inst = this.#keepKnown(member, name, value)
       if (!building || !inst) return value
       if (!building.done) building.with.push({ inst, site: text(name), service: text(name) })
       else if (building.inst)
@@ -289,11 +337,24 @@ class Family {
         })
       return value
     }
-    return Object.create(member.raw, {
-      resolve: { value: resolve },
-      cradle: { value: cradleOf(member.raw, resolve) },
-      createScope: { value: () => this.#createScope(member).outside },
-    }) as AwilixContainer
+    return new View(member.raw, resolve, () => this.#createScope(member)) as unknown as AwilixContainer
+  }
+
+  // What is built in a scope that is not recorded, and is kept by what outlives it.
+  #keep(member: Member, name: Name, making: Making, value: unknown): number {
+    const inst = this.#recorder.keep(making, member.kept!)
+    if (making.owner !== undefined) member.insts.set(name, inst) // it is shared in its scope
+    this.#recorder.objects.know(value, inst)
+    return (this.#latest = inst)
+  }
+
+  // The same for what was there already: nothing was told of it as it was built.
+  #keepKnown(member: Member, name: Name, value: unknown): number {
+    const resolver = member.raw.getRegistration(name)
+    const reg = resolver && resolver.lifetime === 'SCOPED' ? this.#regOf.get(resolver) : undefined
+    return reg === undefined
+      ? 0
+      : this.#keep(member, name, { reg, scope: member.scope, owner: member.scope, ...implOf(value) }, value)
   }
 
   /** Resolves a name, and notes which instance that was. */
@@ -311,8 +372,7 @@ class Family {
     if (this.#latest === 0) {
       // It was there already.
       const resolver = member.raw.getRegistration(name)
-      this.#latest = this.#recorder.objects.of(value)
-      if (!this.#latest && resolver) this.#latest = (resolver.lifetime === 'SCOPED' ? member : this.root).insts.get(name) ?? 0
+      if (resolver) this.#latest = member.insts.get(name) ?? (resolver.lifetime === 'SCOPED' ? 0 : (this.root.insts.get(name) ?? 0))
     }
     return value
   }
@@ -336,8 +396,10 @@ class Family {
   }
 
   #disposeOne(member: Member, name: Name, value: unknown, dispose: (value: unknown) => unknown): unknown {
-    const inst = this.#recorder.objects.of(value) || (member.insts.get(name) ?? 0)
-    const scope = member.scope
+    const of = typeof value === 'object' && value !== null ? this.#ending.get(value) : undefined
+    const inst = of?.inst ?? (this.#recorder.objects.of(value) || (member.insts.get(name) ?? 0))
+    if (!inst) return dispose(value)
+    const scope = Math.max(0, (of?.member ?? member).scope)
     const began = Recorder.now()
     const done = (failure?: unknown) => this.#recorder.dispose(inst, scope, 'container', 'done', Recorder.now() - began, failure)
     this.#recorder.dispose(inst, scope, 'container', 'begun')

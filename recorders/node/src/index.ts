@@ -11,4 +11,4 @@ export {
   type Totals,
 } from './recorder.js'
 export type { Also, Event, Given, How, Lifetime, Need, Part } from './table.js'
-export { lineOf } from './line.js'
+export { lineOf, makeLine } from './line.js'

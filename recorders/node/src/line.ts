@@ -1,4 +1,4 @@
-import { members, maxText, type Event, type Given, type Need } from './table.js'
+import { members, maxText, type Event, type Given, type Make, type Need } from './table.js'
 
 const simple = /^[ !#-[\]-~]*$/
 const special = /["\\\u0000-\u001f]/g // eslint-disable-line no-control-regex
@@ -38,6 +38,24 @@ export function lineOf(event: Event): string {
     if (value === undefined) continue
     line += `,"${name}":${valueOf(name, value)}`
   }
+  return line + '}\n'
+}
+
+/** The same for the commonest kind with texts, which is most of a trace: a test holds that it is the same. */
+export function makeLine(m: Make): string {
+  let line = `{"ev":"make","t":${m.t},"inst":${m.inst},"scope":${m.scope}`
+  if (m.reg !== undefined) line += `,"reg":${m.reg}`
+  if (m.container !== undefined) line += `,"container":${m.container}`
+  if (m.at !== undefined) line += `,"at":${quoted(m.at)}`
+  if (m.impl !== undefined) line += `,"impl":${quoted(m.impl)}`
+  if (m.disposable !== undefined) line += `,"disposable":${m.disposable}`
+  if (m.disposer !== undefined) line += `,"disposer":"${m.disposer}"`
+  if (m.module !== undefined) line += `,"module":${quoted(m.module)}`
+  if (m.owner !== undefined) line += `,"owner":${m.owner}`
+  if (m.with !== undefined) line += `,"with":[${m.with.map(givenOf).join(',')}]`
+  if (m.ns !== undefined) line += `,"ns":${m.ns}`
+  if (m.by !== undefined) line += `,"by":"${m.by}"`
+  if (m.size !== undefined) line += `,"size":${m.size}`
   return line + '}\n'
 }
 

@@ -5,10 +5,10 @@ import type { Writable } from 'node:stream'
 
 import { now } from './clock.js'
 import { Line, Rest, ToService, ToStream, jitter, ofService, type Batch, type Session, type Sink } from './deliver.js'
-import { lineOf } from './line.js'
+import { lineOf, makeLine, quoted } from './line.js'
 import { Objects } from './objects.js'
 import { standIn } from './uses.js'
-import { format, maxText, type Container, type Event, type Fail, type Given, type How, type Register } from './table.js'
+import { format, maxText, type Container, type Event, type Fail, type Given, type How, type Make, type Register } from './table.js'
 
 /** The scope of work that is not recorded: recording is off, or the scope was not sampled. */
 export const unrecorded = -1
@@ -264,8 +264,9 @@ export class Recorder {
   readonly #most: { notes: number; texts: number; lines: number; kept: number; setup: number }
   readonly #numbers: Float64Array
   readonly #more: unknown[]
-  #noted = 0 // notes
-  #written = 0 // of them
+  readonly #sizes: Uint32Array // of their texts
+  #first = 0 // of the notes, which go round
+  #noted = 0 // how many there are
   #texts = 0 // about how many bytes of text the notes hold
   #crowded = false
   #waitingOpens: { scope: Scope; t: number; id: number; of: Stream }[] = []
@@ -300,6 +301,7 @@ export class Recorder {
       setup: (memory * 3) / 16,
     }
     this.#numbers = new Float64Array(notes * stride)
+    this.#sizes = new Uint32Array(notes)
     this.#more = new Array<unknown>(notes).fill(undefined)
     this.objects = new Objects((inst) => this.forget(inst, 'runtime'))
     if (config.service) {
@@ -359,6 +361,7 @@ export class Recorder {
     this.#now = to.on ? new Stream({ ...to }, Recorder.now(), this.#scopes + 1, this.#insts + 1, this.#kept.keys()) : undefined
     this.#of = this.#now
     if (this.#now) this.#hello(this.#now)
+    else this.#flow.disable()
   }
 
   #hello(of: Stream): void {
@@ -554,9 +557,9 @@ export class Recorder {
     if (now && (of.id >= now.firstScope || now.keptScopes.has(of.id))) this.#note(Kind.close, of.id, 0, 0, 0, undefined, 0)
   }
 
-  #made(inst: number, m: Making, of: Stream, noted?: number): Event {
+  #made(inst: number, m: Making, of: Stream, noted?: number): Make {
     const t = (m.when ?? noted ?? Recorder.now()) - of.began
-    const event: Event = { ev: 'make', t, inst, scope: m.scope }
+    const event: Make = { ev: 'make', t, inst, scope: m.scope }
     if (m.reg) event.reg = m.reg
     if (
       m.owner !== undefined &&
@@ -685,6 +688,7 @@ export class Recorder {
   /** Runs work in a scope that has been opened: what it does later, after waiting too, is in that scope. `atEnd` has
    * something called when it ends, where nobody closes it. */
   within<T>(scope: number, trace: string | undefined, work: () => T, atEnd?: (call: () => void) => void): T {
+    if (!this.#now && scope < 0) return work() // following work costs something, and there is nothing to follow it for
     return this.#flow.run({ scope, trace, caller: 0, ...(atEnd ? { atEnd } : {}) }, work)
   }
 
@@ -710,7 +714,7 @@ export class Recorder {
       traceId(traceparent) ??
       this.#flow.getStore()?.trace ??
       traceId(`00-${this.#otel?.trace.getActiveSpan()?.spanContext().traceId ?? ''}-0-0`) ??
-      randomBytes(16).toString('hex')
+      randomUUID().replaceAll('-', '')
     )
   }
 
@@ -731,7 +735,8 @@ export class Recorder {
         return
       }
     }
-    const at = this.#noted * stride
+    const place = (this.#first + this.#noted) % this.#most.notes
+    const at = place * stride
     const n = this.#numbers
     n[at] = kind
     n[at + 1] = Recorder.now()
@@ -739,7 +744,8 @@ export class Recorder {
     n[at + 3] = b
     n[at + 4] = c
     n[at + 5] = d
-    this.#more[this.#noted] = more
+    this.#more[place] = more
+    this.#sizes[place] = texts
     this.#texts += texts
     if (++this.#noted === this.#most.notes >> 1) {
       if (!this.#hurry) this.#hurry = setImmediate(() => this.#draw(false)).unref()
@@ -758,7 +764,7 @@ export class Recorder {
       return
     }
     this.#write(slice)
-    if (this.#written < this.#noted) {
+    if (this.#noted > 0) {
       this.#hurry = setImmediate(() => this.#draw(inTime)).unref()
       return
     }
@@ -776,23 +782,14 @@ export class Recorder {
 
   #write(most: number): void {
     const of = this.#of
-    const end = Math.min(this.#noted, this.#written + most)
-    for (; this.#written < end; this.#written++) {
-      const more = this.#more[this.#written]
-      this.#more[this.#written] = undefined
-      if (of) this.#writeNote(of, this.#written * stride, more)
-    }
-    if (this.#written === this.#noted) {
-      this.#written = this.#noted = 0
-      this.#texts = 0
-    } else if (this.#noted === this.#most.notes) {
-      // What is left moves to the front.
-      this.#numbers.copyWithin(0, this.#written * stride, this.#noted * stride)
-      this.#more.copyWithin(0, this.#written, this.#noted)
-      this.#noted -= this.#written
-      this.#more.fill(undefined, this.#noted)
-      this.#texts = Math.round(this.#texts * (this.#noted / this.#most.notes))
-      this.#written = 0
+    for (let n = Math.min(this.#noted, most); n > 0; n--) {
+      const at = this.#first
+      this.#first = (at + 1) % this.#most.notes
+      this.#noted--
+      this.#texts -= this.#sizes[at]!
+      const more = this.#more[at]
+      this.#more[at] = undefined
+      if (of) this.#writeNote(of, at * stride, more)
     }
   }
 
@@ -816,7 +813,7 @@ export class Recorder {
         if (this.#waitingOpens.length) this.#settleOpen(a)
         return this.#putLine(`{"ev":"close","t":${t},"scope":${a}}\n`)
       case Kind.make:
-        return this.#put(this.#made(a, more as Making, of, noted))
+        return this.#putLine(makeLine(this.#made(a, more as Making, of, noted)))
       case Kind.give: {
         const { to, key, when, ...giving } = more as Giving
         return this.#put({
@@ -833,10 +830,8 @@ export class Recorder {
         )
       case Kind.dispose: {
         const { by, state, error } = more as { by: 'container'; state: 'done'; error: string | undefined }
-        const event: Event = { ev: 'dispose', t, inst: a, scope: b, by, state }
-        if (c > 0) event.ns = Math.round(c)
-        if (error) event.error = error
-        return this.#put(event)
+        const rest = `,"by":"${by}","state":"${state}"${error ? `,"error":${quoted(error)}` : ''}}\n`
+        return this.#putLine(`{"ev":"dispose","t":${t},"inst":${a},"scope":${b}${c > 0 ? `,"ns":${Math.round(c)}` : ''}${rest}`)
       }
       case Kind.forget:
         return this.#putLine(`{"ev":"forget","t":${t},"inst":${a},"by":"${b ? 'runtime' : 'container'}"}\n`)

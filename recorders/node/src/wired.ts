@@ -200,7 +200,7 @@ export class Wiring {
     this.recorder.objects.know(value, inst)
     if (dispose) home.ends.push({ inst, dispose })
     const shown = inst ? this.recorder.watch(service.name, value, () => inst) : value
-    this.recorder.objects.also(shown, inst)
+    if (shown !== value) this.recorder.objects.also(shown, inst)
     return { value: shown, inst }
   }
 

@@ -307,7 +307,7 @@ test('what a singleton keeps of a request that is not recorded is told all the s
       return of(of_, 'make').filter((line) => line['reg'] === reg)
     }
     const [opened] = of(last, 'open')
-    assert.equal(opened!['kind'], http ? 'request' : 'scope')
+    assert.equal(opened!['kind'], http && !('off' in config) ? 'request' : 'scope')
     assert.equal(one('tides')['scope'], opened!['scope'])
     assert.equal(one('log')['scope'], opened!['scope'])
     assert.equal((one('log')['with'] as { inst: number }[])[0]!.inst, one('tides')['inst'])

@@ -2,7 +2,7 @@ import assert from 'node:assert/strict'
 import { readFileSync } from 'node:fs'
 import { test } from 'node:test'
 
-import { lineOf, type Event } from 'keenlantern-record'
+import { lineOf, makeLine, type Event } from 'keenlantern-record'
 
 interface Vector {
   name: string
@@ -20,6 +20,8 @@ for (const { name, event, texts, line } of vectors) {
     const call = { ...event } as unknown as Record<string, unknown>
     for (const [member, t] of Object.entries(texts ?? {}))
       call[member] = t.utf16 ? String.fromCharCode(...t.utf16) : t.repeat!.repeat(t.times!) + (t.after ?? '')
-    assert.equal(lineOf(call as unknown as Event), line)
+    const built = call as unknown as Event
+    assert.equal(lineOf(built), line)
+    if (built.ev === 'make') assert.equal(makeLine(built), line)
   })
 }
