@@ -55,6 +55,7 @@ async function serve(mode) {
     await scope.dispose()
   })
   const server = app.listen(0, '127.0.0.1', () => process.send(server.address().port))
+  process.on('message', () => process.send(process.cpuUsage()))
   process.on('disconnect', () => process.exit())
 }
 
@@ -63,6 +64,7 @@ async function measure() {
   const rounds = Number(process.env.ROUNDS ?? 6)
   const turns = Number(process.env.TURNS ?? 100)
   const took = Object.fromEntries(modes.map((mode) => [mode, []]))
+  const spent = Object.fromEntries(modes.map((mode) => [mode, 0])) // µs of processors
   for (let round = 0; round < rounds; round++) {
     const servers = []
     for (const mode of modes.map((_, n) => modes[(n + round) % modes.length])) {
@@ -72,19 +74,31 @@ async function measure() {
       const port = await new Promise((resolve) => child.once('message', resolve))
       servers.push({ mode, child, port, agent: new http.Agent({ keepAlive: true, maxSockets: 1 }) })
     }
-    for (let turn = 0; turn < turns; turn++)
+    const usage = async (child) => {
+      child.send('usage')
+      const { user, system } = await new Promise((resolve) => child.once('message', resolve))
+      return user + system
+    }
+    for (let turn = 0; turn < turns; turn++) {
+      if (turn === turns / 4) for (const server of servers) spent[server.mode] -= await usage(server.child)
       for (const server of servers)
         for (let n = 0; n < 25; n++) {
           const time = await ask(server)
           if (turn >= turns / 4) took[server.mode].push(time)
         }
+    }
+    for (const server of servers) spent[server.mode] += await usage(server.child)
     for (const { child } of servers) child.disconnect()
   }
   const at = (list, share) => list.sort((a, b) => a - b)[Math.floor(list.length * share)]
   for (const mode of modes) {
     const [p50, p99] = [at(took[mode], 0.5), at(took[mode], 0.99)]
     const [r50, r99] = [p50 / at(took.alone, 0.5), p99 / at(took.alone, 0.99)]
-    console.log(`${mode.padEnd(6)} p50 ${p50.toFixed(0)} µs (${r50.toFixed(3)})   p99 ${p99.toFixed(0)} µs (${r99.toFixed(3)})`)
+    const cpu = spent[mode] / took[mode].length
+    const rcpu = cpu / (spent.alone / took.alone.length)
+    console.log(
+      `${mode.padEnd(6)} processor ${cpu.toFixed(0)} µs (${rcpu.toFixed(3)})   p50 ${p50.toFixed(0)} µs (${r50.toFixed(3)})   p99 ${p99.toFixed(0)} µs (${r99.toFixed(3)})`,
+    )
   }
 }
 

@@ -98,6 +98,27 @@ class Outside extends View {
   }
 }
 
+/** A scope that is left out: the container's own, but for its end. */
+class Left extends View {
+  readonly register: AwilixContainer['register']
+  readonly build: AwilixContainer['build']
+  readonly loadModules: AwilixContainer['loadModules']
+  readonly inspect: AwilixContainer['inspect']
+  constructor(
+    raw: AwilixContainer,
+    readonly dispose: () => Promise<void>,
+  ) {
+    super(raw, raw.resolve, raw.createScope)
+    this.register = raw.register
+    this.build = raw.build
+    this.loadModules = raw.loadModules
+    this.inspect = raw.inspect
+  }
+  override get cradle(): object {
+    return this.raw.cradle
+  }
+}
+
 class Family {
   readonly #recorder: Recorder
   readonly #container: number
@@ -177,13 +198,11 @@ class Family {
 
   // A scope that is left out is the container's own: only what outlives it is followed, and its end if that keeps something of it.
   #left(raw: AwilixContainer): AwilixContainer {
-    const left = Object.create(raw) as AwilixContainer
-    left.dispose = async () => {
+    return new Left(raw, async () => {
       await raw.dispose()
       const kept = this.#members.get(raw)?.kept
       if (kept && kept !== this.#recorder.keptScope) this.#recorder.closeKept(kept)
-    }
-    return left
+    }) as unknown as AwilixContainer
   }
 
   async #dispose(member: Member): Promise<void> {

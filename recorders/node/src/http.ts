@@ -1,6 +1,6 @@
 import type { IncomingMessage, RequestListener, ServerResponse } from 'node:http'
 
-import { unrecorded, type Recorder } from './recorder.js'
+import { traceId, unrecorded, type Recorder, type Scope } from './recorder.js'
 
 const methods = new Set(['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'CONNECT', 'OPTIONS', 'TRACE'])
 
@@ -18,18 +18,18 @@ export function serve<T>(recorder: Recorder, request: IncomingMessage, response:
   const atEnd = (call: () => void) => void response.once('close', () => setImmediate(call))
   if (!recorder.on) return recorder.within(unrecorded, undefined, work, atEnd)
   const header = request.headers['traceparent']
-  const trace = recorder.traceOf(Array.isArray(header) ? header[0] : header)
-  const method = methodOf(request.method)
+  const came = Array.isArray(header) ? header[0] : header
+  // What is said of a scope is read later, if it is recorded at all.
+  const said: Scope = { kind: 'request' }
+  const scope = recorder.open(said)
+  if (scope < 0) return recorder.within(scope, traceId(came), work, atEnd)
+  const trace = recorder.traceOf(came)
+  said.trace = trace
   const called = name(request)
-  const scope = recorder.open({
-    kind: 'request',
-    trace,
-    ...(called
-      ? { name: called }
-      : { nameLater: () => name(request) ?? (response.writableEnded || response.destroyed ? method : undefined) }),
-  })
+  if (called) said.name = called
+  else said.nameLater = () => name(request) ?? (response.writableEnded || response.destroyed ? methodOf(request.method) : undefined)
   // What the application does when a response has ended, such as disposing, still belongs to its scope.
-  if (scope > 0) response.once('close', () => setImmediate(() => recorder.close(scope)))
+  response.once('close', () => setImmediate(() => recorder.close(scope)))
   return recorder.within(scope, trace, work, atEnd)
 }
 
