@@ -273,7 +273,9 @@ export class Recorder {
   #gap = 0
   #skipped = 0
 
-  #text = ''
+  // Lines are written into bytes at once: what lives until it is sent would be moved about by the garbage collector.
+  #lines: Buffer
+  #filled = 0
   #of: Stream | undefined
   #queue: Batch[] = []
   #held = 0
@@ -302,6 +304,7 @@ export class Recorder {
     }
     this.#numbers = new Float64Array(notes * stride)
     this.#sizes = new Uint32Array(notes)
+    this.#lines = Buffer.allocUnsafe(Math.min(64 << 10, memory >> 4))
     this.#more = new Array<unknown>(notes).fill(undefined)
     this.objects = new Objects((inst) => this.forget(inst, 'runtime'))
     if (config.service) {
@@ -747,13 +750,13 @@ export class Recorder {
     this.#more[place] = more
     this.#sizes[place] = texts
     this.#texts += texts
-    if (++this.#noted === this.#most.notes >> 1) {
+    if (++this.#noted >= slice) {
       if (!this.#hurry) this.#hurry = setImmediate(() => this.#draw(false)).unref()
     }
   }
 
   #room(): number {
-    return this.#most.lines - this.#held - this.#text.length
+    return this.#most.lines - this.#held - this.#filled
   }
 
   // Turns notes into lines, a slice at a time so that the event loop is never held up for long.
@@ -899,15 +902,23 @@ export class Recorder {
   }
 
   #append(line: string): void {
-    this.#text += line
-    this.#of!.bytes += line.length
-    if (this.#text.length >= Math.min(this.#config.batchSize ?? 256 << 10, this.#most.lines / 4)) this.#cut()
+    const most = Math.min(this.#config.batchSize ?? 256 << 10, this.#most.lines / 4)
+    const need = this.#filled + 3 * line.length // of UTF-8, at most
+    if (need > this.#lines.length) {
+      const larger = Buffer.allocUnsafe(Math.max(need, Math.min(2 * this.#lines.length, most + 4096)))
+      this.#lines.copy(larger, 0, 0, this.#filled)
+      this.#lines = larger
+    }
+    const size = this.#lines.write(line, this.#filled)
+    this.#filled += size
+    this.#of!.bytes += size
+    if (this.#filled >= most) this.#cut()
   }
 
   #cut(): void {
-    if (!this.#text || !this.#of) return
-    const text = Buffer.from(this.#text)
-    this.#text = ''
+    if (!this.#filled || !this.#of) return
+    const text = Buffer.from(this.#lines.subarray(0, this.#filled)) // a copy
+    this.#filled = 0
     this.#queue.push({ of: this.#of, text })
     this.#held += text.length
     this.#totals.bytes += text.length
