@@ -143,10 +143,12 @@ func TestOffices(t *testing.T) {
 		}
 		t.Run(runtime, func(t *testing.T) {
 			if why := missing(of.Run[0], of.Built); why != "" {
-				if os.Getenv("KEENLANTERN_RUNTIMES") == "required" {
+				required := os.Getenv("KEENLANTERN_RUNTIMES") == "required" || os.Getenv("CI") != ""
+				// What this machine cannot have is named there.
+				if required && !slices.Contains(strings.Split(os.Getenv("KEENLANTERN_WITHOUT"), ","), runtime) {
 					t.Fatal(why)
 				}
-				t.Skip(why)
+				t.Skip("left out: " + why)
 			}
 			run := func(t *testing.T, mistake string, want []found) {
 				ctx, cancel := context.WithTimeout(t.Context(), time.Minute)

@@ -2,6 +2,7 @@ import { inspect } from 'node:util'
 
 import { createContainer, type AwilixContainer, type Resolver, type ResolveOptions } from 'awilix'
 
+import { classOf } from './objects.js'
 import { Recorder, unrecorded, type KeptScope, type Making } from './recorder.js'
 import type { Given, Lifetime } from './table.js'
 
@@ -460,8 +461,8 @@ function placeOf(): { at?: string } {
 
 function implOf(value: unknown): { impl?: string } {
   if (typeof value !== 'object' || value === null) return { impl: typeof value }
-  const name = (value.constructor as { name?: unknown } | undefined)?.name
-  return typeof name === 'string' && name && name !== 'Object' ? { impl: name } : {}
+  const impl = classOf(value)
+  return impl ? { impl } : {}
 }
 
 // What is asked of any object, and is no name.

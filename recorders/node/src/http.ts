@@ -10,6 +10,14 @@ export const methodOf = (method: string | undefined): string => (method && metho
 /** What a request is to be called: its method and the pattern of its route, which is undefined until it is known. */
 export type NameOf = (request: IncomingMessage) => string | undefined
 
+function safely(name: NameOf, request: IncomingMessage): string | undefined {
+  try {
+    return name(request)
+  } catch {
+    return undefined // a request is served whatever it is called
+  }
+}
+
 /**
  * Opens a scope for a request, runs `work` in it, and closes it when the response has been sent or cut off. What is called in it,
  * at once or later, is in that scope.
@@ -25,9 +33,11 @@ export function serve<T>(recorder: Recorder, request: IncomingMessage, response:
   if (scope < 0) return recorder.within(scope, traceId(came), work, atEnd)
   const trace = recorder.traceOf(came)
   said.trace = trace
-  const called = name(request)
+  const called = safely(name, request)
   if (called) said.name = called
-  else said.nameLater = () => name(request) ?? (response.writableEnded || response.destroyed ? methodOf(request.method) : undefined)
+  else
+    said.nameLater = () =>
+      safely(name, request) ?? (response.writableEnded || response.destroyed ? methodOf(request.method) : undefined)
   // What the application does when a response has ended, such as disposing, still belongs to its scope.
   response.once('close', () => setImmediate(() => recorder.close(scope)))
   return recorder.within(scope, trace, work, atEnd)

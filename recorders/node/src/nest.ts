@@ -6,6 +6,7 @@ import type { InstanceWrapper } from '@nestjs/core/injector/instance-wrapper.js'
 import type { Module } from '@nestjs/core/injector/module.js'
 
 import { express, fastify } from './http.js'
+import { classOf } from './objects.js'
 import { Recorder, type Making, type Registration } from './recorder.js'
 import type { Given, Lifetime, Need } from './table.js'
 
@@ -91,13 +92,14 @@ class Recording {
   ): Promise<A> {
     const theirs: Decorator = options.instrument?.instanceDecorator ?? ((instance) => instance)
     const decorate: Decorator = (instance) => {
-      return this.#see(theirs(instance))
+      const built = theirs(instance)
+      return this.#safely(() => this.#see(built)) ?? built
     }
     let app: A
     try {
       app = await call({ ...options, abortOnError: false, instrument: { ...options.instrument, instanceDecorator: decorate } })
     } catch (error) {
-      this.#fail(error)
+      this.#safely(() => this.#fail(error))
       if (options.abortOnError === false) throw error
       // As Nest does, once what was recorded is on its way.
       await this.#recorder.end(2000).catch(() => undefined)
@@ -108,7 +110,7 @@ class Recording {
         new Error('this version of Nest does not tell of the instances it builds; 11.1.5 is the first that does'),
       )
     this.#modules = app.get(ModulesContainer)
-    this.#settle()
+    this.#safely(() => this.#settle())
     return app
   }
 
@@ -120,7 +122,7 @@ class Recording {
       if (scope <= 0) return
       this.#work.set(scope, { context: undefined, request })
       response.once('close', () => {
-        this.#settle()
+        this.#safely(() => this.#settle())
         this.#work.delete(scope)
       })
     }
@@ -147,14 +149,24 @@ class Recording {
   #see(built: unknown): unknown {
     if (typeof built !== 'object' || built === null || this.#seen.has(built)) return built
     const { objects } = this.#recorder
-    const instance: object = this.#recorder.watch(built.constructor?.name ?? '', built, () => objects.of(instance))
+    const instance: object = this.#recorder.watch(classOf(built) ?? '', built, () => objects.of(instance))
     this.#seen.add(built)
     this.#seen.add(instance)
     const scope = this.#recorder.scope
     this.#built.push({ instance, when: Recorder.now(), scope: Math.max(0, scope), left: scope < 0 })
     // What it is a part of is known when the rest has been built too.
-    if (this.#modules && !this.#soon) this.#soon = setImmediate(() => this.#settle()).unref()
+    if (this.#modules && !this.#soon) this.#soon = setImmediate(() => this.#safely(() => this.#settle())).unref()
     return instance
+  }
+
+  // A fault of recording is none of the application's.
+  #safely<T>(work: () => T): T | undefined {
+    try {
+      return work()
+    } catch (error) {
+      this.#recorder.trouble(error as Error)
+      return undefined
+    }
   }
 
   /** Tells of what has been built. */
@@ -273,8 +285,8 @@ class Recording {
     else if (context) making.owner = scope
     making.with = dependencies(wrapper).map((of) => this.#given(wrapper, instance, of, context))
     if (wrapper.isFactory) Object.assign(making, { by: 'factory' as const })
-    const impl = instance.constructor?.name
-    if (impl && impl !== 'Object' && (wrapper.isFactory || impl !== wrapper.metatype?.name)) making.impl = impl
+    const impl = classOf(instance)
+    if (impl && (wrapper.isFactory || impl !== wrapper.metatype?.name)) making.impl = impl
     const ends = hooks.filter((hook) => typeof (instance as Record<string, unknown>)[hook] === 'function')
     if (ends.length && wrapper.isFactory) making.disposable = true
     const inst = this.#recorder.make(making)
@@ -313,7 +325,7 @@ class Recording {
   // Built where it is not known for whom.
   #tellStray({ instance, when, scope }: Built): void {
     const [wrapper, another] = this.#byClass.get(instance.constructor) ?? []
-    const making: Making = { scope, when, owner: null, impl: instance.constructor.name }
+    const making: Making = { scope, when, owner: null, ...(classOf(instance) ? { impl: classOf(instance)! } : {}) }
     if (wrapper && !another) making.reg = this.#regs.get(wrapper)!
     else making.by = 'direct'
     const inst = this.#recorder.make(making)

@@ -35,3 +35,14 @@ export class Objects {
 }
 
 const isObject = (value: unknown): value is object => (typeof value === 'object' && value !== null) || typeof value === 'function'
+
+/** The name of the class that something is an instance of, undefined where it has none that says anything. Nothing is thrown. */
+export function classOf(value: unknown): string | undefined {
+  if (!isObject(value)) return undefined
+  try {
+    const name = (value as { constructor?: { name?: unknown } }).constructor?.name
+    return typeof name === 'string' && name && name !== 'Object' ? name : undefined
+  } catch {
+    return undefined // it answers nothing that is asked of it
+  }
+}

@@ -6,7 +6,7 @@ import type { Writable } from 'node:stream'
 import { now } from './clock.js'
 import { Line, Rest, ToService, ToStream, jitter, ofService, type Batch, type Session, type Sink } from './deliver.js'
 import { lineOf, makeLine, quoted } from './line.js'
-import { Objects } from './objects.js'
+import { classOf, Objects } from './objects.js'
 import { standIn } from './uses.js'
 import { format, maxText, type Container, type Event, type Fail, type Given, type How, type Make, type Register } from './table.js'
 
@@ -792,7 +792,14 @@ export class Recorder {
       this.#texts -= this.#sizes[at]!
       const more = this.#more[at]
       this.#more[at] = undefined
-      if (of) this.#writeNote(of, at * stride, more)
+      if (!of) continue
+      try {
+        this.#writeNote(of, at * stride, more)
+      } catch (error) {
+        this.#gap++ // it was told something that cannot be written
+        this.#totals.lost++
+        this.#problem(error as Error)
+      }
     }
   }
 
@@ -862,7 +869,7 @@ export class Recorder {
     const waiting = this.#waitingOpens
     this.#waitingOpens = []
     for (const open of waiting) {
-      const name = open.scope.nameLater?.()
+      const name = laterName(open.scope)
       if (name || all || Recorder.now() - open.of.began - open.t > openWait)
         this.#opened(open.of, open.scope, open.t, open.id, name)
       else this.#waitingOpens.push(open)
@@ -1083,12 +1090,18 @@ function same(a: Setting, b: Setting): boolean {
   return a.on === b.on && (a.share || 0) === (b.share || 0) && (a.for || 0) === (b.for || 0) && (a.bytes || 0) === (b.bytes || 0)
 }
 
+function laterName(scope: Scope): string | undefined {
+  try {
+    return scope.nameLater?.()
+  } catch {
+    return undefined // whoever was to name it could not
+  }
+}
+
 const textOf = (text: string | undefined): number => (text ? Math.min(text.length, maxText) : 0)
 
 function className(failure: unknown): string | undefined {
-  if (failure === undefined) return undefined
-  const name = (failure as { constructor?: { name?: unknown } } | null)?.constructor?.name
-  return typeof name === 'string' && name ? name : typeof failure
+  return failure === undefined ? undefined : (classOf(failure) ?? typeof failure)
 }
 
 /** The trace-id of a traceparent, undefined where it has none that is valid. */

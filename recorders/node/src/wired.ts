@@ -1,3 +1,4 @@
+import { classOf } from './objects.js'
 import { Recorder, unrecorded, type Making, type Scope } from './recorder.js'
 import type { Given } from './table.js'
 
@@ -192,8 +193,8 @@ export class Wiring {
       when,
       disposable: dispose !== undefined,
     }
-    const impl = (value as { constructor?: { name?: string } } | null | undefined)?.constructor?.name
-    if (impl && impl !== 'Object') making.impl = impl
+    const impl = classOf(value)
+    if (impl) making.impl = impl
     if (home === this.root) making.lasting = true
     else making.owner = home.id
     const inst = this.recorder.make(making)
@@ -296,7 +297,11 @@ function disposerOf(value: unknown, given: ((value: unknown) => unknown) | undef
   const of = value as Disposable
   // Node 20 has the symbols, which older types do not know.
   const { asyncDispose, dispose } = Symbol as unknown as { asyncDispose?: symbol; dispose?: symbol }
-  for (const end of [asyncDispose && of[asyncDispose], dispose && of[dispose], of.close])
-    if (typeof end === 'function') return () => (end as () => unknown).call(value)
+  try {
+    for (const end of [asyncDispose && of[asyncDispose], dispose && of[dispose], of.close])
+      if (typeof end === 'function') return () => (end as () => unknown).call(value)
+  } catch {
+    // It answers nothing that is asked of it.
+  }
   return undefined
 }

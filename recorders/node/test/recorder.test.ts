@@ -350,3 +350,35 @@ test('a wrong configuration is refused with what to do', () => {
   assert.throws(() => new Recorder({ app: 'harbour', output: 'x', setting: { share: 2 } }), /share is from 0 to 1/)
   assert.throws(() => new Recorder({ app: 'harbour', output: 'x.zst' }), /only .gz/)
 })
+
+test('whatever it is told, nothing is thrown, and what follows is recorded', async () => {
+  const problems: string[] = []
+  const { recorder, end } = recording({ problem: (error) => problems.push(error.message) })
+  const wrong = recorder as unknown as Record<string, (...args: unknown[]) => unknown>
+  const angry = new Proxy(
+    {},
+    {
+      get: () => {
+        throw new Error('no')
+      },
+    },
+  )
+  wrong['open']!({ kind: 7, name: Symbol('x') })
+  wrong['open']!({
+    kind: 'request',
+    nameLater: () => {
+      throw new Error('no')
+    },
+  })
+  wrong['make']!({ reg: {}, scope: 0, with: 7, impl: {} })
+  wrong['give']!({ inst: 1, scope: 0, entry: [] })
+  wrong['dispose']!(1, 0, 'code', 'done', 0, angry)
+  recorder.objects.know(angry, 99)
+  assert.equal(recorder.objects.of(angry), 99)
+  wrong['fail']!({ service: null, why: 'missing' })
+  recorder.close(recorder.open({ kind: 'request', name: 'GET /tides' }))
+  const lines = await end()
+  assert.ok(of(lines, 'open').some((line) => line['name'] === 'GET /tides'))
+  assert.ok(problems.length > 0)
+  assert.ok(recorder.totals.lost > 0)
+})
