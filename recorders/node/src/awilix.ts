@@ -160,7 +160,16 @@ class Family {
     const resolve = (name: Name, options?: ResolveOptions): unknown => {
       const value: unknown = this.#resolve(member, name, options)
       const inst = this.#latest
-      if (inst) this.#recorder.give({ inst, scope: this.#scopeOf(member), service: text(name), how: 'locator' })
+      if (inst) {
+        const { entry } = this.#recorder
+        this.#recorder.give({
+          inst,
+          scope: this.#scopeOf(member),
+          service: text(name),
+          how: 'locator',
+          ...(entry ? { entry } : {}),
+        })
+      }
       return value
     }
     const outside: Outside = new Outside(
@@ -229,8 +238,10 @@ class Family {
     const { dispose } = resolver as { dispose?: (value: unknown) => unknown }
     const builds = typeof (resolver as { setLifetime?: unknown }).setLifetime === 'function'
     const target = builds ? undefined : aliasOf(resolver)
-    const lifetime: Lifetime = builds ? (lifetimes[resolver.lifetime ?? 'TRANSIENT'] ?? 'transient') : 'external'
     const local = member !== this.root
+    // A value that is registered on a scope is that scope's.
+    // A value that is registered on a scope is that scope's.
+    const lifetime: Lifetime = builds ? (lifetimes[resolver.lifetime ?? 'TRANSIENT'] ?? 'transient') : local ? 'scoped' : 'external'
     // Registered anew in each request, it is one registration all the same.
     const key = [text(name), target === undefined ? lifetime : '', local, dispose !== undefined].join('\0')
     let reg = this.#regs.get(key)
@@ -259,7 +270,7 @@ class Family {
             (lifetime === 'singleton' || this.#building.at(-1)?.lasting ? this.#member(raw, unrecorded, false) : undefined)
           if (!within) return resolver.resolve(raw)
           if (target !== undefined) return resolver.resolve(this.#inside(within, undefined))
-          return this.#build(within, name, id, lifetime, resolver, local)
+          return builds ? this.#build(within, name, id, lifetime, resolver) : this.#value(within, name, id, resolver, local)
         },
       },
       ...(dispose
@@ -276,26 +287,27 @@ class Family {
     return wrapped
   }
 
-  #build(member: Member, name: Name, reg: number, lifetime: Lifetime, resolver: Resolver<unknown>, local: boolean): unknown {
-    if (lifetime === 'external') {
-      const value = resolver.resolve(this.#inside(member, undefined))
-      const known = member.insts.get(name)
-      // A value is there before it is asked for; only then is it seen.
-      const home = local ? member : this.root
-      this.#latest = known ?? home.insts.get(name) ?? 0
-      if (!this.#latest) {
-        this.#latest = this.#recorder.make({
-          reg,
-          scope: home.scope,
-          by: 'external',
-          ...(local ? { owner: home.scope } : {}),
-          ...implOf(value),
-        })
-        home.insts.set(name, this.#latest)
-        this.#recorder.objects.know(value, this.#latest)
-      }
-      return value
+  #value(member: Member, name: Name, reg: number, resolver: Resolver<unknown>, local: boolean): unknown {
+    const value = resolver.resolve(this.#inside(member, undefined))
+    const known = member.insts.get(name)
+    // A value is there before it is asked for; only then is it seen.
+    const home = local ? member : this.root
+    this.#latest = known ?? home.insts.get(name) ?? 0
+    if (!this.#latest) {
+      this.#latest = this.#recorder.make({
+        reg,
+        scope: home.scope,
+        by: 'external',
+        ...(local ? { owner: home.scope } : {}),
+        ...implOf(value),
+      })
+      home.insts.set(name, this.#latest)
+      this.#recorder.objects.know(value, this.#latest)
     }
+    return value
+  }
+
+  #build(member: Member, name: Name, reg: number, lifetime: Lifetime, resolver: Resolver<unknown>): unknown {
     const building: Building = {
       name: text(name),
       member,

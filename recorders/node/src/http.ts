@@ -40,7 +40,7 @@ export function serve<T>(recorder: Recorder, request: IncomingMessage, response:
       safely(name, request) ?? (response.writableEnded || response.destroyed ? methodOf(request.method) : undefined)
   // What the application does when a response has ended, such as disposing, still belongs to its scope.
   response.once('close', () => setImmediate(() => recorder.close(scope)))
-  return recorder.within(scope, trace, work, atEnd)
+  return recorder.within(scope, trace, work, atEnd, 'request')
 }
 
 /**

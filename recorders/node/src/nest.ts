@@ -195,9 +195,9 @@ class Recording {
       for (const wrapper of module.middlewares.values()) found.push([wrapper, module, true])
     }
     const fresh = found.filter(([wrapper]) => !this.#regs.has(wrapper))
-    // Those that others stand for come first.
-    for (const aliases of [false, true])
-      for (const [wrapper, module, internal] of fresh) if (wrapper.isAlias === aliases) this.#register(wrapper, module, internal)
+    // The application's own come first, and those that others stand for before these.
+    const rank = ([wrapper, , internal]: (typeof fresh)[number]) => (wrapper.isAlias ? 2 : internal ? 1 : 0)
+    for (const [wrapper, module, internal] of fresh.sort((x, y) => rank(x) - rank(y))) this.#register(wrapper, module, internal)
   }
 
   #register(wrapper: InstanceWrapper, module: Module, internal: boolean): void {

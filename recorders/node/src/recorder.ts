@@ -160,6 +160,7 @@ interface Flow {
   trace: string | undefined
   kept?: KeptScope // where it is not recorded
   atEnd?: (call: () => void) => void
+  kind: string // of the scope
   caller: number // the instance whose method is running; 0: none that is seen
 }
 
@@ -190,6 +191,26 @@ interface Kept {
 interface Rare {
   event: Event
   when?: number
+}
+
+/** What was noted, once more. */
+interface Note {
+  kind: Kind
+  noted: number
+  a: number
+  b: number
+  c: number
+  d: number
+  more: unknown
+}
+
+/** A scope whose name is not known yet. What happens in it is written behind it. */
+interface Waiting {
+  of: Stream
+  scope: Scope
+  noted: number
+  ids: number[] // its own, and those of the scopes inside it
+  held: Note[]
 }
 
 class Stream implements Session {
@@ -230,6 +251,7 @@ class Stream implements Session {
 }
 
 const maxWaitingOpens = 1024
+const maxHeld = 2048 // notes of a scope whose name is waited for
 const openWait = 2e9 // ns: how long a scope's line waits for its name
 const slice = 256 // notes that are turned into lines at once
 
@@ -269,7 +291,7 @@ export class Recorder {
   #noted = 0 // how many there are
   #texts = 0 // about how many bytes of text the notes hold
   #crowded = false
-  #waitingOpens: { scope: Scope; t: number; id: number; of: Stream }[] = []
+  readonly #waiting = new Map<number, Waiting>() // by the scopes that wait for a name, and those inside them
   #gap = 0
   #skipped = 0
 
@@ -654,6 +676,11 @@ export class Recorder {
     return this.#flow.getStore()?.scope ?? 0
   }
 
+  /** What asks, where no instance is seen to: the kind of work that is going on, such as "request". */
+  get entry(): string {
+    return this.#flow.getStore()?.kind ?? ''
+  }
+
   /** The instance whose method is running; 0: none that is seen. */
   get caller(): number {
     return this.#flow.getStore()?.caller ?? 0
@@ -662,7 +689,7 @@ export class Recorder {
   /** Runs a method of an instance: what it calls, at once or later, is called by that instance. */
   calledBy<T>(inst: number, method: () => T): T {
     const now = this.#flow.getStore()
-    return this.#flow.run(now ? { ...now, caller: inst } : { scope: 0, trace: undefined, caller: inst }, method)
+    return this.#flow.run(now ? { ...now, caller: inst } : { scope: 0, trace: undefined, kind: '', caller: inst }, method)
   }
 
   /** What is seen of the instances of a service, where that is not what is seen of all. */
@@ -690,9 +717,9 @@ export class Recorder {
 
   /** Runs work in a scope that has been opened: what it does later, after waiting too, is in that scope. `atEnd` has
    * something called when it ends, where nobody closes it. */
-  within<T>(scope: number, trace: string | undefined, work: () => T, atEnd?: (call: () => void) => void): T {
+  within<T>(scope: number, trace: string | undefined, work: () => T, atEnd?: (call: () => void) => void, kind = ''): T {
     if (!this.#now && scope < 0) return work() // following work costs something, and there is nothing to follow it for
-    return this.#flow.run({ scope, trace, caller: 0, ...(atEnd ? { atEnd } : {}) }, work)
+    return this.#flow.run({ scope, trace, kind, caller: 0, ...(atEnd ? { atEnd } : {}) }, work)
   }
 
   /**
@@ -704,7 +731,7 @@ export class Recorder {
     const scope = this.open({ in: this.scope, kind, name, trace })
     const ends: (() => void)[] = []
     try {
-      return await this.within(scope, trace, work, (call) => ends.push(call))
+      return await this.within(scope, trace, work, (call) => ends.push(call), kind)
     } finally {
       for (const end of ends) end()
       this.close(scope)
@@ -805,22 +832,32 @@ export class Recorder {
 
   #writeNote(of: Stream, at: number, more: unknown): void {
     const n = this.#numbers
-    const noted = n[at + 1]!
+    this.#writeOne(of, n[at] as Kind, n[at + 1]!, n[at + 2]!, n[at + 3]!, n[at + 4]!, n[at + 5]!, more)
+  }
+
+  #writeOne(of: Stream, kind: Kind, noted: number, a: number, b: number, c: number, d: number, more: unknown): void {
+    const waiting = this.#waiting.size ? this.#waiting.get(scopeOf(kind, a, b, more)) : undefined
+    if (waiting && !(kind === Kind.close && a === waiting.ids[0])) {
+      waiting.held.push({ kind, noted, a, b, c, d, more })
+      if (kind === Kind.open) {
+        waiting.ids.push(a)
+        this.#waiting.set(a, waiting)
+      }
+      if (waiting.held.length >= maxHeld) this.#settle(waiting)
+      return
+    }
+    if (waiting) this.#settle(waiting)
     const t = noted - of.began
-    const a = n[at + 2]!
-    const b = n[at + 3]!
-    const c = n[at + 4]!
     this.#tellGap(t)
-    switch (n[at] as Kind) {
+    switch (kind) {
       case Kind.open: {
         const scope = more as Scope
-        if (!scope.name && scope.nameLater) this.#waitingOpens.push({ scope, t, id: a, of })
-        else this.#opened(of, scope, t, a, scope.name)
-        if (this.#waitingOpens.length > maxWaitingOpens) this.#settleOpens(true)
+        if (scope.name || !scope.nameLater) return this.#opened(of, scope, t, a, scope.name)
+        this.#waiting.set(a, { of, scope, noted, ids: [a], held: [] })
+        if (this.#waiting.size > maxWaitingOpens) this.#settleOpens(true)
         return
       }
       case Kind.close:
-        if (this.#waitingOpens.length) this.#settleOpen(a)
         return this.#putLine(`{"ev":"close","t":${t},"scope":${a}}\n`)
       case Kind.make:
         return this.#putLine(makeLine(this.#made(a, more as Making, of, noted)))
@@ -835,9 +872,7 @@ export class Recorder {
         })
       }
       case Kind.use:
-        return this.#putLine(
-          `{"ev":"use","t":${t},"inst":${a},"scope":${b},"ns":${Math.round(n[at + 5]!)}${c ? `,"by":${c}` : ''}}\n`,
-        )
+        return this.#putLine(`{"ev":"use","t":${t},"inst":${a},"scope":${b},"ns":${Math.round(d)}${c ? `,"by":${c}` : ''}}\n`)
       case Kind.dispose: {
         const { by, state, error } = more as { by: 'container'; state: 'done'; error: string | undefined }
         const rest = `,"by":"${by}","state":"${state}"${error ? `,"error":${quoted(error)}` : ''}}\n`
@@ -865,22 +900,14 @@ export class Recorder {
 
   // Writes the lines of scopes whose names are known by now, or will not be waited for any longer.
   #settleOpens(all: boolean): void {
-    if (!this.#waitingOpens.length) return
-    const waiting = this.#waitingOpens
-    this.#waitingOpens = []
-    for (const open of waiting) {
-      const name = laterName(open.scope)
-      if (name || all || Recorder.now() - open.of.began - open.t > openWait)
-        this.#opened(open.of, open.scope, open.t, open.id, name)
-      else this.#waitingOpens.push(open)
-    }
+    for (const waiting of new Set(this.#waiting.values()))
+      if (all || Recorder.now() - waiting.noted > openWait || laterName(waiting.scope)) this.#settle(waiting)
   }
 
-  #settleOpen(id: number): void {
-    const at = this.#waitingOpens.findIndex((open) => open.id === id)
-    if (at < 0) return
-    const [open] = this.#waitingOpens.splice(at, 1)
-    this.#opened(open!.of, open!.scope, open!.t, id, open!.scope.nameLater?.())
+  #settle({ of, scope, noted, ids, held }: Waiting): void {
+    for (const id of ids) this.#waiting.delete(id)
+    this.#opened(of, scope, noted - of.began, ids[0]!, laterName(scope))
+    for (const { kind, noted: then, a, b, c, d, more } of held) this.#writeOne(of, kind, then, a, b, c, d, more)
   }
 
   #tellGap(t: number): void {
@@ -1088,6 +1115,24 @@ function check({ share = 0, for: time = 0, bytes = 0 }: Omit<Setting, 'on'>): vo
 
 function same(a: Setting, b: Setting): boolean {
   return a.on === b.on && (a.share || 0) === (b.share || 0) && (a.for || 0) === (b.for || 0) && (a.bytes || 0) === (b.bytes || 0)
+}
+
+/** The scope that a note is about, 0 for what stands for itself. */
+function scopeOf(kind: Kind, a: number, b: number, more: unknown): number {
+  switch (kind) {
+    case Kind.close:
+      return a
+    case Kind.open:
+    case Kind.use:
+    case Kind.dispose:
+      return b
+    case Kind.make:
+    case Kind.give:
+      return (more as { scope?: number }).scope ?? 0
+    case Kind.rare:
+      return ((more as Rare).event as { scope?: number }).scope ?? 0
+  }
+  return 0
 }
 
 function laterName(scope: Scope): string | undefined {

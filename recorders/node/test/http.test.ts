@@ -77,7 +77,7 @@ test('Express: a scope has the name of the route that answered, however long tha
     ['GET /tides/:gauge', 'GET /piers/:pier/berths/:berth', 'GET /piers/:pier', 'GET'],
   )
   assert.equal(of(lines, 'make')[0]!['scope'], of(lines, 'open')[0]!['scope'])
-  assert.ok(of(lines, 'open')[0]!.t < of(lines, 'make')[0]!.t)
+  assert.ok(lines.indexOf(of(lines, 'open')[0]!) < lines.indexOf(of(lines, 'make')[0]!), 'what happens in it stands behind it')
 })
 
 test('Fastify: a scope has the name of its route', async () => {

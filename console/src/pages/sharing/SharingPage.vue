@@ -69,7 +69,7 @@ const columns = computed<Column<Board['rows'][number]>[]>(() => [
   ...(data.value?.scopes ?? []).map((s, n) => ({ title: `scope ${s.id}`, value: (r: Board['rows'][number]) => r.cells[n]?.marks.join(' ') })),
 ])
 const command = computed(() => {
-  const which = scopes.value ? ` --scopes ${scopes.value}` : `${name.value ? ` --name '${name.value}'` : ''} --last ${last.value}`
+  const which = scopes.value ? ` --scopes ${scopes.value}` : `${name.value ? ` --name '${name.value}'` : ''} --last ${last.value || data.value?.last || 10}`
   return `keenlantern sharing ${props.recording}${which}${service.value ? ` --service ${service.value}` : ''}`
 })
 </script>
