@@ -8,7 +8,7 @@ import { Line, Rest, ToService, ToStream, jitter, ofService, type Batch, type Se
 import { lineOf, makeLine, quoted } from './line.js'
 import { classOf, Objects } from './objects.js'
 import { standIn } from './uses.js'
-import { format, maxText, type Container, type Event, type Fail, type Given, type How, type Make, type Register } from './table.js'
+import { format, maxText, type Container, type Event, type Fail, type Give, type Given, type Make, type Register } from './table.js'
 
 /** The scope of work that is not recorded: recording is off, or the scope was not sampled. */
 export const unrecorded = -1
@@ -117,19 +117,7 @@ export interface Making {
 }
 
 /** An instance that was handed out other than through its consumer's constructor. */
-export interface Giving {
-  inst: number
-  /** None: it is not known in which. */
-  scope?: number
-  to?: number
-  entry?: string
-  service?: string
-  key?: string
-  via?: number
-  how?: How
-  site?: string
-  all?: boolean
-  module?: string
+export interface Giving extends Omit<Give, 'ev' | 't'> {
   /** When it was, as `Recorder.now` has it; none: now. */
   when?: number
 }
