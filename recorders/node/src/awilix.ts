@@ -240,11 +240,11 @@ class Family {
     const target = builds ? undefined : aliasOf(resolver)
     const local = member !== this.root
     // A value that is registered on a scope is that scope's.
-    // A value that is registered on a scope is that scope's.
     const lifetime: Lifetime = builds ? (lifetimes[resolver.lifetime ?? 'TRANSIENT'] ?? 'transient') : local ? 'scoped' : 'external'
     // Registered anew in each request, it is one registration all the same.
     const key = [text(name), target === undefined ? lifetime : '', local, dispose !== undefined].join('\0')
     let reg = this.#regs.get(key)
+    if (reg === undefined && this.#regs.size >= maxRegistrations) return resolver // names are made up as it goes: it is left alone
     if (reg === undefined || !local) {
       const alias = target === undefined ? undefined : this.#regOf.get(member.raw.getRegistration(target) ?? {})
       reg = this.#recorder.register({
@@ -459,6 +459,7 @@ class Family {
   }
 }
 
+const maxRegistrations = 10_000
 const lifetimes: Record<string, Lifetime> = { SINGLETON: 'singleton', SCOPED: 'scoped', TRANSIENT: 'transient' }
 
 /** Where in the application something is being registered. */

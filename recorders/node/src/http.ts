@@ -56,18 +56,28 @@ interface Routed extends IncomingMessage {
   route?: { path?: unknown }
 }
 
-/** The method and the pattern of an Express route, once one has been found. */
-const routed: NameOf = (request) => {
-  const { route, baseUrl } = request as Routed
-  if (typeof route?.path !== 'string') return undefined
-  // A router that is mounted at a pattern has put what the client sent into baseUrl.
-  const params = Object.entries((request as { params?: Record<string, string> }).params ?? {})
-  const base = params.reduce((path, [param, value]) => (value ? path.replace(`/${value}`, `/:${param}`) : path), baseUrl ?? '')
-  return `${methodOf(request.method)} ${base}${route.path === '/' && base ? '' : route.path}`
+/** The pattern among `mounts` that a router's path fits; the path itself is what a client sent, and is never written. */
+function mounted(baseUrl: string, mounts: readonly string[]): string {
+  const at = baseUrl.split('/')
+  const fits = (mount: string) => {
+    const parts = mount.split('/')
+    return parts.length === at.length && parts.every((part, n) => part.startsWith(':') || part === at[n])
+  }
+  return baseUrl ? (mounts.find(fits) ?? '…') : ''
 }
 
-/** Middleware for Express, to be used before any other: each request is a scope, which has the name of the route that answers it. */
-export function express(recorder: Recorder) {
+/**
+ * Middleware for Express, to be used before any other: each request is a scope, which has the name of the route that answers it.
+ * Express does not say which pattern a router is mounted at, only what the client sent in its place: `mounts` lists the full paths
+ * where routers are mounted, such as '/api' or '/piers/:pier'. The path of any other router is written as '…'.
+ */
+export function express(recorder: Recorder, { mounts = [] }: { mounts?: readonly string[] } = {}) {
+  const routed: NameOf = (request) => {
+    const { route, baseUrl } = request as Routed
+    if (typeof route?.path !== 'string') return undefined
+    const base = mounted(baseUrl ?? '', mounts)
+    return `${methodOf(request.method)} ${base}${route.path === '/' && base ? '' : route.path}`
+  }
   return (request: IncomingMessage, response: ServerResponse, next: (error?: unknown) => void): void =>
     serve(recorder, request, response, routed, next)
 }

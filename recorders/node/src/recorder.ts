@@ -280,6 +280,7 @@ export class Recorder {
   #texts = 0 // about how many bytes of text the notes hold
   #crowded = false
   readonly #waiting = new Map<number, Waiting>() // by the scopes that wait for a name, and those inside them
+  #heldBack = 0 // notes that wait for them
   #gap = 0
   #skipped = 0
 
@@ -461,7 +462,7 @@ export class Recorder {
       this.#setupBytes += size
       this.#setup.push(event)
     }
-    if (this.#now) this.#note(Kind.rare, 0, 0, 0, 0, { event } satisfies Rare, 0)
+    if (this.#now) this.#noteRare(event)
   }
 
   /** Whether something that happens in a scope is recorded; it is counted where it would have been. */
@@ -544,16 +545,7 @@ export class Recorder {
     if (of.id === 0) {
       of.id = ++this.#scopes
       of.opened = Math.min(of.opened, when - (making.took ?? 0))
-      if (now)
-        this.#note(
-          Kind.rare,
-          0,
-          0,
-          0,
-          0,
-          { event: { ev: 'open', t: 0, scope: of.id, kind: of.kind }, when: of.opened } satisfies Rare,
-          0,
-        )
+      if (now) this.#noteRare({ ev: 'open', t: 0, scope: of.id, kind: of.kind }, of.opened)
     }
     const { owner: _owner, ...kept } = { ...making, scope: of.id }
     if (this.#kept.size < this.#most.kept) this.#kept.set(id, { making: kept, when, of })
@@ -655,8 +647,7 @@ export class Recorder {
   /** Says that something could not be built. */
   fail(failure: Omit<Fail, 'ev' | 't'>): void {
     const now = this.#now
-    if (now && this.#in(now, failure.scope ?? 0))
-      this.#note(Kind.rare, 0, 0, 0, 0, { event: { ev: 'fail', t: 0, ...failure } } satisfies Rare, 0)
+    if (now && this.#in(now, failure.scope ?? 0)) this.#noteRare({ ev: 'fail', t: 0, ...failure })
   }
 
   /** The scope of the work that is going on; 0: none is known. */
@@ -770,6 +761,10 @@ export class Recorder {
     }
   }
 
+  #noteRare(event: Event, when?: number): void {
+    this.#note(Kind.rare, 0, 0, 0, 0, (when === undefined ? { event } : { event, when }) satisfies Rare, 0)
+  }
+
   #room(): number {
     return this.#most.lines - this.#held - this.#filled
   }
@@ -831,7 +826,9 @@ export class Recorder {
         waiting.ids.push(a)
         this.#waiting.set(a, waiting)
       }
-      if (waiting.held.length >= maxHeld) this.#settle(waiting)
+      // What is held is memory like the notes themselves.
+      if (++this.#heldBack > this.#most.notes >> 2) this.#settleOpens(true)
+      else if (waiting.held.length >= maxHeld) this.#settle(waiting)
       return
     }
     if (waiting) this.#settle(waiting)
@@ -894,6 +891,7 @@ export class Recorder {
 
   #settle({ of, scope, noted, ids, held }: Waiting): void {
     for (const id of ids) this.#waiting.delete(id)
+    this.#heldBack -= held.length
     this.#opened(of, scope, noted - of.began, ids[0]!, laterName(scope))
     for (const { kind, noted: then, a, b, c, d, more } of held) this.#writeOne(of, kind, then, a, b, c, d, more)
   }

@@ -56,7 +56,7 @@ test('node:http: a scope a request, by its method unless it is named', async () 
 test('Express: a scope has the name of the route that answered, however long that takes', async () => {
   const { recorder, end } = recording({ flushWait: 10 })
   const app = expressApp()
-  app.use(express(recorder))
+  app.use(express(recorder, { mounts: ['/piers/:pier'] }))
   app.get('/tides/:gauge', async (_request, response) => {
     const reg = recorder.register({ service: 'TideTable' })
     recorder.make({ reg, scope: recorder.scope })
@@ -78,6 +78,44 @@ test('Express: a scope has the name of the route that answered, however long tha
   )
   assert.equal(of(lines, 'make')[0]!['scope'], of(lines, 'open')[0]!['scope'])
   assert.ok(lines.indexOf(of(lines, 'open')[0]!) < lines.indexOf(of(lines, 'make')[0]!), 'what happens in it stands behind it')
+})
+
+test('Express: what a client sent to a router is not written, where nobody says what it is mounted at', async () => {
+  const { recorder, end } = recording()
+  const app = expressApp()
+  app.use(express(recorder, { mounts: ['/api'] }))
+  const berths = Router()
+  berths.get('/berths/:berth', (_request, response) => void response.send('free'))
+  app.use('/piers/:pier', berths)
+  app.use('/api', berths)
+  const server = createServer(app)
+  const at = await listen(server)
+  for (const path of ['/piers/secret%20pier/berths/2', '/api/berths/3']) await (await fetch(at + path)).text()
+  await new Promise((resolve) => server.close(resolve))
+  const lines = await end()
+  assert.deepEqual(
+    of(lines, 'open').map((line) => line['name']),
+    ['GET …/berths/:berth', 'GET /api/berths/:berth'],
+  )
+  assert.ok(!JSON.stringify(lines).includes('secret'))
+})
+
+test('what is held for scopes whose names are waited for is bounded', async () => {
+  const { recorder, end } = recording({ memory: 1 << 20 })
+  const reg = recorder.register({ service: 'TideTable', lifetime: 'scoped' })
+  globalThis.gc?.()
+  const before = process.memoryUsage().heapUsed
+  const scopes = Array.from({ length: 500 }, () => recorder.open({ kind: 'request', nameLater: () => undefined }))
+  for (let n = 0; n < 400; n++) {
+    for (const scope of scopes) recorder.make({ reg, scope })
+    if (n % 10 === 0) await sleep(1)
+  }
+  globalThis.gc?.()
+  assert.ok(process.memoryUsage().heapUsed - before < 4 << 20, `${process.memoryUsage().heapUsed - before} bytes`)
+  for (const scope of scopes) recorder.close(scope)
+  const lines = await end()
+  assert.ok(of(lines, 'open').length > 0)
+  assert.ok(of(lines, 'make').length > 0)
 })
 
 test('Fastify: a scope has the name of its route', async () => {
