@@ -69,7 +69,8 @@ const columns = computed<Column<Board['rows'][number]>[]>(() => [
   ...(data.value?.scopes ?? []).map((s, n) => ({ title: `scope ${s.id}`, value: (r: Board['rows'][number]) => r.cells[n]?.marks.join(' ') })),
 ])
 const command = computed(() => {
-  const which = scopes.value ? ` --scopes ${scopes.value}` : `${name.value ? ` --name '${name.value}'` : ''} --last ${last.value || data.value?.last || 10}`
+  const most = last.value || data.value?.last
+  const which = scopes.value ? ` --scopes ${scopes.value}` : `${name.value ? ` --name '${name.value}'` : ''}${most ? ` --last ${most}` : ''}`
   return `keenlantern sharing ${props.recording}${which}${service.value ? ` --service ${service.value}` : ''}`
 })
 </script>
