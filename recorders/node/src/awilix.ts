@@ -126,6 +126,7 @@ class Family {
   readonly root: Member
   readonly #members = new WeakMap<object, Member>()
   readonly #regs = new Map<string, number>()
+  #full = false // there are as many registrations as are recorded
   readonly #regOf = new WeakMap<object, number>() // by resolver
   readonly #taken = new Set<number>() // scopes of requests that a container has
   readonly #told = new WeakSet<object>() // errors
@@ -244,7 +245,14 @@ class Family {
     // Registered anew in each request, it is one registration all the same.
     const key = [text(name), target === undefined ? lifetime : '', local, dispose !== undefined].join('\0')
     let reg = this.#regs.get(key)
-    if (reg === undefined && this.#regs.size >= maxRegistrations) return resolver // names are made up as it goes: it is left alone
+    if (reg === undefined && this.#regs.size >= maxRegistrations) {
+      // Names are made up as the application runs: what they stand for is left alone.
+      if (!this.#full) {
+        this.#full = true
+        this.#recorder.trouble(new Error(`there are ${maxRegistrations} registrations: what else is registered is not recorded`))
+      }
+      return resolver
+    }
     if (reg === undefined || !local) {
       const alias = target === undefined ? undefined : this.#regOf.get(member.raw.getRegistration(target) ?? {})
       reg = this.#recorder.register({

@@ -318,3 +318,28 @@ test('what a singleton keeps of a request that is not recorded is told all the s
     assert.ok(last.every((line) => line.ev !== 'gap'))
   }
 })
+
+test('names that are made up as the application runs are recorded up to a bound, and that is told once', async () => {
+  const problems: string[] = []
+  const { recorder, end } = recording({ problem: (error: Error) => problems.push(error.message) })
+  const container = record(recorder, createContainer())
+  let closed = 0
+  for (let n = 0; n < 10_010; n++) {
+    const scope = container.createScope()
+    scope.register(
+      `tides of call ${n}`,
+      asFunction(() => n)
+        .scoped()
+        .disposer(() => {
+          closed++
+        }),
+    )
+    if (n < 10 || n >= 10_000) assert.equal(scope.resolve(`tides of call ${n}`), n)
+    await scope.dispose()
+  }
+  const lines = await end()
+  assert.equal(of(lines, 'register').length, 10_000)
+  assert.equal(of(lines, 'make').length, 10)
+  assert.equal(closed, 20, 'what is not recorded is disposed as it was')
+  assert.deepEqual(problems, ['there are 10000 registrations: what else is registered is not recorded'])
+})
