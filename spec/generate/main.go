@@ -1,4 +1,4 @@
-// Command generate writes what is made of spec/events.yaml: Go tables for writing and reading, the JSON Schema, and the table in the
+// Command generate writes what is made of spec/events.yaml: tables for writing and reading in Go, TypeScript and Java, the JSON Schema, and the table in the
 // documentation. It runs in the folder spec:
 //
 //	go generate ./spec
@@ -68,6 +68,7 @@ func run(folder string, check bool) error {
 		{filepath.Join(root, "recorders", "go", "event", "trace.schema.json"), schema},
 		{filepath.Join(root, "internal", "core", "reader", "table_gen.go"), reader},
 		{filepath.Join(root, "recorders", "node", "src", "table.ts"), []byte(f.typescript())},
+		{filepath.Join(root, "recorders", "jvm", "core", "src", "main", "java", "example", "keenlantern", "record", "Event.java"), []byte(f.java())},
 		{docs, []byte(table)},
 	} {
 		was, err := os.ReadFile(out.path)
