@@ -92,6 +92,7 @@ type checker struct {
 }
 
 type made struct {
+	reg      event.RegID
 	line     int64
 	disposed bool
 	gone     bool
@@ -116,6 +117,7 @@ type stream struct {
 	insts  map[event.InstID]*made
 	scopes map[event.ScopeID]*scope
 	regs   map[event.RegID]int64
+	seen   map[event.RegID]bool   // those whose calls are seen
 	asked  map[event.RegID]int64  // mentioned, first line
 	kept   map[event.InstID]int64 // mentioned in with, first line
 	full   bool
@@ -176,7 +178,7 @@ func (c *checker) begin(e *event.Event) {
 	c.report.Streams++
 	c.s = &stream{
 		name: e.Stream, sees: slices.Clone(e.Sees), said: e.Has.Has(event.FSees), insts: map[event.InstID]*made{}, scopes: map[event.ScopeID]*scope{},
-		regs: map[event.RegID]int64{}, asked: map[event.RegID]int64{}, kept: map[event.InstID]int64{},
+		regs: map[event.RegID]int64{}, seen: map[event.RegID]bool{}, asked: map[event.RegID]int64{}, kept: map[event.InstID]int64{},
 	}
 	c.s.scopes[0] = &scope{opened: true}
 	var sight ledger.Sight
@@ -237,6 +239,9 @@ func (c *checker) event(e *event.Event) {
 	switch e.Kind {
 	case event.Register:
 		s.regs[e.Reg] = e.Line
+		if slices.Contains(e.Sees, "use") {
+			s.seen[e.Reg] = true
+		}
 		c.told.register(e)
 	case event.Container:
 		if e.Has.Has(event.FScope) {
@@ -256,15 +261,15 @@ func (c *checker) event(e *event.Event) {
 		c.told.gives++
 		c.told.asker.add(e.Has.Has(event.FTo) || e.Entry != "")
 	case event.Use:
-		c.about(e, e.Inst)
+		m := c.about(e, e.Inst)
 		if e.Has.Has(event.FBy) {
 			c.about(e, e.User)
 		}
 		s.uses++
 		c.told.uses++
 		c.told.user.add(e.Has.Has(event.FBy))
-		if s.said && !slices.Contains(s.sees, "use") {
-			c.doubt(e.Line, "sees", "a use, and hello.sees leaves out use: rules then do not count on them")
+		if s.said && !slices.Contains(s.sees, "use") && (m == nil || !s.seen[m.reg]) {
+			c.doubt(e.Line, "sees", "a use, and neither hello.sees nor the registration's has use: rules then do not count on them")
 		}
 	case event.Dispose:
 		c.dispose(e)
@@ -348,7 +353,7 @@ func (c *checker) make(e *event.Event) {
 		return
 	}
 	if len(s.insts) < maxIDs {
-		s.insts[e.Inst] = &made{line: e.Line}
+		s.insts[e.Inst] = &made{line: e.Line, reg: e.Reg}
 	} else {
 		s.full = true
 	}

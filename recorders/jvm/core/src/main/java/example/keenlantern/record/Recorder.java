@@ -38,6 +38,8 @@ public final class Recorder implements AutoCloseable {
     private static final long ORIGIN = System.nanoTime() - 1;
     private static final Pattern TRACEPARENT = Pattern.compile("[0-9a-f]{2}-(?!0{32})([0-9a-f]{32})-.*");
 
+    private static volatile Recorder installed;
+
     private final Config config;
     private final String id = UUID.randomUUID().toString();
     private final ThreadLocal<Work> working = new ThreadLocal<>();
@@ -104,6 +106,19 @@ public final class Recorder implements AutoCloseable {
         return uses
                 ? List.of("with", "dispose", "closes", "fail", "use", "dispose-code")
                 : List.of("with", "dispose", "closes", "fail");
+    }
+
+    /**
+     * Has applications that are started from now on in this process be recorded by a recorder, without settings of their own; null:
+     * no longer.
+     */
+    public static void install(Recorder recorder) {
+        installed = recorder;
+    }
+
+    /** The recorder that applications are to be recorded by, null for none. */
+    public static Recorder installed() {
+        return installed;
     }
 
     /** Begins to set up a recorder for an application of this name. */

@@ -1,0 +1,6 @@
+package example.keenlantern.office;
+
+/** A tug's crew. */
+interface Crew {
+    String name();
+}

@@ -1,0 +1,160 @@
+package example.keenlantern.office;
+
+import example.keenlantern.record.Recorder;
+import example.keenlantern.record.Totals;
+import example.keenlantern.record.spring.SpringRecording;
+import java.io.IOException;
+import java.io.PrintStream;
+import java.net.URI;
+import java.net.URLEncoder;
+import java.net.http.HttpClient;
+import java.net.http.HttpRequest;
+import java.net.http.HttpResponse;
+import java.nio.charset.StandardCharsets;
+import java.util.ArrayList;
+import java.util.HashMap;
+import java.util.LinkedHashMap;
+import java.util.List;
+import java.util.Map;
+import java.util.concurrent.CompletableFuture;
+import java.util.concurrent.atomic.AtomicReference;
+import org.springframework.boot.WebApplicationType;
+import org.springframework.boot.autoconfigure.SpringBootApplication;
+import org.springframework.boot.builder.SpringApplicationBuilder;
+import org.springframework.context.ConfigurableApplicationContext;
+import org.springframework.context.annotation.ComponentScan;
+import org.springframework.context.annotation.FilterType;
+import org.springframework.messaging.support.ExecutorSubscribableChannel;
+import org.springframework.messaging.support.GenericMessage;
+
+/**
+ * Runs the office under real requests, with a mistake, while it is recorded:
+ *
+ * <pre>
+ * java -jar office.jar run --service http://127.0.0.1:7460 [--mistake NAME] [--requests N]
+ * java -jar office.jar list
+ * </pre>
+ */
+@SpringBootApplication
+@ComponentScan(excludeFilters = @ComponentScan.Filter(type = FilterType.REGEX, pattern = ".*\\.Night.*"))
+public class Office {
+    private static final Map<String, String> MISTAKES = new LinkedHashMap<>();
+
+    static {
+        MISTAKES.put(
+                "roster-keeps-tides",
+                "the pilot roster, a singleton, keeps the tide readings of the first request that needed them");
+        MISTAKES.put("log-never-closed", "the log page was registered so that the container does not close it");
+        MISTAKES.put(
+                "model-rebuilt",
+                "the tide model was registered with what each request has of its own, and takes a while to build");
+        MISTAKES.put(
+                "two-clocks",
+                "the night job's clock was registered a second time instead of asking for the one there is");
+        MISTAKES.put(
+                "station-misspelt", "the radio desk asks for the weather of a station whose name is spelt otherwise");
+        MISTAKES.put(
+                "gauge-read-direct",
+                "the berth planner asks for the gauge itself and goes round what audits and remembers it");
+        MISTAKES.put("crew-waits-for-tug", "the tug's crew asks for the dispatcher, who asks for the crew");
+        MISTAKES.put("stand-in-weather", "the weather that tests use was left in place of the buoy's");
+    }
+
+    private static final String[] SHIPS = {"Marsh Warbler", "Grey Seal", "Sandpiper", "Old Samphire", "Sea Lavender"};
+
+    private final HttpClient client = HttpClient.newHttpClient();
+
+    /** Runs it. */
+    public static void main(String[] args) throws Exception {
+        String command = args.length == 0 ? "" : args[0];
+        Map<String, String> options = new HashMap<>();
+        for (int n = 1; n + 1 < args.length; n += 2) options.put(args[n], args[n + 1]);
+        String mistake = options.getOrDefault("--mistake", "none");
+        PrintStream out = System.out;
+        System.setOut(System.err); // what the application logs is not what this prints
+        if (command.equals("list")) {
+            MISTAKES.forEach((name, says) -> out.printf("%-20s %s%n", name, says));
+            return;
+        }
+        if (!command.equals("run") || !mistake.equals("none") && !MISTAKES.containsKey(mistake)) {
+            System.err.println("usage: office.jar run --service URL [--mistake NAME] [--requests N] | office.jar list");
+            System.exit(2);
+        }
+        Map<String, Object> settings = new HashMap<>();
+        if (options.containsKey("--output")) settings.put("keenlantern.output", options.get("--output"));
+        else if (options.containsKey("--service")) settings.put("keenlantern.service", options.get("--service"));
+        if (options.containsKey("--token")) settings.put("keenlantern.token", options.get("--token"));
+        settings.put("keenlantern.version", options.getOrDefault("--version", "1.0.0"));
+        new Office().run(out, mistake, settings, Integer.parseInt(options.getOrDefault("--requests", "320")));
+    }
+
+    private void run(PrintStream out, String mistake, Map<String, Object> settings, int requests) throws Exception {
+        AtomicReference<Recorder> recorder = new AtomicReference<>();
+        AtomicReference<String> stream = new AtomicReference<>("");
+        SpringApplicationBuilder office = new SpringApplicationBuilder(Office.class)
+                .profiles(mistake)
+                .properties(settings)
+                .initializers(context -> context.addBeanFactoryPostProcessor(beans -> {
+                    SpringRecording recording =
+                            beans.getBeanProvider(SpringRecording.class).getIfAvailable();
+                    if (recording == null) return;
+                    recorder.set(recording.recorder());
+                    stream.set(recording.recorder().stream());
+                }));
+        try (ConfigurableApplicationContext context = office.run()) {
+            try (ConfigurableApplicationContext night = new SpringApplicationBuilder(NightConfiguration.class)
+                    .profiles(mistake)
+                    .parent(context)
+                    .web(WebApplicationType.NONE)
+                    .run()) {
+                drive(context, requests);
+                while (night.getBean(NightConfiguration.ReconcileDesk.class).compared() < 3) Thread.sleep(10);
+            }
+        } catch (RuntimeException e) {
+            if (!mistake.equals("crew-waits-for-tug")) throw e;
+            System.err.println("the office does not start: " + e.getClass().getSimpleName()); // the mistake
+        }
+        if (recorder.get() == null) return;
+        Totals totals = recorder.get().totals();
+        out.printf(
+                "{\"stream\":\"%s\",\"events\":%d,\"lost\":%d,\"bytes\":%d}%n",
+                stream, totals.events(), totals.lost(), totals.bytes());
+    }
+
+    private void drive(ConfigurableApplicationContext context, int requests) throws IOException {
+        String url = "http://127.0.0.1:" + context.getEnvironment().getProperty("local.server.port");
+        ExecutorSubscribableChannel radio = context.getBean(ExecutorSubscribableChannel.class);
+        List<CompletableFuture<HttpResponse<String>>> asked = new ArrayList<>();
+        for (int n = 0; n < requests; n++) {
+            String ship = SHIPS[n % SHIPS.length];
+            String[] gauges = {"outer-bar", "lock-gate", "reed-island"};
+            asked.add(
+                    switch (n % 4) {
+                        case 0 -> ask("GET", url + "/pilots");
+                        case 1 ->
+                            ask("POST", url + "/arrivals?ship=" + URLEncoder.encode(ship, StandardCharsets.UTF_8));
+                        case 2 -> ask("GET", url + "/tides/" + gauges[n % 3]);
+                        default -> ask("POST", url + "/tugs");
+                    });
+            if (n % 10 == 0) radio.send(new GenericMessage<>(ship));
+            if (asked.size() >= 8) settle(asked);
+        }
+        settle(asked);
+    }
+
+    private CompletableFuture<HttpResponse<String>> ask(String method, String url) {
+        HttpRequest request = HttpRequest.newBuilder(URI.create(url))
+                .method(method, HttpRequest.BodyPublishers.noBody())
+                .build();
+        return client.sendAsync(request, HttpResponse.BodyHandlers.ofString());
+    }
+
+    private static void settle(List<CompletableFuture<HttpResponse<String>>> asked) throws IOException {
+        for (CompletableFuture<HttpResponse<String>> one : asked) {
+            HttpResponse<String> answer = one.join();
+            if (answer.statusCode() != 200)
+                throw new IOException(answer.request().uri() + ": " + answer.statusCode() + " " + answer.body());
+        }
+        asked.clear();
+    }
+}

@@ -1,0 +1,6 @@
+package example.keenlantern.office;
+
+/** The water. */
+interface TideSource {
+    double height(String gauge);
+}

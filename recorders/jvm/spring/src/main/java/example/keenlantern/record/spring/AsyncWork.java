@@ -1,0 +1,75 @@
+package example.keenlantern.record.spring;
+
+import example.keenlantern.record.Event;
+import example.keenlantern.record.Recorder;
+import example.keenlantern.record.Work;
+import java.lang.reflect.Method;
+import org.aopalliance.intercept.MethodInterceptor;
+import org.aopalliance.intercept.MethodInvocation;
+import org.springframework.aop.Advisor;
+import org.springframework.aop.ProxyMethodInvocation;
+import org.springframework.aop.framework.Advised;
+import org.springframework.beans.factory.config.BeanPostProcessor;
+import org.springframework.core.Ordered;
+import org.springframework.core.annotation.AnnotatedElementUtils;
+import org.springframework.scheduling.annotation.Async;
+import org.springframework.scheduling.annotation.AsyncAnnotationAdvisor;
+
+/** Has each call of an asynchronous method be a scope, in the trace of whoever called it. */
+final class AsyncWork implements BeanPostProcessor, Ordered {
+    private static final String TRACE = AsyncWork.class.getName() + ".trace";
+
+    private final Recorder recorder;
+
+    AsyncWork(Recorder recorder) {
+        this.recorder = recorder;
+    }
+
+    @Override
+    public int getOrder() {
+        return LOWEST_PRECEDENCE; // the proxies of asynchronous beans are there by then
+    }
+
+    @Override
+    public Object postProcessAfterInitialization(Object bean, String name) {
+        if (!(bean instanceof Advised advised) || advised.isFrozen()) return bean;
+        for (Advisor advisor : advised.getAdvisors()) {
+            if (!(advisor instanceof AsyncAnnotationAdvisor)) continue;
+            advised.addAdvice(0, (MethodInterceptor) this::called);
+            advised.addAdvice((MethodInterceptor) this::running);
+            break;
+        }
+        return bean;
+    }
+
+    // By whoever asks for it.
+    private Object called(MethodInvocation call) throws Throwable {
+        if (call instanceof ProxyMethodInvocation proxied)
+            proxied.setUserAttribute(TRACE, recorder.work().traceId());
+        return call.proceed();
+    }
+
+    // By the thread that does it.
+    private Object running(MethodInvocation call) throws Throwable {
+        Method method = call.getMethod();
+        Class<?> type = call.getThis() == null
+                ? method.getDeclaringClass()
+                : call.getThis().getClass();
+        boolean async = AnnotatedElementUtils.hasAnnotation(method, Async.class)
+                || AnnotatedElementUtils.hasAnnotation(method.getDeclaringClass(), Async.class)
+                || AnnotatedElementUtils.hasAnnotation(type, Async.class);
+        if (!async || !recorder.on()) return call.proceed();
+        Object came = call instanceof ProxyMethodInvocation proxied ? proxied.getUserAttribute(TRACE) : null;
+        String trace = came instanceof String text ? text : recorder.traceOf(null);
+        // What called it may have ended when this runs: it is no part of that.
+        long scope = recorder.open(new Event.Open()
+                .kind("async")
+                .name(type.getName() + "." + method.getName())
+                .trace(trace));
+        try (Work.Entered entered = recorder.in(scope, "async", trace).enter()) {
+            return call.proceed();
+        } finally {
+            recorder.close(scope);
+        }
+    }
+}

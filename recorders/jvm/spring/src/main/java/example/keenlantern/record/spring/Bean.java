@@ -1,0 +1,51 @@
+package example.keenlantern.record.spring;
+
+import example.keenlantern.record.Event;
+import java.util.List;
+
+/** A bean definition as it was told to the recorder. */
+final class Bean {
+    final Container container;
+    final String name;
+    final long reg;
+    final Event.Lifetime lifetime;
+    final String scopeName; // of a scoped one
+    final boolean internal;
+    final String service; // the name that people know it by
+    final String key; // null for none
+    final String impl; // as the definition has it, null where that is not known
+    final List<String> names; // of its types, as they may be written in settings
+    volatile Event.Register told;
+    volatile Sites sites; // what construction asks for, null while that is not known
+    volatile List<Member> members; // what is filled in later, null while that is not known
+    volatile long inst; // the latest instance of a singleton
+
+    Bean(
+            Container container,
+            String name,
+            long reg,
+            Event.Register told,
+            Event.Lifetime lifetime,
+            String scopeName,
+            boolean internal,
+            String service,
+            String key,
+            String impl,
+            List<String> names) {
+        this.container = container;
+        this.name = name;
+        this.reg = reg;
+        this.told = told;
+        this.lifetime = lifetime;
+        this.scopeName = scopeName;
+        this.internal = internal;
+        this.service = service;
+        this.key = key;
+        this.impl = impl;
+        this.names = names;
+    }
+
+    boolean singleton() {
+        return lifetime == Event.Lifetime.SINGLETON;
+    }
+}

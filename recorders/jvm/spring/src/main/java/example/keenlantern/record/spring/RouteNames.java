@@ -1,0 +1,21 @@
+package example.keenlantern.record.spring;
+
+import jakarta.servlet.http.HttpServletRequest;
+import jakarta.servlet.http.HttpServletResponse;
+import org.springframework.web.servlet.HandlerInterceptor;
+import org.springframework.web.servlet.config.annotation.InterceptorRegistry;
+import org.springframework.web.servlet.config.annotation.WebMvcConfigurer;
+
+/** Names the scopes of requests as soon as their route is known. */
+final class RouteNames implements WebMvcConfigurer, HandlerInterceptor {
+    @Override
+    public void addInterceptors(InterceptorRegistry registry) {
+        registry.addInterceptor(this).order(Integer.MIN_VALUE);
+    }
+
+    @Override
+    public boolean preHandle(HttpServletRequest request, HttpServletResponse response, Object handler) {
+        RequestScopes.name(request);
+        return true;
+    }
+}
