@@ -5,7 +5,7 @@ DATA    := .data
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 MODULES := . ./recorders/go ./recorders/go/samberdo ./recorders/go/uberdig ./recorders/go/uberfx
 
-.PHONY: test-node cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
+.PHONY: test-node test-jvm cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
 
 all: build
 
@@ -25,10 +25,15 @@ packed: recorders
 	node recorders/node/scripts/pack.mjs $(VERSION) recorders/dist/node
 
 # The recorders of other runtimes, with their tests and offices.
-recorders: recorders/node/dist/built
+recorders: recorders/node/dist/built recorders/jvm/target/built
 
 recorders/node/dist/built: recorders/node/package-lock.json $(shell find recorders/node/src recorders/node/test recorders/node/office recorders/node/scripts recorders/node/*.json -type f 2>/dev/null)
 	cd recorders/node && npm ci --no-audit --no-fund && npm run build
+	@touch $@
+
+JVM := recorders/jvm/pom.xml $(shell find recorders/jvm -name target -prune -o -type f -print 2>/dev/null)
+recorders/jvm/target/built: $(JVM)
+	sh recorders/jvm/build.sh $(VERSION) $(CURDIR)/recorders/dist/maven
 	@touch $@
 
 .PHONY: $(BIN)
@@ -42,11 +47,19 @@ demo: build
 chromium:
 	@sh ./scripts/chromium.sh
 
-test: build chromium lint test-node test-go
+test: build chromium lint test-node test-jvm test-go
+	@cat recorders/jvm/target/left-out 2>/dev/null || true
+
+# What this machine cannot have is left out of the tests, and said at their end.
+WITHOUT = $(if $(wildcard recorders/jvm/target/left-out),KEENLANTERN_WITHOUT=jvm$(if $(KEENLANTERN_WITHOUT),$(comma)$(KEENLANTERN_WITHOUT)))
+comma := ,
 
 test-go:
-	@for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required KEENLANTERN_RUNTIMES=required go test -race -timeout 8m ./...) || exit 1; done
+	@for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required KEENLANTERN_RUNTIMES=required $(WITHOUT) go test -race -timeout 8m ./...) || exit 1; done
 	go test -timeout 8m -run Memory ./internal/core/engine
+
+test-jvm: recorders
+	@[ -f recorders/jvm/target/left-out ] || (cd recorders/jvm && mvn -q test)
 
 test-node: recorders
 	cd recorders/node && node --expose-gc --test --test-reporter=dot dist/test/*.test.js && npm run --silent test:oldest
@@ -97,4 +110,4 @@ screenshots: build chromium
 check: test
 
 clean:
-	rm -rf bin recorders/dist/go console/dist/assets console/dist/index.html console/node_modules $(DATA)
+	rm -rf bin recorders/dist/go recorders/dist/maven recorders/jvm/target recorders/jvm/*/target console/dist/assets console/dist/index.html console/node_modules $(DATA)

@@ -10,7 +10,7 @@ import (
 // TestJVM tries the JVM recorder's delivery with every script.
 func TestJVM(t *testing.T) {
 	const core = "../../recorders/jvm/core/target"
-	tryProcess(t, "the JVM recorder", core+"/test-classes/example/keenlantern/record/Sender.class", func(ctx context.Context, url string) *exec.Cmd {
+	tryProcess(t, "jvm", "java", core+"/test-classes/example/keenlantern/record/Sender.class", func(ctx context.Context, url string) *exec.Cmd {
 		return exec.CommandContext(ctx, "java", "-cp", core+"/classes"+string(os.PathListSeparator)+core+"/test-classes", "example.keenlantern.record.Sender", url)
 	})
 }

@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"flag"
-	"fmt"
 	"maps"
 	"net/url"
 	"os"
@@ -29,6 +28,7 @@ import (
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
+	"keenlantern.example/internal/runtimes"
 	"keenlantern.example/record"
 )
 
@@ -125,10 +125,10 @@ func TestGo(t *testing.T) {
 // TestOffices runs the office of every other runtime: sound, and with each mistake, as processes of their own that send what they
 // record to a service.
 func TestOffices(t *testing.T) {
+	all := read(t)
 	if testing.Short() {
 		t.Skip("it starts processes")
 	}
-	all := read(t)
 	folder := t.TempDir()
 	bin, err := browser.Build(folder)
 	require.NoError(t, err)
@@ -142,14 +142,7 @@ func TestOffices(t *testing.T) {
 			continue
 		}
 		t.Run(runtime, func(t *testing.T) {
-			if why := missing(of.Run[0], of.Built); why != "" {
-				required := os.Getenv("KEENLANTERN_RUNTIMES") == "required" || os.Getenv("CI") != ""
-				// What this machine cannot have is named there.
-				if required && !slices.Contains(strings.Split(os.Getenv("KEENLANTERN_WITHOUT"), ","), runtime) {
-					t.Fatal(why)
-				}
-				t.Skip("left out: " + why)
-			}
+			runtimes.Need(t, runtime, of.Run[0], filepath.Join(root, of.Built))
 			run := func(t *testing.T, mistake string, want []found) {
 				ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 				defer cancel()
@@ -179,17 +172,6 @@ func TestOffices(t *testing.T) {
 			}
 		})
 	}
-}
-
-// missing says what keeps an office from being run here, "" for nothing.
-func missing(program, built string) string {
-	if _, err := exec.LookPath(program); err != nil {
-		return fmt.Sprintf("%s is not installed here", program)
-	}
-	if _, err := os.Stat(filepath.Join(root, built)); err != nil {
-		return fmt.Sprintf("%s has not been built; 'make recorders' builds it", built)
-	}
-	return ""
 }
 
 // result waits until a stream has been analysed to its end, and returns what was found in its recording. All that was sent has to

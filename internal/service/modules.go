@@ -6,38 +6,71 @@ import (
 	"io/fs"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 )
 
-// getGoModule serves the Go recorder's modules as the Go command asks a module proxy for them
-// (https://go.dev/ref/mod#goproxy-protocol), all in this service's own version.
-func (s *service) getGoModule(c *gin.Context) error {
-	name := path.Clean(strings.TrimPrefix(c.Param("file"), "/"))
-	var file []byte
-	err := fs.ErrNotExist
-	if s.Recorders != nil && fs.ValidPath(name) {
-		file, err = fs.ReadFile(s.Recorders, "go/"+name)
+// tree is a folder of packed recorders that is served as its package manager asks for it.
+type tree struct {
+	folder  string
+	holds   string                   // for those who ask for something else
+	kind    func(name string) string // the content type of a file
+	changes func(name string) bool   // whether another version of the service has another one under this name
+}
+
+// goModules is what a Go module proxy serves (https://go.dev/ref/mod#goproxy-protocol), all in this service's own version. The Go
+// command asks the next proxy for anything else.
+var goModules = tree{
+	"go", "keenlantern.example/record and the adapters in it",
+	func(name string) string {
+		switch {
+		case strings.HasSuffix(name, ".zip"):
+			return "application/zip"
+		case strings.HasSuffix(name, ".info"), strings.HasSuffix(name, "@latest"):
+			return "application/json"
+		}
+		return "text/plain; charset=utf-8"
+	},
+	func(name string) bool { return strings.HasSuffix(name, "/list") || strings.HasSuffix(name, "@latest") },
+}
+
+// mavenRepository is laid out as Maven, Gradle and the like ask for it.
+var mavenRepository = tree{
+	"maven", "example.keenlantern:keenlantern-record and the adapters beside it",
+	func(name string) string {
+		switch path.Ext(name) {
+		case ".jar":
+			return "application/java-archive"
+		case ".pom", ".xml":
+			return "application/xml"
+		}
+		return "text/plain; charset=utf-8"
+	},
+	func(name string) bool { return strings.HasPrefix(path.Base(name), "maven-metadata.") },
+}
+
+// getFileOf serves the files of a tree.
+func (s *service) getFileOf(of tree) func(c *gin.Context) error {
+	return func(c *gin.Context) error {
+		name := path.Clean(strings.TrimPrefix(c.Param("file"), "/"))
+		var file []byte
+		err := fs.ErrNotExist
+		if s.Recorders != nil && fs.ValidPath(name) {
+			file, err = fs.ReadFile(s.Recorders, of.folder+"/"+name)
+		}
+		if err != nil {
+			return &notHere{fmt.Sprintf("this service does not have the file %s; it hands out %s, in its own version", name, of.holds)}
+		}
+		c.Header("Content-Type", of.kind(name))
+		if of.changes(name) {
+			c.Header("Cache-Control", "no-cache")
+		}
+		http.ServeContent(c.Writer, c.Request, "", time.Time{}, bytes.NewReader(file))
+		return nil
 	}
-	if err != nil {
-		// The Go command then asks the next proxy.
-		return &notHere{fmt.Sprintf("this service does not have the module file %s; it hands out keenlantern.example/record and the adapters in it, in its own version", name)}
-	}
-	kind := "text/plain; charset=utf-8"
-	switch {
-	case strings.HasSuffix(name, ".zip"):
-		kind = "application/zip"
-	case strings.HasSuffix(name, ".info"), strings.HasSuffix(name, "@latest"):
-		kind = "application/json"
-	}
-	c.Header("Content-Type", kind)
-	if strings.HasSuffix(name, "/list") || strings.HasSuffix(name, "@latest") {
-		c.Header("Cache-Control", "no-cache") // another version of the service has another one
-	}
-	http.ServeContent(c.Writer, c.Request, "", time.Time{}, bytes.NewReader(file))
-	return nil
 }
 
 // packages are the recorders that are one file each, by runtime: how their names begin and end.
@@ -86,6 +119,10 @@ func (s *service) recorders() map[string]string {
 	}
 	if _, err := fs.Stat(s.Recorders, "go"); err == nil {
 		list["go"] = "/go"
+	}
+	if jars, err := fs.Glob(s.Recorders, "maven/example/keenlantern/keenlantern-record/*/keenlantern-record-*.jar"); err == nil && len(jars) > 0 {
+		// Its sources and documentation lie beside it, under longer names.
+		list["jvm"] = "/" + slices.MinFunc(jars, func(a, b string) int { return len(a) - len(b) })
 	}
 	for runtime := range packages {
 		if name := s.packageOf(runtime); name != "" {

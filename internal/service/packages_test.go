@@ -9,21 +9,15 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"keenlantern.example/internal/runtimes"
 )
 
 // TestNodePackage holds that an application elsewhere gets the Node recorder from the service with npm, imports and requires it, and
 // records.
 func TestNodePackage(t *testing.T) {
-	if testing.Short() {
-		t.Skip("it starts processes")
-	}
 	const built = "../../recorders/node"
-	if _, err := os.Stat(built + "/dist/esm/index.js"); err != nil {
-		if os.Getenv("KEENLANTERN_RUNTIMES") == "required" {
-			t.Fatal("the Node recorder has not been built; 'make recorders' builds it")
-		}
-		t.Skip("the Node recorder has not been built; 'make recorders' builds it")
-	}
+	runtimes.Need(t, "node", "node", built+"/dist/esm/index.js")
 	folder := t.TempDir()
 	out, err := exec.Command("node", built+"/scripts/pack.mjs", "dev", filepath.Join(folder, "node")).CombinedOutput()
 	require.NoError(t, err, "%s", out)
@@ -65,4 +59,69 @@ func TestNodePackage(t *testing.T) {
 	status, h, _ = r.do(http.MethodGet, "/recorders/node/"+filepath.Base(versioned[0]), nil)
 	assert.Equal(t, http.StatusOK, status)
 	assert.Empty(t, h.Get("Cache-Control"))
+}
+
+// TestMavenRepository holds that an application elsewhere, on a machine whose local repository is empty, gets the JVM recorder from
+// the service with Maven, compiles with it and records.
+func TestMavenRepository(t *testing.T) {
+	const packed = "../../recorders/dist/maven"
+	runtimes.Need(t, "jvm", "mvn", packed)
+	folder := t.TempDir()
+	require.NoError(t, os.CopyFS(filepath.Join(folder, "maven"), os.DirFS(packed)))
+	r := startWith(t, folder, true) // no token is needed
+	jars, err := filepath.Glob(packed + "/example/keenlantern/keenlantern-record/*")
+	require.NoError(t, err)
+	version := filepath.Base(jars[0])
+	app := t.TempDir()
+	source := filepath.Join(app, "src", "main", "java", "Harbour.java")
+	require.NoError(t, os.MkdirAll(filepath.Dir(source), 0o755))
+	require.NoError(t, os.WriteFile(source, []byte(`
+		import example.keenlantern.record.Event;
+		import example.keenlantern.record.Recorder;
+		import example.keenlantern.record.spring.SpringRecording;
+		public class Harbour {
+			public static void main(String[] args) throws Exception {
+				try (Recorder recorder = Recorder.forApplication("harbour").output(System.out).start()) {
+					recorder.run("job", SpringRecording.class.getSimpleName(), () -> {});
+				}
+			}
+		}`), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(app, "pom.xml"), []byte(`<project>
+		<modelVersion>4.0.0</modelVersion>
+		<groupId>harbour</groupId><artifactId>harbour</artifactId><version>1</version>
+		<properties><maven.compiler.release>17</maven.compiler.release></properties>
+		<repositories><repository><id>lantern</id><url>`+r.URL+`/maven</url></repository></repositories>
+		<dependencies><dependency>
+			<groupId>example.keenlantern</groupId><artifactId>keenlantern-record-spring</artifactId><version>`+version+`</version>
+		</dependency></dependencies>
+		<build><plugins>
+			<plugin><artifactId>maven-compiler-plugin</artifactId><version>3.15.0</version></plugin>
+			<plugin><artifactId>maven-dependency-plugin</artifactId><version>3.9.0</version></plugin>
+		</plugins></build></project>`), 0o600))
+	local := filepath.Join(app, "local")
+	cmd := exec.Command("mvn", "-q", "-B", "compile", "dependency:copy-dependencies", "-Dmaven.repo.local="+local)
+	cmd.Dir = app
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.DirExists(t, filepath.Join(local, "example", "keenlantern", "keenlantern-record", version))
+	cmd = exec.Command("java", "-cp", "target/classes"+string(os.PathListSeparator)+"target/dependency/*", "Harbour")
+	cmd.Dir = app
+	out, err = cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, string(out), `"name":"SpringRecording"`)
+
+	base := "/maven/example/keenlantern/keenlantern-record/"
+	for path, want := range map[string]string{
+		base + "maven-metadata.xml":                                     "application/xml",
+		base + version + "/keenlantern-record-" + version + ".jar":      "application/java-archive",
+		base + version + "/keenlantern-record-" + version + ".jar.sha1": "text/plain; charset=utf-8",
+	} {
+		status, h, _ := r.do(http.MethodGet, path, nil)
+		assert.Equal(t, http.StatusOK, status, path)
+		assert.Equal(t, want, h.Get("Content-Type"))
+	}
+	for _, path := range []string{base, "/maven/..%2fkeenlantern.db", "/maven/org/other/1/other-1.jar"} {
+		status, _, _ := r.do(http.MethodGet, path, nil)
+		assert.Equal(t, http.StatusNotFound, status, path)
+	}
 }
