@@ -17,6 +17,7 @@ import java.util.concurrent.ConcurrentHashMap;
 import java.util.concurrent.ExecutorService;
 import java.util.concurrent.ThreadLocalRandom;
 import java.util.concurrent.TimeUnit;
+import java.util.concurrent.atomic.AtomicInteger;
 import java.util.concurrent.atomic.AtomicLong;
 import java.util.concurrent.atomic.LongAdder;
 import java.util.concurrent.locks.LockSupport;
@@ -78,7 +79,7 @@ public final class Recorder implements AutoCloseable {
     private final Thread exit;
     private volatile long warned;
     private volatile boolean closing; // somebody is about to end it
-    private volatile int attached; // who may end it
+    private final AtomicInteger attached = new AtomicInteger(); // containers that are open
 
     /** What was told when recording began, for the writer. */
     record Told(List<Event> setup, List<Event.Make> kept, long untold) {}
@@ -647,9 +648,19 @@ public final class Recorder implements AutoCloseable {
         else if (before == 0) LOG.log(Level.WARNING, "recording for Keen Lantern: " + problem.getMessage());
     }
 
-    /** Says that a container will end this recorder when it is closed: the end of the process then waits for it a little. */
+    /** Says that a container is open: the end of the process waits a little for it to be closed. */
     public void attach() {
-        attached++;
+        attached.incrementAndGet();
+    }
+
+    /** Says that it has been closed. */
+    public void detach() {
+        attached.decrementAndGet();
+    }
+
+    /** Whether a container is open: what is alive in it goes on. */
+    public boolean attached() {
+        return attached.get() > 0;
     }
 
     /** Says that a container is being closed. */
@@ -658,7 +669,7 @@ public final class Recorder implements AutoCloseable {
     }
 
     private void exit() {
-        long patience = attached > 0 ? TimeUnit.SECONDS.toNanos(2) : 0;
+        long patience = attached() ? TimeUnit.SECONDS.toNanos(2) : 0;
         long began = System.nanoTime();
         while (!writer.over() && System.nanoTime() - began < (closing ? TimeUnit.SECONDS.toNanos(30) : patience))
             LockSupport.parkNanos(TimeUnit.MILLISECONDS.toNanos(5));

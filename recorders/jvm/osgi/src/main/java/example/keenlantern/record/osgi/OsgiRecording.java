@@ -60,11 +60,11 @@ public final class OsgiRecording implements AutoCloseable {
 
     /** Records a framework, and closes the recorder when the framework has stopped. */
     public static OsgiRecording recordAll(BundleContext context, Recorder recorder) {
-        recorder.attach();
         return start(new OsgiRecording(context, recorder, true));
     }
 
     private static OsgiRecording start(OsgiRecording recording) {
+        recording.recorder.attach();
         recording.context.addServiceListener(recording.services);
         recording.context.addBundleListener(recording.bundles);
         recording.find();
@@ -165,6 +165,7 @@ public final class OsgiRecording implements AutoCloseable {
         } catch (IllegalStateException e) {
             // The framework has stopped.
         }
+        recorder.detach();
         boolean whole = runtimes.isEmpty();
         Set<Components> left = new HashSet<>(runtimes.values());
         for (Components components : left) whole &= components.over();

@@ -122,6 +122,7 @@ public final class SpringRecording {
 
     private void destroyed() {
         container.end();
+        recorder.detach();
         if (!ends) return;
         try {
             recorder.close(END, refreshed ? "" : "start failed");
