@@ -5,12 +5,22 @@
 set -eu
 runtime=$1 data=$2 once=${3:-}
 case $runtime in
-node) office="node recorders/node/dist/office/main.js" containers="nest awilix" ;;
+node) containers="nest awilix" ;;
+jvm) containers="spring osgi" ;;
 *)
-	echo "there is no office for RUNTIME=$runtime; there is one for node (and for Go, without RUNTIME)" >&2
+	echo "there is no office for RUNTIME=$runtime; there is one for node and for jvm (and for Go, without RUNTIME)" >&2
 	exit 2
 	;;
 esac
+# The office on one of the runtime's containers.
+office() {
+	container=$1
+	shift
+	case $runtime in
+	node) command=$1 && shift && node recorders/node/dist/office/main.js "$command" --container "$container" "$@" ;;
+	jvm) java -jar "recorders/jvm/office-$container/target/office.jar" "$@" ;;
+	esac
+}
 log=$(mktemp)
 bin/keenlantern serve --listen 127.0.0.1:0 --data "$data" >"$log" 2>&1 &
 service=$!
@@ -22,9 +32,9 @@ done
 echo "Keen Lantern listens at $url; data in $data"
 export KEENLANTERN_SERVER="$url"
 for container in $containers; do
-	for mistake in none $($office list --container $container | cut -d' ' -f1); do
+	for mistake in none $(office $container list | cut -d' ' -f1); do
 		printf '\nThe harbour pilot office on %s, %s\n\n' "$container" "$([ "$mistake" = none ] && echo sound || echo "with the mistake $mistake")"
-		$office run --service "$url" --container "$container" --mistake "$mistake" >/dev/null 2>&1
+		office "$container" run --service "$url" --mistake "$mistake" >/dev/null 2>&1
 		bin/keenlantern findings latest || [ $? -eq 1 ] # something was found
 	done
 done

@@ -36,6 +36,20 @@ const nodeStart = (here: Here): Line => ({
 const go = (container: string, path: string, what: string, how: string): Way => ({ runtime: 'Go', container, lines: (here) => [goGet(here, path), goStart(here), { what, how }] })
 const node = (container: string, what: string, how: string): Way => ({ runtime: 'Node', container, lines: (here) => [npm(here), nodeStart(here), { what, how }] })
 
+// The jar's address has the version in its last folder but one.
+const version = (here: Here): string => here.recorders.jvm?.split('/').at(-2) ?? 'VERSION'
+const jvm = (container: string, artifact: string, what: string, how: (here: Here) => string): Way => ({
+  runtime: 'JVM',
+  container,
+  lines: (here) => [
+    { what: 'Add this service as a Maven repository', how: `<repository><id>keenlantern</id><url>${here.origin}/maven</url></repository>` },
+    { what: 'Add the recorder', how: `example.keenlantern:${artifact}:${version(here)}` },
+    { what, how: how(here) },
+  ],
+})
+const jvmStart = (here: Here): string =>
+  `Recorder recorder = Recorder.forApplication("my-app").service("${here.origin}")${here.token ? `.token("${here.token}")` : ''}.start();`
+
 export const ways: Way[] = [
   go('samber/do', '/samberdo', 'Behind do.New', 'samberdo.Record(rec, root)'),
   go('uber-go/dig', '/uberdig', 'In place of dig.New()', 'c := uberdig.New(rec)'),
@@ -44,4 +58,8 @@ export const ways: Way[] = [
   node('Nest', 'In place of NestFactory.create(AppModule)', "const app = await create(recorder, AppModule) // import { create } from 'keenlantern-record/nest'"),
   node('awilix', 'Around createContainer()', "const container = record(recorder, createContainer()) // import { record } from 'keenlantern-record/awilix'"),
   node('wired by hand', 'Provide and get through it', "const wiring = new Wiring(recorder) // import { Wiring } from 'keenlantern-record/wired'"),
+  jvm('Spring Boot', 'keenlantern-record-spring', 'Set in application.properties', (here) => `keenlantern.service=${here.origin}${here.token ? `\nkeenlantern.token=${here.token}` : ''}`),
+  jvm('Spring', 'keenlantern-record-spring', 'Before the context is refreshed', (here) => `${jvmStart(here)}\nSpringRecording.record(context, recorder);`),
+  jvm('OSGi', 'keenlantern-record-osgi', 'Set as framework properties, and start its bundle and that of keenlantern-record before others', (here) => `keenlantern.application=my-app\nkeenlantern.service=${here.origin}${here.token ? `\nkeenlantern.token=${here.token}` : ''}`),
+  jvm('wired by hand', 'keenlantern-record', 'Provide and get through it', (here) => `${jvmStart(here)}\nWiring wiring = new Wiring(recorder);`),
 ]

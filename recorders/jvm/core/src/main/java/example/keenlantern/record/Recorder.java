@@ -7,6 +7,7 @@ import java.net.UnknownHostException;
 import java.time.Duration;
 import java.time.format.DateTimeFormatter;
 import java.util.ArrayList;
+import java.util.HexFormat;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
@@ -619,7 +620,8 @@ public final class Recorder implements AutoCloseable {
         if (trace == null) trace = config.traces();
         if (trace != null) return trace;
         ThreadLocalRandom random = ThreadLocalRandom.current();
-        return "%016x%016x".formatted(random.nextLong(1, Long.MAX_VALUE), random.nextLong());
+        HexFormat hex = HexFormat.of();
+        return hex.toHexDigits(random.nextLong(1, Long.MAX_VALUE)) + hex.toHexDigits(random.nextLong());
     }
 
     /** What is seen of the instances of a service, where that is not what is seen of all; null where it is. */

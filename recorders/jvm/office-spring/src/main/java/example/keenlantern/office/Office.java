@@ -31,7 +31,8 @@ import org.springframework.messaging.support.GenericMessage;
  * Runs the office under real requests, with a mistake, while it is recorded:
  *
  * <pre>
- * java -jar office.jar run --service http://127.0.0.1:7460 [--mistake NAME] [--requests N]
+ * java -jar office.jar run --service http://127.0.0.1:7460 [--mistake NAME] [--requests N] [--rate PER_SECOND]
+ * java -jar office.jar serve [--service URL | --output FILE] [--off true]
  * java -jar office.jar list
  * </pre>
  */
@@ -76,19 +77,41 @@ public class Office {
             MISTAKES.forEach((name, says) -> out.printf("%-20s %s%n", name, says));
             return;
         }
-        if (!command.equals("run") || !mistake.equals("none") && !MISTAKES.containsKey(mistake)) {
+        if (!command.equals("run") && !command.equals("serve")
+                || !mistake.equals("none") && !MISTAKES.containsKey(mistake)) {
             System.err.println("usage: office.jar run --service URL [--mistake NAME] [--requests N] | office.jar list");
             System.exit(2);
         }
         Map<String, Object> settings = new HashMap<>();
         if (options.containsKey("--output")) settings.put("keenlantern.output", options.get("--output"));
         else if (options.containsKey("--service")) settings.put("keenlantern.service", options.get("--service"));
+        if (options.containsKey("--off")) settings.put("keenlantern.off", options.get("--off"));
         if (options.containsKey("--token")) settings.put("keenlantern.token", options.get("--token"));
         settings.put("keenlantern.version", options.getOrDefault("--version", "1.0.0"));
-        new Office().run(out, mistake, settings, Integer.parseInt(options.getOrDefault("--requests", "320")));
+        if (command.equals("serve")) {
+            serve(out, settings);
+            return;
+        }
+        new Office()
+                .run(
+                        out,
+                        mistake,
+                        settings,
+                        Integer.parseInt(options.getOrDefault("--requests", "320")),
+                        Integer.parseInt(options.getOrDefault("--rate", "0")));
     }
 
-    private void run(PrintStream out, String mistake, Map<String, Object> settings, int requests) throws Exception {
+    // Answers requests until its input ends.
+    private static void serve(PrintStream out, Map<String, Object> settings) throws IOException {
+        try (ConfigurableApplicationContext context =
+                new SpringApplicationBuilder(Office.class).properties(settings).run()) {
+            out.println(context.getEnvironment().getProperty("local.server.port"));
+            System.in.read();
+        }
+    }
+
+    private void run(PrintStream out, String mistake, Map<String, Object> settings, int requests, int rate)
+            throws Exception {
         AtomicReference<Recorder> recorder = new AtomicReference<>();
         AtomicReference<String> stream = new AtomicReference<>("");
         SpringApplicationBuilder office = new SpringApplicationBuilder(Office.class)
@@ -107,7 +130,7 @@ public class Office {
                     .parent(context)
                     .web(WebApplicationType.NONE)
                     .run()) {
-                drive(context, requests);
+                drive(context, requests, rate);
                 while (night.getBean(NightConfiguration.ReconcileDesk.class).compared() < 3) Thread.sleep(10);
             }
         } catch (RuntimeException e) {
@@ -121,10 +144,11 @@ public class Office {
                 stream, totals.events(), totals.lost(), totals.bytes());
     }
 
-    private void drive(ConfigurableApplicationContext context, int requests) throws IOException {
+    private void drive(ConfigurableApplicationContext context, int requests, int rate) throws Exception {
         String url = "http://127.0.0.1:" + context.getEnvironment().getProperty("local.server.port");
         ExecutorSubscribableChannel radio = context.getBean(ExecutorSubscribableChannel.class);
         List<CompletableFuture<HttpResponse<String>>> asked = new ArrayList<>();
+        long began = System.currentTimeMillis();
         for (int n = 0; n < requests; n++) {
             String ship = SHIPS[n % SHIPS.length];
             String[] gauges = {"outer-bar", "lock-gate", "reed-island"};
@@ -137,7 +161,8 @@ public class Office {
                         default -> ask("POST", url + "/tugs");
                     });
             if (n % 10 == 0) radio.send(new GenericMessage<>(ship));
-            if (asked.size() >= 8) settle(asked);
+            if (rate > 0) Thread.sleep(Math.max(0, began + n * 1000L / rate - System.currentTimeMillis()));
+            if (asked.size() >= (rate > 0 ? 64 : 8)) settle(asked);
         }
         settle(asked);
     }

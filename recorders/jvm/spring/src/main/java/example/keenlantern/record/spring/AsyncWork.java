@@ -4,6 +4,8 @@ import example.keenlantern.record.Event;
 import example.keenlantern.record.Recorder;
 import example.keenlantern.record.Work;
 import java.lang.reflect.Method;
+import java.util.Map;
+import java.util.concurrent.ConcurrentHashMap;
 import org.aopalliance.intercept.MethodInterceptor;
 import org.aopalliance.intercept.MethodInvocation;
 import org.springframework.aop.Advisor;
@@ -20,6 +22,7 @@ final class AsyncWork implements BeanPostProcessor, Ordered {
     private static final String TRACE = AsyncWork.class.getName() + ".trace";
 
     private final Recorder recorder;
+    private final Map<Method, Boolean> async = new ConcurrentHashMap<>();
 
     AsyncWork(Recorder recorder) {
         this.recorder = recorder;
@@ -55,10 +58,7 @@ final class AsyncWork implements BeanPostProcessor, Ordered {
         Class<?> type = call.getThis() == null
                 ? method.getDeclaringClass()
                 : call.getThis().getClass();
-        boolean async = AnnotatedElementUtils.hasAnnotation(method, Async.class)
-                || AnnotatedElementUtils.hasAnnotation(method.getDeclaringClass(), Async.class)
-                || AnnotatedElementUtils.hasAnnotation(type, Async.class);
-        if (!async || !recorder.on()) return call.proceed();
+        if (!recorder.on() || !async.computeIfAbsent(method, m -> async(m, type))) return call.proceed();
         Object came = call instanceof ProxyMethodInvocation proxied ? proxied.getUserAttribute(TRACE) : null;
         String trace = came instanceof String text ? text : recorder.traceOf(null);
         // What called it may have ended when this runs: it is no part of that.
@@ -71,5 +71,11 @@ final class AsyncWork implements BeanPostProcessor, Ordered {
         } finally {
             recorder.close(scope);
         }
+    }
+
+    private static boolean async(Method method, Class<?> type) {
+        return AnnotatedElementUtils.hasAnnotation(method, Async.class)
+                || AnnotatedElementUtils.hasAnnotation(method.getDeclaringClass(), Async.class)
+                || AnnotatedElementUtils.hasAnnotation(type, Async.class);
     }
 }

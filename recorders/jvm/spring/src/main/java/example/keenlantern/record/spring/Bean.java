@@ -14,11 +14,21 @@ final class Bean {
     final String service; // the name that people know it by
     final String key; // null for none
     final String impl; // as the definition has it, null where that is not known
-    final List<String> names; // of its types, as they may be written in settings
+    volatile boolean standsIn; // an object stands in for what is built, and tells of calls
     volatile Event.Register told;
     volatile Sites sites; // what construction asks for, null while that is not known
     volatile List<Member> members; // what is filled in later, null while that is not known
+    volatile Ends ends; // how its instances are destroyed, null while none has been seen
     volatile long inst; // the latest instance of a singleton
+
+    /**
+     * How an object of a class is destroyed.
+     *
+     * @param of the class
+     * @param by the methods that the container calls for it
+     * @param any whether there are any, or others that its annotations name
+     */
+    record Ends(Class<?> of, List<String> by, boolean any) {}
 
     Bean(
             Container container,
@@ -30,8 +40,7 @@ final class Bean {
             boolean internal,
             String service,
             String key,
-            String impl,
-            List<String> names) {
+            String impl) {
         this.container = container;
         this.name = name;
         this.reg = reg;
@@ -42,7 +51,6 @@ final class Bean {
         this.service = service;
         this.key = key;
         this.impl = impl;
-        this.names = names;
     }
 
     boolean singleton() {

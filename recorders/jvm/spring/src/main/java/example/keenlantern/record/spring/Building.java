@@ -4,6 +4,7 @@ import example.keenlantern.record.Event;
 import example.keenlantern.record.Recorder;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.function.Supplier;
 import org.springframework.beans.factory.config.DependencyDescriptor;
 
 /** A bean that is being built by this thread, or at least being asked for where that may build one. */
@@ -14,7 +15,7 @@ final class Building {
     final String asked; // its name
     final Building around;
     final long began = Recorder.now();
-    String type; // that was asked for, null for none
+    Supplier<String> type; // that was asked for, null for none
     Bean bean; // once it is known which
     boolean instantiated;
     Object raw; // as constructed
@@ -22,6 +23,7 @@ final class Building {
     boolean byFactory;
     boolean own; // nobody was seen to ask for it
     boolean made;
+    boolean unrecorded; // recording is off, and it outlives nothing
     long inst;
     long home = Recorder.UNRECORDED - 100; // the scope that it ends with
     boolean disposable; // by the container
@@ -60,9 +62,11 @@ final class Building {
         return null;
     }
 
-    void asType(java.util.function.Supplier<String> asked) {
-        String text = asked.get(); // of a class: "interface a.B" or "class a.B"
-        type = text.substring(text.indexOf(' ') + 1);
+    /** The type that was asked for, null for none. */
+    String type() {
+        if (type == null) return null;
+        String text = type.get(); // of a class: "interface a.B" or "class a.B"
+        return text.substring(text.indexOf(' ') + 1);
     }
 
     void end() {

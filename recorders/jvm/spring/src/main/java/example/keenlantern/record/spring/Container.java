@@ -32,6 +32,7 @@ import org.springframework.beans.factory.support.AutowireCandidateQualifier;
 import org.springframework.beans.factory.support.DefaultListableBeanFactory;
 import org.springframework.beans.factory.support.RootBeanDefinition;
 import org.springframework.context.annotation.Configuration;
+import org.springframework.core.MethodParameter;
 import org.springframework.core.ResolvableType;
 import org.springframework.core.annotation.MergedAnnotations;
 import org.springframework.util.ClassUtils;
@@ -50,7 +51,7 @@ final class Container {
     final Reading reading;
     final Scopes scopes;
     private final Map<String, Bean> known = new ConcurrentHashMap<>();
-    private final Map<String, Boolean> answered = new ConcurrentHashMap<>(); // sites for which there is something
+    private final Map<Place, Boolean> answered = new ConcurrentHashMap<>(); // sites for which there is something
     private volatile Set<String> shared = Set.of(); // types that several definitions answer to
     private final ThreadLocal<Boolean> looking = new ThreadLocal<>();
     private final ThreadLocal<Asked> provider = new ThreadLocal<>();
@@ -123,21 +124,19 @@ final class Container {
     Bean bean(String name) {
         Bean bean = known.get(name);
         if (bean != null || !beans.containsBeanDefinition(name)) return bean;
-        if (known.size() > MOST_BEANS) return null;
+        if (known.size() > MOST_BEANS || !(beans.getMergedBeanDefinition(name) instanceof RootBeanDefinition d))
+            return null;
+        Event.Lifetime lifetime = d.isSingleton()
+                ? Event.Lifetime.SINGLETON
+                : d.isPrototype() ? Event.Lifetime.TRANSIENT : Event.Lifetime.SCOPED;
+        ResolvableType type = typeOf(name, d);
+        boolean internal = internal(name, d);
+        if (d.getDecoratedDefinition() != null) bean(SCOPED_TARGET + name);
+        // Nothing is asked of the container while this lock is held: it has locks of its own.
         synchronized (known) {
             bean = known.get(name);
             if (bean != null) return bean;
-            if (!(beans.getMergedBeanDefinition(name) instanceof RootBeanDefinition d)) return null;
-            Event.Lifetime lifetime = d.isSingleton()
-                    ? Event.Lifetime.SINGLETON
-                    : d.isPrototype() ? Event.Lifetime.TRANSIENT : Event.Lifetime.SCOPED;
-            return register(
-                    name,
-                    d,
-                    typeOf(name, d),
-                    internal(name, d),
-                    lifetime,
-                    lifetime == Event.Lifetime.SCOPED ? d.getScope() : null);
+            return register(name, d, type, internal, lifetime, lifetime == Event.Lifetime.SCOPED ? d.getScope() : null);
         }
     }
 
@@ -176,8 +175,7 @@ final class Container {
             Class<?> made = d.getFactoryMethodName() == null && d.hasBeanClass() ? d.getBeanClass() : null;
             if (made != null && !FactoryBean.class.isAssignableFrom(made)) impl = made.getName();
             told.impl(impl);
-            if (d.getDecoratedDefinition() != null && beans.containsBeanDefinition(SCOPED_TARGET + name))
-                target = bean(SCOPED_TARGET + name);
+            if (d.getDecoratedDefinition() != null) target = known.get(SCOPED_TARGET + name);
             if (lifetime != Event.Lifetime.SINGLETON
                     && lifetime != Event.Lifetime.EXTERNAL
                     && lifetime != Event.Lifetime.SCOPED) told.disposer(Event.Disposer.NOBODY);
@@ -185,18 +183,8 @@ final class Container {
         }
         if (target != null) told.proxy(target.reg);
         long reg = recorder.register(told);
-        Bean bean = new Bean(
-                this,
-                name,
-                reg,
-                told,
-                lifetime,
-                scopeName,
-                internal,
-                service,
-                key,
-                impl,
-                List.of(names(service, name)));
+        Bean bean = new Bean(this, name, reg, told, lifetime, scopeName, internal, service, key, impl);
+        bean.standsIn = d != null && standsIn(names(service, name), d);
         known.put(name, bean);
         return bean;
     }
@@ -297,7 +285,8 @@ final class Container {
                 && d.getInstanceSupplier() == null) executable = Reading.constructorOf(d.getBeanClass());
         Class<?> type = executable == null ? null : d.getResolvedFactoryMethod() != null ? null : d.getBeanClass();
         if (executable != null) bean.sites = reading.sitesOf(executable);
-        bean.members = type == null ? List.of() : reading.membersOf(type, d);
+        // Of what a factory method returns, the class is known once there is one.
+        if (type != null) bean.members = reading.membersOf(type, d);
         tellNeeds(bean);
     }
 
@@ -330,6 +319,8 @@ final class Container {
         building.byFactory = by instanceof Method;
         goesOn(building);
         building.latest = null;
+        building.unrecorded = bean != null && !bean.singleton() && !recorder.on();
+        if (building.unrecorded) return building;
         building.with = bean == null ? inner(args) : with(bean, by, args);
         return building;
     }
@@ -408,7 +399,7 @@ final class Container {
             if (beans.containsBeanDefinition(name) && beans.isFactoryBean(name)) product(name, object);
             return object;
         }
-        if (building == null) return object;
+        if (building == null || building.unrecorded) return object;
         if (building.bean == null) building.bean = bean(name);
         if (building.bean == null) return object;
         if (building.raw == null) building.raw = object;
@@ -419,9 +410,12 @@ final class Container {
         Bean bean = building.bean;
         if (early || bean.internal || building.inst == 0 || !(object.getClass().getInterfaces().length > 0))
             return object;
-        RootBeanDefinition d = (RootBeanDefinition) beans.getMergedBeanDefinition(bean.name);
-        if (!standsIn(bean.names.toArray(String[]::new), d)) return object;
-        return StandIn.of(recorder, object, building.inst, Set.copyOf(destroyersOf(d, building.raw)));
+        if (!bean.standsIn) return object;
+        return StandIn.of(
+                recorder,
+                object,
+                building.inst,
+                Set.copyOf(endsOf(bean, building.raw).by()));
     }
 
     /** Says that something else gets a bean before it is whole, as part of a cycle. */
@@ -458,14 +452,12 @@ final class Container {
 
     // seen: that it is destroyed would be seen
     private void make(Building building, boolean seen) {
-        if (building.made) return;
+        if (building.made || building.unrecorded) return;
         building.made = true;
         Bean bean = building.bean;
         if (building.raw instanceof FactoryBean) return; // what it builds is told
-        RootBeanDefinition d = (RootBeanDefinition) beans.getMergedBeanDefinition(bean.name);
-        List<String> destroyers = destroyersOf(d, building.raw);
-        boolean destroys = !destroyers.isEmpty() || destroyedByAnnotation(building.raw);
-        building.disposable = destroys && !d.isPrototype();
+        boolean destroys = endsOf(bean, building.raw).any();
+        building.disposable = destroys && bean.lifetime != Event.Lifetime.TRANSIENT;
         Event.Make make = new Event.Make()
                 .reg(bean.reg)
                 .scope(here())
@@ -531,7 +523,7 @@ final class Container {
     private void fill(Building building) {
         Bean bean = building.bean;
         if (bean.internal || building.inst == 0) return;
-        if (bean.members == null || building.byFactory && bean.members.isEmpty())
+        if (bean.members == null)
             bean.members = reading.membersOf(
                     building.raw.getClass(), (AbstractBeanDefinition) beans.getMergedBeanDefinition(bean.name));
         if (bean.members.isEmpty()) return;
@@ -643,7 +635,7 @@ final class Container {
             fail.why(Event.Fail.Why.MISSING);
             if (building.type != null) {
                 fail.key(name);
-                service = building.type;
+                service = building.type();
                 path.set(path.size() - 1, service);
             }
         } else {
@@ -729,12 +721,13 @@ final class Container {
             if (building.bean == null || building.bean.internal) return; // the container's own affair
         }
         if (building == null && !recorder.on()) return;
-        String at = placeOf(descriptor);
+        if (building != null && descriptor.isRequired()) return; // that it fails would be told
+        Place at = placeOf(descriptor);
         Boolean there = answered.get(at);
         Bean consumer = building != null ? building.bean : consumerOf(descriptor);
         if (consumer != null && consumer.internal) return;
         if (building == null) provider.set(new Asked(consumer, siteOf(descriptor)));
-        if (there != null || descriptor.isRequired() && building != null) return;
+        if (there != null) return;
         Class<?> type = descriptor.getDependencyType();
         if (type.isArray() || Collection.class.isAssignableFrom(type) || Map.class.isAssignableFrom(type)) return;
         if (!candidatesFor(descriptor).isEmpty()) {
@@ -776,11 +769,12 @@ final class Container {
         }
     }
 
-    private static String placeOf(DependencyDescriptor descriptor) {
-        return descriptor.getMember() + "#"
-                + (descriptor.getMethodParameter() == null
-                        ? ""
-                        : descriptor.getMethodParameter().getParameterIndex());
+    /** An injection point: a field, or a parameter of a constructor or method. */
+    private record Place(java.lang.reflect.Member member, int parameter) {}
+
+    private static Place placeOf(DependencyDescriptor descriptor) {
+        MethodParameter parameter = descriptor.getMethodParameter();
+        return new Place(descriptor.getMember(), parameter == null ? -1 : parameter.getParameterIndex());
     }
 
     private Bean consumerOf(DependencyDescriptor descriptor) {
@@ -800,6 +794,15 @@ final class Container {
     }
 
     // Destruction.
+
+    private Bean.Ends endsOf(Bean bean, Object object) {
+        Bean.Ends ends = bean.ends;
+        if (ends != null && ends.of() == object.getClass()) return ends;
+        List<String> by = destroyersOf((RootBeanDefinition) beans.getMergedBeanDefinition(bean.name), object);
+        ends = new Bean.Ends(object.getClass(), by, !by.isEmpty() || destroyedByAnnotation(object));
+        bean.ends = ends;
+        return ends;
+    }
 
     private List<String> destroyersOf(RootBeanDefinition d, Object object) {
         List<String> names = new ArrayList<>();

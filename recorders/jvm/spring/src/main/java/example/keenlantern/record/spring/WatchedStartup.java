@@ -61,7 +61,7 @@ final class WatchedStartup implements ApplicationStartup {
         @Override
         public StartupStep tag(String key, Supplier<String> value) {
             step.tag(key, value);
-            if (building != null && key.equals("beanType")) building.asType(value);
+            if (building != null && key.equals("beanType")) building.type = value;
             return this;
         }
 
