@@ -830,7 +830,7 @@ final class Container {
     /** Whether the destruction of an object is to be told of: of one that the container would destroy in any case. */
     boolean destroys(Object object) {
         Building building = Building.latest();
-        if (building != null && building.raw == object) return building.disposable;
+        if (building != null && building.raw == object) return building.disposable && !building.unrecorded;
         return recorder.idOf(object) != 0 && (object instanceof DisposableBean || object instanceof AutoCloseable);
     }
 

@@ -28,6 +28,7 @@ final class RequestScopes implements Filter, HttpSessionListener {
 
     private final Recorder recorder;
     private final Scopes scopes;
+    private final Work unrecorded;
 
     /** The scope of a request, and what it is to be called. */
     private record Opened(long scope, String trace, Naming naming) {}
@@ -35,6 +36,7 @@ final class RequestScopes implements Filter, HttpSessionListener {
     RequestScopes(SpringRecording recording) {
         recorder = recording.recorder;
         scopes = recording.scopes();
+        unrecorded = recorder.in(Recorder.UNRECORDED, "request", null);
         scopes.requests(request -> request instanceof ServletRequest r && r.getAttribute(SCOPE) instanceof Opened opened
                 ? opened.scope
                 : 0);
@@ -49,6 +51,13 @@ final class RequestScopes implements Filter, HttpSessionListener {
             return;
         }
         Opened opened = (Opened) http.getAttribute(SCOPE);
+        if (opened == null && (!recorder.on() || http.getDispatcherType() == DispatcherType.ASYNC)) {
+            // What happens in it is not recorded either, should recording begin meanwhile.
+            try (Work.Entered entered = unrecorded.enter()) {
+                chain.doFilter(request, response);
+            }
+            return;
+        }
         boolean goesOn = opened != null && http.getDispatcherType() != DispatcherType.ERROR;
         if (!goesOn) {
             opened = open(http);
@@ -64,7 +73,6 @@ final class RequestScopes implements Filter, HttpSessionListener {
     }
 
     private Opened open(HttpServletRequest request) {
-        if (!recorder.on()) return new Opened(Recorder.UNRECORDED, null, null);
         String trace = recorder.traceOf(request.getHeader("traceparent"));
         Event.Open open = new Event.Open().kind("request").trace(trace);
         HttpSession session = request.getSession(false);

@@ -129,7 +129,7 @@ final class Scopes {
 
         @Override
         public Object get(String bean, ObjectFactory<?> factory) {
-            Building building = Building.latest();
+            Building building = container.recorder.on() ? Building.latest() : null;
             if (building != null && building.container == container && building.asked.equals(bean) && !building.made) {
                 return scope.get(bean, () -> {
                     building.home = home();
@@ -148,6 +148,11 @@ final class Scopes {
 
         @Override
         public void registerDestructionCallback(String bean, Runnable callback) {
+            Building building = Building.latest();
+            if (building != null && building.unrecorded) {
+                scope.registerDestructionCallback(bean, callback);
+                return;
+            }
             Conversation conversation = name.equals("request") ? null : conversation();
             long home = conversation == null ? home() : conversation.scope;
             if (conversation != null) conversation.callbacks.incrementAndGet();
