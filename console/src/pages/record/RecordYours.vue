@@ -97,6 +97,7 @@ useLive(
 }
 .line code {
   overflow-wrap: anywhere;
+  white-space: pre-wrap;
 }
 .status {
   display: flex;

@@ -23,7 +23,6 @@ final class Building {
     boolean byFactory;
     boolean own; // nobody was seen to ask for it
     boolean made;
-    boolean unrecorded; // recording is off, and it outlives nothing
     long inst;
     long home = Recorder.UNRECORDED - 100; // the scope that it ends with
     boolean disposable; // by the container

@@ -301,8 +301,16 @@ final class Container {
 
     // Building.
 
+    /** Whether nothing is to be told of what is built of a name: recording is off, and it outlives nothing. */
+    boolean passes(String name) {
+        if (recorder.on() || name == null) return false;
+        Bean bean = known.get(name);
+        return bean != null && !bean.singleton();
+    }
+
     /** Says that a constructor or factory method is about to be called, for what is returned. */
     Building instantiating(RootBeanDefinition d, String name, Executable by, Object[] args) {
+        if (passes(name)) return null;
         Building building = Building.latest();
         Bean bean = name == null ? null : bean(name);
         boolean asked = bean != null
@@ -319,8 +327,6 @@ final class Container {
         building.byFactory = by instanceof Method;
         goesOn(building);
         building.latest = null;
-        building.unrecorded = bean != null && !bean.singleton() && !recorder.on();
-        if (building.unrecorded) return building;
         building.with = bean == null ? inner(args) : with(bean, by, args);
         return building;
     }
@@ -390,6 +396,7 @@ final class Container {
 
     /** Says that a bean is whole: it is told to have been built, with what was filled in. It returns what the application gets for it. */
     Object initialized(String name, Object object) {
+        if (passes(name)) return object;
         Building building = Building.of(this, name);
         boolean product = !(object instanceof FactoryBean)
                 && (building == null
@@ -399,7 +406,7 @@ final class Container {
             if (beans.containsBeanDefinition(name) && beans.isFactoryBean(name)) product(name, object);
             return object;
         }
-        if (building == null || building.unrecorded) return object;
+        if (building == null) return object;
         if (building.bean == null) building.bean = bean(name);
         if (building.bean == null) return object;
         if (building.raw == null) building.raw = object;
@@ -452,7 +459,7 @@ final class Container {
 
     // seen: that it is destroyed would be seen
     private void make(Building building, boolean seen) {
-        if (building.made || building.unrecorded) return;
+        if (building.made) return;
         building.made = true;
         Bean bean = building.bean;
         if (building.raw instanceof FactoryBean) return; // what it builds is told
@@ -712,7 +719,7 @@ final class Container {
 
     /** Says that something is being resolved, in building something or by a provider that code asks. */
     void resolving(DependencyDescriptor descriptor) {
-        if (looking.get() != null) return;
+        if (looking.get() != null) return; // that is this recorder's own
         Building building = Building.latest();
         if (building != null) {
             goesOn(building);
@@ -830,7 +837,7 @@ final class Container {
     /** Whether the destruction of an object is to be told of: of one that the container would destroy in any case. */
     boolean destroys(Object object) {
         Building building = Building.latest();
-        if (building != null && building.raw == object) return building.disposable && !building.unrecorded;
+        if (building != null && building.raw == object) return building.disposable;
         return recorder.idOf(object) != 0 && (object instanceof DisposableBean || object instanceof AutoCloseable);
     }
 

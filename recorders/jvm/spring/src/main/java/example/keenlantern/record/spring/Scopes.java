@@ -148,8 +148,7 @@ final class Scopes {
 
         @Override
         public void registerDestructionCallback(String bean, Runnable callback) {
-            Building building = Building.latest();
-            if (building != null && building.unrecorded) {
+            if (!container.recorder.on()) {
                 scope.registerDestructionCallback(bean, callback);
                 return;
             }

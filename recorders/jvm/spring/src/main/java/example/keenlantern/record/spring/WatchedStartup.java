@@ -51,8 +51,9 @@ final class WatchedStartup implements ApplicationStartup {
         public StartupStep tag(String key, String value) {
             step.tag(key, value);
             if (key.equals("beanName")) {
-                building = Building.begin(
-                        container, container.beans.canonicalName(BeanFactoryUtils.transformedBeanName(value)));
+                String name = container.beans.canonicalName(BeanFactoryUtils.transformedBeanName(value));
+                if (container.passes(name)) return this;
+                building = Building.begin(container, name);
                 if (building.around == null) building.provider = container.takeProvider();
             } else if (key.equals("exception")) exception = value;
             return this;
