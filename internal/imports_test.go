@@ -59,6 +59,7 @@ var mayImport = map[string]string{
 	"spec":                           "",
 	"spec/generate":                  "",
 	"internal/delivery":              "",
+	"internal/runtimes":              "",
 	"internal/offices":               "",
 	"recorders/pack":                 "",
 	"docs":                           "",

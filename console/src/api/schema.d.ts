@@ -595,6 +595,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/maven/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The JVM recorder, as a Maven repository
+         * @description For Maven, Gradle and the like: example.keenlantern:keenlantern-record and the adapters beside it, in this service's own
+         *     version, which GET /api/v1/service tells. No token is needed.
+         */
+        get: operations["getMaven"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        /** Whether there is such a file */
+        head: operations["headMaven"];
+        patch?: never;
+        trace?: never;
+    };
     "/recorders/{runtime}/{file}": {
         parameters: {
             query?: never;
@@ -2544,6 +2566,66 @@ export interface operations {
                 };
             };
             404: components["responses"]["Problem"];
+        };
+    };
+    getMaven: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description A path of the Maven repository layout.
+                 * @example example/keenlantern/keenlantern-record/maven-metadata.xml
+                 */
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/java-archive": string;
+                    "application/xml": string;
+                    "text/plain": string;
+                };
+            };
+            404: components["responses"]["Problem"];
+        };
+    };
+    headMaven: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description A path of the Maven repository layout.
+                 * @example example/keenlantern/keenlantern-record/maven-metadata.xml
+                 */
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description There is. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description There is not. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
         };
     };
     getRecorder: {
