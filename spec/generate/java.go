@@ -19,7 +19,7 @@ func (t *formatTable) java() string {
  * Something that happened: a line of a trace, see the trace format. An event that has been told to a recorder belongs to it, and
  * is neither changed nor told again. Ids that are 0 and texts that are null are left out, where the format lets them be.
  */
-public abstract sealed class Event {
+public abstract sealed class Event implements Cloneable {
     /** The name of the trace format. */
     public static final String FORMAT = "%s";
 
@@ -36,6 +36,18 @@ public abstract sealed class Event {
     volatile Event next; // behind it among the notes
 
     private Event() {}
+
+    /** The same, not told yet: it may be changed, and told. */
+    public Event copy() {
+        try {
+            Event copy = (Event) clone();
+            copy.of = null;
+            copy.next = null;
+            return copy;
+        } catch (CloneNotSupportedException e) {
+            throw new AssertionError(e); // it is Cloneable
+        }
+    }
 
     /** Writes the line, t ns after the stream's start. */
     abstract void write(Line line, long t);
@@ -124,6 +136,7 @@ public abstract sealed class Event {
 				say("\n        /** Says that {@code %s} is nobody. */\n        public %s no%s() {\n            this.%s = NONE;\n            return this;\n        }\n", f.Name, name, goName(f.Name), javaName(f))
 			}
 		}
+		say("\n        @Override\n        public %s copy() {\n            return (%s) super.copy();\n        }\n", name, name)
 		say("\n        @Override\n        void write(Line line, long t) {\n            line.begin(BEGINS, t);\n")
 		for _, f := range order {
 			required := slices.Contains(k.Required, f)
@@ -158,7 +171,7 @@ public abstract sealed class Event {
 			case of == "Part":
 				call, given = "part(%s, %s)", "%s != null"
 			default: // words
-				call, given = "word(%s, %s.word)", "%s != null"
+				call, given = "text(%s, %s.word)", "%s != null"
 			}
 			text := "line." + fmt.Sprintf(call, member, value) + ";\n"
 			if required {
@@ -176,28 +189,7 @@ public abstract sealed class Event {
 		}
 		say(";\n        }\n    }\n")
 	}
-	say("%s", `
-    /** One that is remembered, to be told once more: a note is in one place at a time. */
-    static final class Again extends Event {
-        final Event event;
-
-        Again(Event event) {
-            this.event = event;
-            when = event.when;
-        }
-
-        @Override
-        void write(Line line, long t) {
-            event.write(line, t);
-        }
-
-        @Override
-        int bytes() {
-            return 64;
-        }
-    }
-}
-`)
+	say("}\n")
 	return b.String()
 }
 

@@ -42,6 +42,7 @@ final class Delivery implements Runnable {
     private final Condition changed = lock.newCondition();
     private final ArrayDeque<Batch> queue = new ArrayDeque<>();
     private long held; // bytes of packed batches
+    private long givenUp; // bytes of those that were refused
     private boolean ending;
     private volatile boolean over; // what is on its way is given up
     private volatile long delivered;
@@ -228,8 +229,6 @@ final class Delivery implements Runnable {
         return false;
     }
 
-    private long givenUp; // bytes
-
     // Only the service's own word that it has just this batch counts: a proxy's page is no acknowledgement.
     private void acknowledged(Http.Answer answer, String stream, int n) throws IOException {
         try {
@@ -251,11 +250,13 @@ final class Delivery implements Runnable {
         }
     }
 
+    // Batches that come meanwhile do not cut it short: only the end does.
     private void rest(long ms) {
         lock.lock();
         try {
-            if (!ending) changed.await(ms, TimeUnit.MILLISECONDS);
-            else if (!over) TimeUnit.MILLISECONDS.sleep(Math.min(ms, 1000));
+            boolean last = ending;
+            long left = TimeUnit.MILLISECONDS.toNanos(last ? Math.min(ms, 1000) : ms);
+            while (left > 0 && !over && ending == last) left = changed.awaitNanos(left);
         } catch (InterruptedException e) {
             over = true;
         } finally {

@@ -8,7 +8,7 @@ import java.util.Map;
  * Something that happened: a line of a trace, see the trace format. An event that has been told to a recorder belongs to it, and
  * is neither changed nor told again. Ids that are 0 and texts that are null are left out, where the format lets them be.
  */
-public abstract sealed class Event {
+public abstract sealed class Event implements Cloneable {
     /** The name of the trace format. */
     public static final String FORMAT = "lantern/1";
 
@@ -25,6 +25,18 @@ public abstract sealed class Event {
     volatile Event next; // behind it among the notes
 
     private Event() {}
+
+    /** The same, not told yet: it may be changed, and told. */
+    public Event copy() {
+        try {
+            Event copy = (Event) clone();
+            copy.of = null;
+            copy.next = null;
+            return copy;
+        } catch (CloneNotSupportedException e) {
+            throw new AssertionError(e); // it is Cloneable
+        }
+    }
 
     /** Writes the line, t ns after the stream's start. */
     abstract void write(Line line, long t);
@@ -239,6 +251,11 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Hello copy() {
+            return (Hello) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             line.text(MEMBER_FORMAT, FORMAT);
@@ -327,6 +344,11 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Container copy() {
+            return (Container) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             line.number(MEMBER_CONTAINER, container);
@@ -334,8 +356,8 @@ public abstract sealed class Event {
             if (scope != ABSENT) line.number(MEMBER_SCOPE, scope);
             if (name != null) line.text(MEMBER_NAME, name);
             if (at != null) line.text(MEMBER_AT, at);
-            if (duplicates != null) line.word(MEMBER_DUPLICATES, duplicates.word);
-            if (cycles != null) line.word(MEMBER_CYCLES, cycles.word);
+            if (duplicates != null) line.text(MEMBER_DUPLICATES, duplicates.word);
+            if (cycles != null) line.text(MEMBER_CYCLES, cycles.word);
             line.end();
         }
 
@@ -530,6 +552,11 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Register copy() {
+            return (Register) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             line.number(MEMBER_REG, reg);
@@ -539,8 +566,8 @@ public abstract sealed class Event {
             if (in != null) line.part(MEMBER_IN, in);
             if (at != null) line.text(MEMBER_AT, at);
             if (impl != null) line.text(MEMBER_IMPL, impl);
-            if (lifetime != null) line.word(MEMBER_LIFETIME, lifetime.word);
-            if (declared != null) line.word(MEMBER_DECLARED, declared.word);
+            if (lifetime != null) line.text(MEMBER_LIFETIME, lifetime.word);
+            if (declared != null) line.text(MEMBER_DECLARED, declared.word);
             if (key != null) line.text(MEMBER_KEY, key);
             if (also != null) line.also(MEMBER_ALSO, also);
             if (needs != null) line.needs(MEMBER_NEEDS, needs);
@@ -551,7 +578,7 @@ public abstract sealed class Event {
             if (local != null) line.flag(MEMBER_LOCAL, local);
             if (internal != null) line.flag(MEMBER_INTERNAL, internal);
             if (disposable != null) line.flag(MEMBER_DISPOSABLE, disposable);
-            if (disposer != null) line.word(MEMBER_DISPOSER, disposer.word);
+            if (disposer != null) line.text(MEMBER_DISPOSER, disposer.word);
             if (shareable != null) line.flag(MEMBER_SHAREABLE, shareable);
             if (module != null) line.text(MEMBER_MODULE, module);
             line.end();
@@ -628,6 +655,11 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Open copy() {
+            return (Open) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             line.number(MEMBER_SCOPE, scope);
@@ -636,7 +668,7 @@ public abstract sealed class Event {
             if (kind != null) line.text(MEMBER_KIND, kind);
             if (trace != null) line.text(MEMBER_TRACE, trace);
             if (weight > 0) line.number(MEMBER_WEIGHT, weight);
-            if (ends != null) line.word(MEMBER_ENDS, ends.word);
+            if (ends != null) line.text(MEMBER_ENDS, ends.word);
             line.end();
         }
 
@@ -787,6 +819,11 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Make copy() {
+            return (Make) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             line.number(MEMBER_INST, inst);
@@ -796,12 +833,12 @@ public abstract sealed class Event {
             if (at != null) line.text(MEMBER_AT, at);
             if (impl != null) line.text(MEMBER_IMPL, impl);
             if (disposable != null) line.flag(MEMBER_DISPOSABLE, disposable);
-            if (disposer != null) line.word(MEMBER_DISPOSER, disposer.word);
+            if (disposer != null) line.text(MEMBER_DISPOSER, disposer.word);
             if (module != null) line.text(MEMBER_MODULE, module);
             if (owner != ABSENT) line.number(MEMBER_OWNER, owner);
             if (with != null) line.with(MEMBER_WITH, with);
             if (ns != ABSENT) line.number(MEMBER_NS, ns);
-            if (by != null) line.word(MEMBER_BY, by.word);
+            if (by != null) line.text(MEMBER_BY, by.word);
             if (size != ABSENT) line.number(MEMBER_SIZE, size);
             line.end();
         }
@@ -909,6 +946,11 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Give copy() {
+            return (Give) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             line.number(MEMBER_INST, inst);
@@ -919,7 +961,7 @@ public abstract sealed class Event {
             if (to > 0) line.number(MEMBER_TO, to);
             if (entry != null) line.text(MEMBER_ENTRY, entry);
             if (via > 0) line.number(MEMBER_VIA, via);
-            if (how != null) line.word(MEMBER_HOW, how.word);
+            if (how != null) line.text(MEMBER_HOW, how.word);
             if (site != null) line.text(MEMBER_SITE, site);
             if (all != null) line.flag(MEMBER_ALL, all);
             line.end();
@@ -999,6 +1041,11 @@ public abstract sealed class Event {
         public Use count(long count) {
             this.count = count;
             return this;
+        }
+
+        @Override
+        public Use copy() {
+            return (Use) super.copy();
         }
 
         @Override
@@ -1091,13 +1138,18 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Dispose copy() {
+            return (Dispose) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             line.number(MEMBER_INST, inst);
             if (scope != ABSENT) line.number(MEMBER_SCOPE, scope);
             if (ns != ABSENT) line.number(MEMBER_NS, ns);
-            if (by != null) line.word(MEMBER_BY, by.word);
-            if (state != null) line.word(MEMBER_STATE, state.word);
+            if (by != null) line.text(MEMBER_BY, by.word);
+            if (state != null) line.text(MEMBER_STATE, state.word);
             if (error != null) line.text(MEMBER_ERROR, error);
             line.end();
         }
@@ -1153,11 +1205,16 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Forget copy() {
+            return (Forget) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             if (inst > 0) line.number(MEMBER_INST, inst);
             if (container > 0) line.number(MEMBER_CONTAINER, container);
-            if (by != null) line.word(MEMBER_BY, by.word);
+            if (by != null) line.text(MEMBER_BY, by.word);
             line.end();
         }
 
@@ -1189,6 +1246,11 @@ public abstract sealed class Event {
         public Close ns(long ns) {
             this.ns = ns;
             return this;
+        }
+
+        @Override
+        public Close copy() {
+            return (Close) super.copy();
         }
 
         @Override
@@ -1311,10 +1373,15 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Fail copy() {
+            return (Fail) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             line.text(MEMBER_SERVICE, service);
-            line.word(MEMBER_WHY, why.word);
+            line.text(MEMBER_WHY, why.word);
             if (scope != ABSENT) line.number(MEMBER_SCOPE, scope);
             if (key != null) line.text(MEMBER_KEY, key);
             if (to > 0) line.number(MEMBER_TO, to);
@@ -1357,6 +1424,11 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Gap copy() {
+            return (Gap) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             line.number(MEMBER_LOST, lost);
@@ -1387,6 +1459,11 @@ public abstract sealed class Event {
         }
 
         @Override
+        public Bye copy() {
+            return (Bye) super.copy();
+        }
+
+        @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
             if (why != null) line.text(MEMBER_WHY, why);
@@ -1396,26 +1473,6 @@ public abstract sealed class Event {
         @Override
         int bytes() {
             return 144 + lengthOf(why);
-        }
-    }
-
-    /** One that is remembered, to be told once more: a note is in one place at a time. */
-    static final class Again extends Event {
-        final Event event;
-
-        Again(Event event) {
-            this.event = event;
-            when = event.when;
-        }
-
-        @Override
-        void write(Line line, long t) {
-            event.write(line, t);
-        }
-
-        @Override
-        int bytes() {
-            return 64;
         }
     }
 }

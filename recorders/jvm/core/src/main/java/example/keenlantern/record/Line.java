@@ -46,11 +46,6 @@ final class Line {
         quoted(value);
     }
 
-    /** A text that has nothing in it to be escaped. */
-    void word(byte[] member, String value) {
-        text(member, value);
-    }
-
     void number(byte[] member, long value) {
         raw(member);
         if (value == Event.NONE) raw("null");

@@ -56,7 +56,8 @@ public final class Recorder implements AutoCloseable {
     // What is rare, and what outlives scopes, is remembered to be told when recording begins. One lock is for all of
     // it.
     private final ReentrantLock rare = new ReentrantLock();
-    private final List<Event> setup = new ArrayList<>();
+    private final Map<Object, Event> setup =
+            new LinkedHashMap<>(); // registrations by their ids, containers by themselves
     private final Map<Long, Event.Make> kept = new LinkedHashMap<>();
     private int remembered; // bytes of both
     private long untold;
@@ -173,7 +174,7 @@ public final class Recorder implements AutoCloseable {
             if (!to.on()) return;
             Stream begun = new Stream(to, scopes.get() + 1, insts.get() + 1, Set.copyOf(kept.keySet()));
             Event.Hello hello = hello(begun);
-            hello.more = new Told(List.copyOf(setup), List.copyOf(kept.values()), untold);
+            hello.more = new Told(List.copyOf(setup.values()), List.copyOf(kept.values()), untold);
             control(hello, begun);
             now = begun;
         } finally {
@@ -288,15 +289,6 @@ public final class Recorder implements AutoCloseable {
         try {
             registration.reg(reg);
             lasts(registration);
-            for (int n = 0; n < setup.size(); n++) {
-                if (setup.get(n) instanceof Event.Register known && known.reg == reg) {
-                    remembered += registration.bytes() - known.bytes();
-                    setup.set(n, registration);
-                    Stream now = this.now;
-                    if (now != null) note(now, new Event.Again(registration));
-                    return;
-                }
-            }
             tell(registration);
         } finally {
             rare.unlock();
@@ -319,30 +311,38 @@ public final class Recorder implements AutoCloseable {
         return reg > 0 && reg < list.length && list[(int) reg];
     }
 
+    // What is told again takes the place of what it was.
     private void tell(Event event) {
-        int bytes = event.bytes();
-        if (remembered + bytes > mostRemembered) untold++;
+        Object key = event instanceof Event.Register register ? (Object) register.reg : event;
+        Event was = setup.get(key);
+        int more = event.bytes() - (was == null ? 0 : was.bytes());
+        if (remembered + more > mostRemembered) untold++;
         else {
-            remembered += bytes;
-            setup.add(event);
+            remembered += more;
+            setup.put(key, event);
         }
         Stream now = this.now;
-        if (now != null) note(now, new Event.Again(event));
+        if (now != null) note(now, event.copy());
     }
 
     /** Says that a container is gone: what is remembered of it is let go. Its root has been closed before. */
     public void forgetContainer(Root of) {
         rare.lock();
         try {
-            setup.removeIf(event -> {
+            setup.values().removeIf(event -> {
                 boolean gone = event instanceof Event.Container c && c.container == of.container
                         || event instanceof Event.Register r && Math.max(r.container, 1) == of.container;
-                if (gone) remembered -= event.bytes();
-                return gone;
+                return gone && letGo(event);
             });
+            kept.values().removeIf(make -> Math.max(make.container, 1) == of.container && letGo(make));
         } finally {
             rare.unlock();
         }
+    }
+
+    private boolean letGo(Event event) {
+        remembered -= event.bytes();
+        return true;
     }
 
     /** Whether something that happens in a scope is recorded; it is counted where it would have been. */
@@ -445,11 +445,15 @@ public final class Recorder implements AutoCloseable {
             if (remembered + bytes > mostRemembered) untold++;
             else {
                 remembered += bytes;
-                kept.put(id, make);
+                Event.Make later = make.copy();
+                if (!roots.contains(make.scope)) later.scope = 0; // a later stream does not know of it
+                kept.put(id, later);
             }
             if (object != null && !instances.full()) instances.know(object, id, true);
             Stream now = this.now;
-            if (now != null) note(now, new Event.Again(make));
+            if (now == null) return id;
+            if (!in(now, make.scope)) make.scope = 0; // of work that is not recorded
+            note(now, make);
             return id;
         } finally {
             rare.unlock();

@@ -296,6 +296,7 @@ public final class Wiring implements AutoCloseable {
         Event.Make make = new Event.Make()
                 .reg(reg)
                 .scope(scope.id)
+                .container(root.container())
                 .with(with)
                 .ns(Recorder.now() - began)
                 .impl(value.getClass().getName())

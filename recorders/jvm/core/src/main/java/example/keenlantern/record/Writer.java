@@ -141,9 +141,8 @@ final class Writer implements Runnable {
     // It was noted while its stream was being ended: what it begins is not known in the one that is going on.
     private void stray(Event note) {
         if (current == null) return;
-        Event event = note instanceof Event.Again again ? again.event : note;
-        if (event instanceof Event.Open open) current.strays.add(~open.scope);
-        if (event instanceof Event.Make make) current.strays.add(make.inst);
+        if (note instanceof Event.Open open) current.strays.add(~open.scope);
+        if (note instanceof Event.Make make) current.strays.add(make.inst);
     }
 
     private void begin(Event.Hello hello) {
@@ -154,7 +153,7 @@ final class Writer implements Runnable {
         hello.more = null;
         for (Event event : told.setup()) put(event, 0);
         if (told.untold() > 0) gap(told.untold(), 0);
-        for (Event.Make make : told.kept()) put(make, make.when - current.began);
+        for (Event.Make make : told.kept()) put(make.copy(), make.when - current.began);
         cutAt = Recorder.now();
     }
 
@@ -246,9 +245,8 @@ final class Writer implements Runnable {
     }
 
     private void put(Event event, long t) {
-        Event told = event instanceof Event.Again again ? again.event : event;
-        if (told instanceof Event.Make make) known(make);
-        append(told, t);
+        if (event instanceof Event.Make make) known(make);
+        append(event, t);
     }
 
     private void append(Event event, long t) {
@@ -271,7 +269,6 @@ final class Writer implements Runnable {
     // Of what it was given, an instance that this stream was not told of is one that is not recorded.
     private void known(Event.Make make) {
         if (make.with == null) return;
-        if (make.owner > 0 && make.owner < current.firstScope) make.owner = 0;
         for (Object given : make.with) {
             if (knows(given)) continue;
             List<Object> with = new ArrayList<>(make.with.size());

@@ -10,9 +10,11 @@ import static org.junit.jupiter.api.Assertions.assertTrue;
 
 import com.fasterxml.jackson.databind.JsonNode;
 import com.fasterxml.jackson.databind.ObjectMapper;
+import com.sun.net.httpserver.HttpServer;
 import java.io.ByteArrayOutputStream;
 import java.io.IOException;
 import java.io.OutputStream;
+import java.net.InetSocketAddress;
 import java.nio.charset.StandardCharsets;
 import java.nio.file.Files;
 import java.nio.file.Path;
@@ -127,6 +129,66 @@ class RecorderTest {
         assertEquals("[" + lives + ",0]", made.get(1).get("with").toString(), "what ended before is not known");
         assertEquals(1, of(lines, "open").size());
         assertEquals(1, of(lines, "close").size());
+    }
+
+    @Test
+    void whatLastsIsToldWhereverItWasBuilt() throws IOException {
+        Recorder recorder = config().off().start();
+        Recorder.Root root = recorder.root(new Event.Container(), 0);
+        Recorder.Root other = recorder.root(new Event.Container(), 0);
+        long single = recorder.register(new Event.Register()
+                .service("PilotRoster")
+                .lifetime(Event.Lifetime.SINGLETON)
+                .container(root.container()));
+        Event.Make make = new Event.Make().reg(single).container(root.container());
+        long first = recorder.make(make.copy().scope(Recorder.UNRECORDED));
+        long gone = recorder.make(make.copy().scope(0).container(other.container()));
+        recorder.forgetContainer(other);
+        recorder.set(Setting.ON);
+        long second = recorder.make(make.copy().scope(Recorder.UNRECORDED));
+        long scope = recorder.open(new Event.Open());
+        long third = recorder.make(make.copy().scope(scope));
+        recorder.set(Setting.OFF);
+        recorder.set(Setting.ON);
+        recorder.close();
+        List<JsonNode> made = of(lines(), "make");
+        assertEquals(
+                List.of(first, second, third, first, second, third),
+                made.stream().map(m -> m.get("inst").asLong()).toList(),
+                "not " + gone + ", whose container has been closed");
+        assertEquals(
+                List.of(0L, 0L, scope, 0L, 0L, 0L),
+                made.stream().map(m -> m.get("scope").asLong()).toList(),
+                "a later stream does not know of the scope");
+    }
+
+    @Test
+    void waitsAsLongAsItIsAsked() throws Exception {
+        AtomicLong asked = new AtomicLong();
+        HttpServer service = HttpServer.create(new InetSocketAddress("127.0.0.1", 0), 0);
+        service.createContext("/", exchange -> {
+            exchange.getRequestBody().readAllBytes();
+            asked.incrementAndGet();
+            exchange.getResponseHeaders().set("Retry-After", "1");
+            exchange.sendResponseHeaders(429, -1);
+            exchange.close();
+        });
+        service.start();
+        Recorder recorder = Recorder.forApplication("harbour")
+                .service("http://127.0.0.1:" + service.getAddress().getPort())
+                .alone()
+                .noExitHook()
+                .flushWait(Duration.ofMillis(10))
+                .problem(problem -> {})
+                .start();
+        // Batches come all the while.
+        for (int n = 0; n < 100; n++) {
+            recorder.close(recorder.open(new Event.Open()));
+            Thread.sleep(20);
+        }
+        assertTrue(asked.get() >= 2 && asked.get() <= 4, "asked " + asked + " times in two seconds");
+        assertThrows(IOException.class, () -> recorder.close(Duration.ofMillis(100)));
+        service.stop(0);
     }
 
     @Test

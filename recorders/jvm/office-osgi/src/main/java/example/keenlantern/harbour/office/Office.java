@@ -78,8 +78,7 @@ public final class Office {
         Config config = Recorder.forApplication("harbour-office-osgi")
                 .version(options.getOrDefault("--version", "1.0.0"))
                 .environment("production")
-                .token(options.get("--token"))
-                .sees(OsgiRecording.SEES);
+                .token(options.get("--token"));
         if (options.containsKey("--output")) config.output(Path.of(options.get("--output")));
         else config.service(options.getOrDefault("--service", "http://127.0.0.1:7460"));
         Recorder recorder = config.start();

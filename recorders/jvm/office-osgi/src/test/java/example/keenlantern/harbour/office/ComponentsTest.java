@@ -73,11 +73,8 @@ class ComponentsTest {
     @Test
     void componentsOfEveryKind() throws Exception {
         ByteArrayOutputStream out = new ByteArrayOutputStream();
-        Recorder recorder = Recorder.forApplication("harbour")
-                .output(out)
-                .noExitHook()
-                .sees(OsgiRecording.SEES)
-                .start();
+        Recorder recorder =
+                Recorder.forApplication("harbour").output(out).noExitHook().start();
         Framework framework = Office.launch(folder);
         BundleContext context = framework.getBundleContext();
         OsgiRecording recording = OsgiRecording.record(context, recorder);

@@ -32,9 +32,7 @@ public final class Activator implements BundleActivator {
         else config.output(Path.of(output));
         if (Boolean.parseBoolean(context.getProperty("keenlantern.off"))) config.off();
         // The recording outlives this bundle: it ends with the framework, when all components have ended.
-        OsgiRecording.recordAll(
-                context.getBundle(0).getBundleContext(),
-                config.sees(OsgiRecording.SEES).start());
+        OsgiRecording.recordAll(context.getBundle(0).getBundleContext(), config.start());
     }
 
     @Override

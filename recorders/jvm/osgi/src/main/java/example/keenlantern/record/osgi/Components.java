@@ -31,6 +31,7 @@ import org.osgi.service.component.runtime.dto.SatisfiedReferenceDTO;
 /** What one runtime says of its components, and what has been told of it. All of it is one lock's. */
 final class Components {
     private static final int MOST = 20_000; // configurations; more would be made up by somebody
+    private static final int DEEPEST = 256; // of a circle
     private static final long SHORT = TimeUnit.SECONDS.toNanos(5);
     private static final long PATIENCE = TimeUnit.SECONDS.toNanos(30);
 
@@ -44,6 +45,7 @@ final class Components {
     private final Set<String> provided =
             new HashSet<>(); // what references asked for and somebody provides, with its target
     private List<Component> all = List.of(); // there at the moment
+    private long state; // of all of them, as it was read last
     private boolean over;
 
     /** A registration: the same one when its bundle is started again. */
@@ -68,6 +70,7 @@ final class Components {
         boolean satisfied; // ever
         final Set<String> filled = new HashSet<>(); // references that ever were
         boolean failed; // told
+        boolean judged; // that it waits was looked at
 
         Component(ComponentDescriptionDTO description) {
             this.description = description;
@@ -88,10 +91,15 @@ final class Components {
         root = recorder.root(new Event.Container().name(name).duplicates(Event.Duplicates.PRIMARY), 0);
     }
 
-    /** Tells what has changed since it was read before. */
-    synchronized void read() {
+    /**
+     * Tells what has changed since it was read before.
+     *
+     * @param event whether a service has come, changed or gone meanwhile
+     */
+    synchronized void read(boolean event) {
         if (over) return;
         Map<Long, Component> there = new LinkedHashMap<>();
+        long state = 1;
         for (ComponentDescriptionDTO description : runtime.getComponentDescriptionDTOs()) {
             for (ComponentConfigurationDTO configuration : runtime.getComponentConfigurationDTOs(description)) {
                 Component component = known.get(configuration.id);
@@ -102,8 +110,14 @@ final class Components {
                 component.now = configuration;
                 component.service = serviceOf(configuration);
                 there.put(configuration.id, component);
+                state = 31 * state + stateOf(configuration);
             }
         }
+        if (!event && state == this.state && there.size() == known.size()) {
+            for (Component c : all) miss(c, all, false); // time has passed
+            return;
+        }
+        this.state = state;
         List<Component> before = new ArrayList<>(known.values());
         boolean stopping = context.getBundle(0).getState() == Bundle.STOPPING;
         List<Component> gone = new ArrayList<>();
@@ -125,6 +139,20 @@ final class Components {
 
     private static boolean active(Component c) {
         return c.now != null && c.now.state == ComponentConfigurationDTO.ACTIVE;
+    }
+
+    // Two readings that are alike in it have the same instances.
+    private static long stateOf(ComponentConfigurationDTO configuration) {
+        long state = 31 * configuration.id + configuration.state;
+        if (configuration.service != null && configuration.service.usingBundles != null)
+            state = 31 * state + Arrays.hashCode(configuration.service.usingBundles);
+        if (configuration.satisfiedReferences == null) return state;
+        for (SatisfiedReferenceDTO satisfied : configuration.satisfiedReferences) {
+            state = 31 * state + satisfied.name.hashCode();
+            if (satisfied.boundServices == null) continue;
+            for (ServiceReferenceDTO service : satisfied.boundServices) state = 31 * state + service.id;
+        }
+        return state;
     }
 
     private static long serviceOf(ComponentConfigurationDTO configuration) {
@@ -216,7 +244,8 @@ final class Components {
         if (c.registered == null) {
             Object pid = c.now.properties.get(Constants.SERVICE_PID);
             String name = d.bundle.symbolicName + " " + d.name + " " + (pid instanceof String text ? text : "");
-            c.registered = registered.computeIfAbsent(name, n -> new Registered());
+            c.registered = registered.getOrDefault(name, new Registered());
+            if (registered.size() < MOST) registered.putIfAbsent(name, c.registered);
         }
         if (told.equals(c.registered.told)) return;
         c.registered.told = told;
@@ -449,7 +478,9 @@ final class Components {
 
     // Failing: what was never had, when there was time enough, or at the end.
     private void miss(Component c, List<Component> all, boolean atEnd) {
-        if (c.failed || c.registered == null || !atEnd && Recorder.now() - c.since < PATIENCE) return;
+        if (c.failed || c.registered == null) return;
+        if (!atEnd && (c.judged || Recorder.now() - c.since < PATIENCE)) return;
+        c.judged = true;
         boolean bad =
                 !c.satisfied && c.now != null && (c.now.state & ComponentConfigurationDTO.UNSATISFIED_REFERENCE) != 0;
         for (ReferenceDTO r : c.references) {
@@ -495,29 +526,30 @@ final class Components {
     }
 
     // The way from a component through what it needs back to itself, empty where there is none.
-    private List<Component> circle(Component from, List<Component> all) {
-        return circle(from, from, all, new LinkedHashSet<>());
+    private static List<Component> circle(Component from, List<Component> all) {
+        List<Component> path = new ArrayList<>();
+        return leadsTo(from, from, all, new HashSet<>(), path) ? path : List.of();
     }
 
-    private List<Component> circle(Component from, Component at, List<Component> all, Set<Component> path) {
-        if (!path.add(at)) return List.of();
+    // Each component is looked at once: one that did not lead there does not lead there by another way.
+    private static boolean leadsTo(
+            Component to, Component at, List<Component> all, Set<Component> seen, List<Component> path) {
+        if (!seen.add(at) || path.size() > DEEPEST) return false;
+        path.add(at);
         for (ReferenceDTO r : at.references) {
             if (r.cardinality.startsWith("0")) continue;
-            for (Component next : providers(r, targetOf(at, r), all)) {
-                if (next == from) return new ArrayList<>(path);
-                List<Component> found = circle(from, next, all, path);
-                if (!found.isEmpty()) return found;
-            }
+            for (Component next : providers(r, targetOf(at, r), all))
+                if (next == to || leadsTo(to, next, all, seen, path)) return true;
         }
-        path.remove(at);
-        return List.of();
+        path.remove(path.size() - 1);
+        return false;
     }
 
     /** Says that the runtime is going: it deactivates all its components. */
     synchronized void end() {
         if (over) return;
         try {
-            read();
+            read(true);
         } catch (RuntimeException e) {
             // It tells nothing any more.
         }

@@ -27,9 +27,6 @@ import org.osgi.service.component.runtime.ServiceComponentRuntime;
  * them. It is read whenever a service comes, changes or goes, and ten times a second besides, by a thread of its own.
  */
 public final class OsgiRecording implements AutoCloseable {
-    /** What can be seen of components: neither calls, nor what code asks the service registry for. */
-    public static final List<String> SEES = List.of("with", "dispose", "closes", "fail");
-
     private static final long EVERY = 100; // ms
     private static final Duration END = Duration.ofSeconds(5);
 
@@ -135,7 +132,7 @@ public final class OsgiRecording implements AutoCloseable {
                 CountDownLatch first = wanted.poll(EVERY, TimeUnit.MILLISECONDS);
                 if (first != null) done.add(first);
                 wanted.drainTo(done);
-                for (Components components : new HashSet<>(runtimes.values())) components.read();
+                for (Components components : new HashSet<>(runtimes.values())) components.read(!done.isEmpty());
             } catch (InterruptedException e) {
                 return;
             } catch (RuntimeException | LinkageError e) {

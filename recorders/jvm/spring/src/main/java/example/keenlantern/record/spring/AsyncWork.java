@@ -22,7 +22,6 @@ final class AsyncWork implements BeanPostProcessor, Ordered {
     private static final String TRACE = AsyncWork.class.getName() + ".trace";
 
     private final Recorder recorder;
-    private final Map<Method, Boolean> async = new ConcurrentHashMap<>();
 
     AsyncWork(Recorder recorder) {
         this.recorder = recorder;
@@ -39,7 +38,8 @@ final class AsyncWork implements BeanPostProcessor, Ordered {
         for (Advisor advisor : advised.getAdvisors()) {
             if (!(advisor instanceof AsyncAnnotationAdvisor)) continue;
             advised.addAdvice(0, (MethodInterceptor) this::called);
-            advised.addAdvice((MethodInterceptor) this::running);
+            Map<Method, Boolean> async = new ConcurrentHashMap<>(); // of this bean's methods
+            advised.addAdvice((MethodInterceptor) call -> running(call, async));
             break;
         }
         return bean;
@@ -53,7 +53,7 @@ final class AsyncWork implements BeanPostProcessor, Ordered {
     }
 
     // By the thread that does it.
-    private Object running(MethodInvocation call) throws Throwable {
+    private Object running(MethodInvocation call, Map<Method, Boolean> async) throws Throwable {
         Method method = call.getMethod();
         Class<?> type = call.getThis() == null
                 ? method.getDeclaringClass()

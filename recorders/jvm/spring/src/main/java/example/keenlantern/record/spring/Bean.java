@@ -5,16 +5,14 @@ import java.util.List;
 
 /** A bean definition as it was told to the recorder. */
 final class Bean {
-    final Container container;
     final String name;
     final long reg;
     final Event.Lifetime lifetime;
-    final String scopeName; // of a scoped one
     final boolean internal;
     final String service; // the name that people know it by
     final String key; // null for none
     final String impl; // as the definition has it, null where that is not known
-    volatile boolean standsIn; // an object stands in for what is built, and tells of calls
+    final boolean standsIn; // an object stands in for what is built, and tells of calls
     volatile Event.Register told;
     volatile Sites sites; // what construction asks for, null while that is not known
     volatile List<Member> members; // what is filled in later, null while that is not known
@@ -31,26 +29,24 @@ final class Bean {
     record Ends(Class<?> of, List<String> by, boolean any) {}
 
     Bean(
-            Container container,
             String name,
             long reg,
             Event.Register told,
             Event.Lifetime lifetime,
-            String scopeName,
             boolean internal,
             String service,
             String key,
-            String impl) {
-        this.container = container;
+            String impl,
+            boolean standsIn) {
         this.name = name;
         this.reg = reg;
         this.told = told;
         this.lifetime = lifetime;
-        this.scopeName = scopeName;
         this.internal = internal;
         this.service = service;
         this.key = key;
         this.impl = impl;
+        this.standsIn = standsIn;
     }
 
     boolean singleton() {

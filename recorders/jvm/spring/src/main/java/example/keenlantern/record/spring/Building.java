@@ -24,7 +24,7 @@ final class Building {
     boolean own; // nobody was seen to ask for it
     boolean made;
     long inst;
-    long home = Recorder.UNRECORDED - 100; // the scope that it ends with
+    Long home; // the scope that it ends with, null while that is not known
     boolean disposable; // by the container
     Asked provider; // through which it was asked for
 

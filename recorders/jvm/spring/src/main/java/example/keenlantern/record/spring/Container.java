@@ -52,6 +52,7 @@ final class Container {
     final Scopes scopes;
     private final Map<String, Bean> known = new ConcurrentHashMap<>();
     private final Map<Place, Boolean> answered = new ConcurrentHashMap<>(); // sites for which there is something
+    private final Map<Place, Asked> providers = new ConcurrentHashMap<>(); // through which code asks
     private volatile Set<String> shared = Set.of(); // types that several definitions answer to
     private final ThreadLocal<Boolean> looking = new ThreadLocal<>();
     private final ThreadLocal<Asked> provider = new ThreadLocal<>();
@@ -109,7 +110,7 @@ final class Container {
         if (object == null || recorder.idOf(object) != 0) return;
         String type = ClassUtils.getUserClass(object).getName();
         boolean internal = framework(type) || type.startsWith("java.");
-        Bean bean = register(name, null, ResolvableType.forInstance(object), internal, Event.Lifetime.EXTERNAL, null);
+        Bean bean = register(name, null, ResolvableType.forInstance(object), internal, Event.Lifetime.EXTERNAL);
         recorder.make(
                 new Event.Make()
                         .reg(bean.reg)
@@ -136,17 +137,12 @@ final class Container {
         synchronized (known) {
             bean = known.get(name);
             if (bean != null) return bean;
-            return register(name, d, type, internal, lifetime, lifetime == Event.Lifetime.SCOPED ? d.getScope() : null);
+            return register(name, d, type, internal, lifetime);
         }
     }
 
     private Bean register(
-            String name,
-            RootBeanDefinition d,
-            ResolvableType type,
-            boolean internal,
-            Event.Lifetime lifetime,
-            String scopeName) {
+            String name, RootBeanDefinition d, ResolvableType type, boolean internal, Event.Lifetime lifetime) {
         Set<String> types = Reading.typesOf(type);
         String service = types.isEmpty() ? name : types.iterator().next();
         boolean candidate = d == null || d.isAutowireCandidate();
@@ -170,21 +166,20 @@ final class Container {
         else told.also(also(types, keys, service, key, candidate));
         Bean target = null;
         String impl = null;
+        boolean standsIn = false;
         if (d != null) {
             if (d.isPrimary()) told.primary(true);
             Class<?> made = d.getFactoryMethodName() == null && d.hasBeanClass() ? d.getBeanClass() : null;
             if (made != null && !FactoryBean.class.isAssignableFrom(made)) impl = made.getName();
             told.impl(impl);
             if (d.getDecoratedDefinition() != null) target = known.get(SCOPED_TARGET + name);
-            if (lifetime != Event.Lifetime.SINGLETON
-                    && lifetime != Event.Lifetime.EXTERNAL
-                    && lifetime != Event.Lifetime.SCOPED) told.disposer(Event.Disposer.NOBODY);
-            told.sees(recorder.seesOf(standsIn(names(service, name), d)));
+            if (lifetime == Event.Lifetime.TRANSIENT) told.disposer(Event.Disposer.NOBODY);
+            standsIn = standsIn(names(service, name), d);
+            told.sees(recorder.seesOf(standsIn));
         }
         if (target != null) told.proxy(target.reg);
         long reg = recorder.register(told);
-        Bean bean = new Bean(this, name, reg, told, lifetime, scopeName, internal, service, key, impl);
-        bean.standsIn = d != null && standsIn(names(service, name), d);
+        Bean bean = new Bean(name, reg, told, lifetime, internal, service, key, impl, standsIn);
         known.put(name, bean);
         return bean;
     }
@@ -258,8 +253,7 @@ final class Container {
             type = factory == null ? null : factory.getName();
         }
         if (type == null) type = d.getBeanClassName();
-        return type != null
-                && (type.startsWith("org.springframework.") || type.startsWith("example.keenlantern.record.spring."));
+        return framework(type != null ? type : typeOf(name, d).toClass().getName());
     }
 
     private static boolean framework(String type) {
@@ -296,7 +290,8 @@ final class Container {
         if (bean.members != null)
             for (Member member : bean.members) needs.add(member.site().need());
         if (needs.isEmpty() || bean.internal) return;
-        recorder.registerAgain(bean.reg, bean.told.needs(needs));
+        bean.told = bean.told.copy().needs(needs);
+        recorder.registerAgain(bean.reg, bean.told);
     }
 
     // Building.
@@ -492,7 +487,7 @@ final class Container {
 
     // A scoped bean ends with its scope; a prototype with what it is built for, or the work that asks for it.
     private long homeOf(Building building) {
-        if (building.home > Recorder.UNRECORDED - 100) return building.home;
+        if (building.home != null) return building.home;
         Building around = building.around;
         if (around == null || around.container != this && around.bean == null) return here();
         if (around.bean != null && around.bean.singleton() || !around.instantiated && singleton(around))
@@ -618,9 +613,8 @@ final class Container {
 
     // Failing.
 
-    // It was content without what could not be built. The container itself passes over what is just being built when it
-    // looks for
-    // all of a type: that is no failure.
+    // It was content without what could not be built. That the container passes over what is just being built, when it
+    // looks for all of a type, is no failure.
     private void goesOn(Building building) {
         if (building.failed != null && !building.cyclic) recorder.fail(building.failed.optional(true));
         building.failed = null;
@@ -730,11 +724,14 @@ final class Container {
         if (building == null && !recorder.on()) return;
         if (building != null && descriptor.isRequired()) return; // that it fails would be told
         Place at = placeOf(descriptor);
-        Boolean there = answered.get(at);
-        Bean consumer = building != null ? building.bean : consumerOf(descriptor);
-        if (consumer != null && consumer.internal) return;
-        if (building == null) provider.set(new Asked(consumer, siteOf(descriptor)));
-        if (there != null) return;
+        Bean consumer;
+        if (building != null) consumer = building.bean;
+        else {
+            Asked asked = asked(at, descriptor);
+            consumer = asked.consumer();
+            if (consumer == null || !consumer.internal) provider.set(asked);
+        }
+        if (consumer != null && consumer.internal || answered.containsKey(at)) return;
         Class<?> type = descriptor.getDependencyType();
         if (type.isArray() || Collection.class.isAssignableFrom(type) || Map.class.isAssignableFrom(type)) return;
         if (!candidatesFor(descriptor).isEmpty()) {
@@ -757,8 +754,7 @@ final class Container {
         recorder.fail(fail);
     }
 
-    // What the container itself answers with, such as its context: it is asked, and builds nothing for want of a
-    // candidate.
+    // What the container itself answers with, such as its context: it is asked, and has no candidate to build.
     private boolean isThereOtherwise(DependencyDescriptor descriptor) {
         looking.set(true);
         try {
@@ -782,6 +778,15 @@ final class Container {
     private static Place placeOf(DependencyDescriptor descriptor) {
         MethodParameter parameter = descriptor.getMethodParameter();
         return new Place(descriptor.getMember(), parameter == null ? -1 : parameter.getParameterIndex());
+    }
+
+    // Code may ask through a provider in every request: what that is about is found out once.
+    private Asked asked(Place at, DependencyDescriptor descriptor) {
+        Asked asked = providers.get(at);
+        if (asked != null) return asked;
+        asked = new Asked(consumerOf(descriptor), siteOf(descriptor));
+        if (complete && providers.size() < MOST_BEANS) providers.put(at, asked);
+        return asked;
     }
 
     private Bean consumerOf(DependencyDescriptor descriptor) {

@@ -94,8 +94,8 @@ final class Scopes {
     }
 
     private Conversation conversation(String kind, String id) {
+        if (conversations.size() > MOST) conversations.clear();
         return conversations.computeIfAbsent(kind + " " + id, key -> {
-            if (conversations.size() > MOST) conversations.clear();
             Event.Open open = new Event.Open().in(container.root.scope()).kind(kind);
             if (!kind.equals("session") || !sessionsEnd) open.ends(Event.Ends.UNKNOWN);
             return new Conversation(container.recorder.open(open));
