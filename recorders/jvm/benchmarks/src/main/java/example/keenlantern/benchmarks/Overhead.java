@@ -11,19 +11,22 @@ import java.nio.file.Files;
 import java.nio.file.Path;
 import java.util.ArrayList;
 import java.util.Arrays;
+import java.util.Collections;
 import java.util.EnumMap;
 import java.util.List;
 import java.util.Map;
+import java.util.stream.Stream;
 
 /**
- * What recording costs a request of the office on Spring Boot, and its start: a process each for the office alone, for recording off
- * and for all of it recorded, asked in short turns so that a busy machine is as busy for all.
+ * What recording costs a request of the office on Spring Boot, and its start. For requests, the offices run in one process (two of one
+ * program differ by more than is measured here) and are asked in short turns, so that a busy machine is as busy for all. A start has a
+ * process of its own, in another order each time.
  *
- * <pre>java -cp 'target/classes:target/lib/*' example.keenlantern.benchmarks.Overhead [ROUNDS [TURNS]]</pre>
+ * <pre>java -cp 'target/classes:target/lib/*' example.keenlantern.benchmarks.Overhead [ROUNDS [TURNS [STARTS]]]</pre>
  */
 public final class Overhead {
     private static final String OFFICE = "../office-spring/target/office.jar";
-    private static final int TURN = 25; // requests of one process before the next one's
+    private static final int TURN = 5; // requests of one office before the next one's
 
     private enum Mode {
         ALONE,
@@ -40,34 +43,29 @@ public final class Overhead {
         }
     }
 
-    private static final class Server {
+    private static final class Server implements AutoCloseable {
         final Process process;
-        final int port;
-        final double started; // ms
+        final BufferedReader prints;
 
-        Server(Mode mode) throws IOException {
-            List<String> command = new ArrayList<>(List.of("java", "-Xmx256m", "-jar", OFFICE, "serve"));
-            command.addAll(mode.options());
-            if (mode == Mode.OFF || mode == Mode.ON) {
-                Path folder = Files.createTempDirectory("overhead");
-                Path file = folder.resolve("trace.ndjson.gz");
-                folder.toFile().deleteOnExit();
-                file.toFile().deleteOnExit();
-                command.addAll(List.of("--output", file.toString()));
-            }
-            long began = System.nanoTime();
-            process = new ProcessBuilder(command)
+        Server(String command, List<String> options) throws IOException {
+            List<String> all = new ArrayList<>(List.of("java", "-Xmx512m", "-jar", OFFICE, command));
+            all.addAll(options);
+            process = new ProcessBuilder(all)
                     .redirectError(ProcessBuilder.Redirect.DISCARD)
                     .start();
-            String line = new BufferedReader(new InputStreamReader(process.getInputStream())).readLine();
-            if (line == null) throw new IOException("the office does not start; build it with 'make recorders'");
-            port = Integer.parseInt(line.trim());
-            started = (System.nanoTime() - began) / 1e6;
+            prints = new BufferedReader(new InputStreamReader(process.getInputStream()));
         }
 
-        void stop() throws IOException, InterruptedException {
+        int port() throws IOException {
+            String line = prints.readLine();
+            if (line == null) throw new IOException("the office does not start; build it with 'make recorders'");
+            return Integer.parseInt(line.trim());
+        }
+
+        @Override
+        public void close() throws IOException {
             process.getOutputStream().close();
-            process.waitFor();
+            process.onExit().join();
         }
     }
 
@@ -75,49 +73,84 @@ public final class Overhead {
 
     /** Measures and prints. */
     public static void main(String[] args) throws Exception {
-        int rounds = args.length > 0 ? Integer.parseInt(args[0]) : 5;
-        int turns = args.length > 1 ? Integer.parseInt(args[1]) : 240;
-        HttpClient client = HttpClient.newHttpClient();
-        Map<Mode, List<Double>> took = new EnumMap<>(Mode.class);
-        Map<Mode, List<Double>> starts = new EnumMap<>(Mode.class);
-        for (Mode mode : Mode.values()) {
-            took.put(mode, new ArrayList<>());
-            starts.put(mode, new ArrayList<>());
+        int rounds = args.length > 0 ? Integer.parseInt(args[0]) : 3;
+        int turns = args.length > 1 ? Integer.parseInt(args[1]) : 4000;
+        int starts = args.length > 2 ? Integer.parseInt(args[2]) : 10;
+        Path folder = Files.createTempDirectory("overhead");
+        try {
+            Map<Mode, List<Double>> took = new EnumMap<>(Mode.class);
+            for (int round = 0; round < rounds; round++) requests(folder, round, turns, took);
+            print("request", "µs", took, 0.5, 0.9, 0.99);
+            Map<Mode, List<Double>> started = new EnumMap<>(Mode.class);
+            for (int n = 0; n < starts; n++) start(folder, n, started);
+            if (starts > 0) print("start", "ms", started, 0.5, 0.9);
+        } finally {
+            empty(folder);
+            Files.delete(folder);
         }
-        for (int round = 0; round < rounds; round++) {
-            Map<Mode, Server> servers = new EnumMap<>(Mode.class);
-            for (int n = 0; n < Mode.values().length; n++) {
-                // Two processes of the same program differ by some per cent: they are started in another order each
-                // time.
-                Mode mode = Mode.values()[(n + round) % Mode.values().length];
-                servers.put(mode, new Server(mode));
-                starts.get(mode).add(servers.get(mode).started);
-            }
+    }
+
+    private static void requests(Path folder, int round, int turns, Map<Mode, List<Double>> took) throws Exception {
+        HttpClient client = HttpClient.newHttpClient();
+        try (Server server = new Server(
+                "compare", List.of("--output", folder.toString(), "--first", "" + round % Mode.values().length))) {
+            Map<Mode, HttpRequest> requests = new EnumMap<>(Mode.class);
+            for (int n = 0; n < Mode.values().length; n++)
+                requests.put(
+                        Mode.values()[(n + round) % Mode.values().length],
+                        HttpRequest.newBuilder(
+                                        URI.create("http://127.0.0.1:" + server.port() + "/arrivals?ship=Grey+Seal"))
+                                .POST(HttpRequest.BodyPublishers.noBody())
+                                .build());
+            List<Mode> order = new ArrayList<>(List.of(Mode.values()));
             for (int turn = 0; turn < turns; turn++) {
-                for (Mode mode : Mode.values()) {
-                    HttpRequest request = HttpRequest.newBuilder(URI.create(
-                                    "http://127.0.0.1:" + servers.get(mode).port + "/arrivals?ship=Grey+Seal"))
-                            .POST(HttpRequest.BodyPublishers.noBody())
-                            .build();
+                Collections.shuffle(order); // what follows whom costs too
+                for (Mode mode : order) {
                     for (int n = 0; n < TURN; n++) {
                         long began = System.nanoTime();
-                        client.send(request, HttpResponse.BodyHandlers.discarding());
-                        if (turn >= turns / 2) took.get(mode).add((System.nanoTime() - began) / 1e3);
+                        client.send(requests.get(mode), HttpResponse.BodyHandlers.discarding());
+                        if (turn >= turns / 3) // it is warm by then
+                        took.computeIfAbsent(mode, m -> new ArrayList<>()).add((System.nanoTime() - began) / 1e3);
                     }
                 }
             }
-            for (Server server : servers.values()) server.stop();
         }
+        empty(folder);
+    }
+
+    private static void start(Path folder, int n, Map<Mode, List<Double>> started) throws Exception {
+        for (int m = 0; m < Mode.values().length; m++) {
+            Mode mode = Mode.values()[(m + n) % Mode.values().length];
+            List<String> options = new ArrayList<>(mode.options());
+            if (!options.isEmpty())
+                options.addAll(
+                        List.of("--output", folder.resolve("trace.ndjson.gz").toString()));
+            long began = System.nanoTime();
+            try (Server server = new Server("serve", options)) {
+                server.port();
+                started.computeIfAbsent(mode, x -> new ArrayList<>()).add((System.nanoTime() - began) / 1e6);
+            }
+            empty(folder);
+        }
+    }
+
+    private static void empty(Path folder) throws IOException {
+        try (Stream<Path> files = Files.list(folder)) {
+            for (Path file : files.toList()) Files.delete(file);
+        }
+    }
+
+    private static void print(String what, String unit, Map<Mode, List<Double>> took, double... shares) {
         for (Mode mode : Mode.values()) {
-            System.out.printf(
-                    "%-6s p50 %5.0f µs (%.3f)   p99 %6.0f µs (%.3f)   start %5.0f ms (%.3f)%n",
-                    mode.name().toLowerCase(),
-                    at(took.get(mode), 0.5),
-                    at(took.get(mode), 0.5) / at(took.get(Mode.ALONE), 0.5),
-                    at(took.get(mode), 0.99),
-                    at(took.get(mode), 0.99) / at(took.get(Mode.ALONE), 0.99),
-                    at(starts.get(mode), 0.5),
-                    at(starts.get(mode), 0.5) / at(starts.get(Mode.ALONE), 0.5));
+            StringBuilder line = new StringBuilder(
+                    String.format("%-8s %-6s", what, mode.name().toLowerCase()));
+            for (double share : shares) {
+                double alone = at(took.get(Mode.ALONE), share);
+                line.append(String.format(
+                        "  p%.0f %6.0f %s (%.3f)",
+                        share * 100, at(took.get(mode), share), unit, at(took.get(mode), share) / alone));
+            }
+            System.out.println(line);
         }
     }
 

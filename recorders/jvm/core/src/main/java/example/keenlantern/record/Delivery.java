@@ -1,10 +1,8 @@
 package example.keenlantern.record;
 
 import java.io.BufferedOutputStream;
-import java.io.ByteArrayOutputStream;
 import java.io.IOException;
 import java.io.OutputStream;
-import java.io.UncheckedIOException;
 import java.nio.file.FileAlreadyExistsException;
 import java.nio.file.Files;
 import java.nio.file.Path;
@@ -19,7 +17,6 @@ import java.util.concurrent.TimeUnit;
 import java.util.concurrent.locks.Condition;
 import java.util.concurrent.locks.ReentrantLock;
 import java.util.function.Consumer;
-import java.util.zip.GZIPOutputStream;
 
 /** Delivers batches in their order, each until it is accepted: a thread of its own. */
 final class Delivery implements Runnable {
@@ -75,7 +72,7 @@ final class Delivery implements Runnable {
             throw new IOException("record to " + file + ": the file is there already; choose another name", e);
         }
         OutputStream to = Files.newOutputStream(file, StandardOpenOption.WRITE);
-        return name.endsWith(".gz") ? new GZIPOutputStream(to, 8192) : new BufferedOutputStream(to);
+        return name.endsWith(".gz") ? new Pack.FastGzip(to) : new BufferedOutputStream(to);
     }
 
     void start() {
@@ -106,8 +103,12 @@ final class Delivery implements Runnable {
         }
     }
 
-    void add(Stream of, Line lines) {
-        byte[] packed = http != null ? pack(lines) : java.util.Arrays.copyOf(lines.bytes, lines.size);
+    /** Whether batches are for the service: a file is compressed as a whole. */
+    boolean sends() {
+        return http != null;
+    }
+
+    void add(Stream of, byte[] packed) {
         lock.lock();
         try {
             queue.add(new Batch(of, packed));
@@ -116,20 +117,6 @@ final class Delivery implements Runnable {
         } finally {
             lock.unlock();
         }
-    }
-
-    private static byte[] pack(Line lines) {
-        ByteArrayOutputStream out = new ByteArrayOutputStream(Math.max(512, lines.size / 6));
-        try (GZIPOutputStream gzip = new GZIPOutputStream(out, 4096) {
-            {
-                def.setLevel(1);
-            }
-        }) {
-            gzip.write(lines.bytes, 0, lines.size);
-        } catch (IOException e) {
-            throw new UncheckedIOException(e); // memory fails otherwise
-        }
-        return out.toByteArray();
     }
 
     @Override

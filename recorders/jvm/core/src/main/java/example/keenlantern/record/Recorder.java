@@ -44,7 +44,10 @@ public final class Recorder implements AutoCloseable {
 
     private final Config config;
     private final String id = UUID.randomUUID().toString();
-    private final ThreadLocal<Work> working = new ThreadLocal<>();
+    // A place of each thread's, of one Work. It stays, since making it anew costs as much as all else that a request
+    // costs while
+    // recording is off; its class is the JDK's, so that it keeps no application's class loader alive.
+    private final ThreadLocal<Object[]> working = ThreadLocal.withInitial(() -> new Object[1]);
     private final Work idle = new Work(this, 0, null, null, 0);
     private final Instances instances;
     private final List<String> sees;
@@ -560,14 +563,14 @@ public final class Recorder implements AutoCloseable {
 
     /** The work that this thread is doing. */
     public Work work() {
-        Work work = working.get();
+        Work work = (Work) working.get()[0];
         return work == null ? idle : work;
     }
 
     Work swap(Work to) {
-        Work was = working.get();
-        if (to == null || to == idle) working.remove();
-        else working.set(to);
+        Object[] place = working.get();
+        Work was = (Work) place[0];
+        place[0] = to == idle ? null : to;
         return was;
     }
 

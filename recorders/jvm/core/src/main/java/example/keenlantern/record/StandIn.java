@@ -12,6 +12,16 @@ import java.util.Set;
  * object that it stands for, and is equal to it for another stand-in.
  */
 public final class StandIn implements InvocationHandler {
+    private static final ClassValue<Class<?>[]> INTERFACES = new ClassValue<>() {
+        @Override
+        protected Class<?>[] computeValue(Class<?> type) {
+            Set<Class<?>> interfaces = new LinkedHashSet<>();
+            for (Class<?> c = type; c != null; c = c.getSuperclass())
+                for (Class<?> i : c.getInterfaces()) if (!i.isSealed() && !i.isHidden()) interfaces.add(i);
+            return interfaces.toArray(Class<?>[]::new);
+        }
+    };
+
     private final Recorder recorder;
     private final Object target;
     private final long inst;
@@ -31,15 +41,11 @@ public final class StandIn implements InvocationHandler {
      * @param disposers methods without parameters that dispose the object: that they are called is told as its disposal by code
      */
     public static Object of(Recorder recorder, Object target, long inst, Set<String> disposers) {
-        Set<Class<?>> interfaces = new LinkedHashSet<>();
-        for (Class<?> c = target.getClass(); c != null; c = c.getSuperclass())
-            for (Class<?> i : c.getInterfaces()) if (!i.isSealed() && !i.isHidden()) interfaces.add(i);
-        if (interfaces.isEmpty() || inst == 0) return target;
+        Class<?>[] interfaces = INTERFACES.get(target.getClass());
+        if (interfaces.length == 0 || inst == 0) return target;
         try {
             Object standIn = Proxy.newProxyInstance(
-                    target.getClass().getClassLoader(),
-                    interfaces.toArray(Class<?>[]::new),
-                    new StandIn(recorder, target, inst, disposers));
+                    target.getClass().getClassLoader(), interfaces, new StandIn(recorder, target, inst, disposers));
             recorder.standsFor(standIn, inst);
             return standIn;
         } catch (IllegalArgumentException | SecurityException e) {

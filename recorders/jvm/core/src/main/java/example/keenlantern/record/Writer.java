@@ -25,7 +25,8 @@ final class Writer implements Runnable {
     private final int mostHeldBack;
     private final Thread thread = new Thread(this, "keenlantern-writer");
 
-    private final Line line = new Line(16 << 10);
+    private final Line line = new Line(2 * Pack.SLICE);
+    private final Pack pack;
     private Stream current;
     private boolean limited; // one of its limits has been reached
     private long cutAt;
@@ -58,7 +59,8 @@ final class Writer implements Runnable {
     Writer(Recorder recorder, Delivery delivery, Config config) {
         this.recorder = recorder;
         this.delivery = delivery;
-        batchSize = config.batchSize;
+        pack = new Pack(delivery.sends());
+        batchSize = delivery.sends() ? config.batchSize : Pack.SLICE;
         flushWait = config.flushWait.toNanos();
         mostHeldBack = config.memory / 1024;
         thread.setDaemon(true);
@@ -103,7 +105,8 @@ final class Writer implements Runnable {
             for (Event note = take(); note != null; note = take()) {
                 write(note);
                 recorder.written(note);
-                if (line.size >= batchSize) cut();
+                if (line.size >= Pack.SLICE) pack.add(line);
+                if (pack.size() + line.size >= batchSize) cut();
             }
             settle(last || flush != null);
             tellGap();
@@ -119,7 +122,7 @@ final class Writer implements Runnable {
 
     // While there is no room for lines, notes stay where they are, and what does not fit there is dropped there.
     private Event take() {
-        return line.size < batchSize && delivery.room() || ending ? recorder.take() : null;
+        return pack.size() + line.size < batchSize && delivery.room() || ending ? recorder.take() : null;
     }
 
     private void write(Event note) {
@@ -295,10 +298,11 @@ final class Writer implements Runnable {
 
     private void cut() {
         cutAt = Recorder.now();
-        if (line.size == 0 || current == null) return;
-        bytes += line.size;
-        delivery.add(current, line);
-        line.size = 0;
+        if (current == null) return;
+        pack.add(line);
+        if (pack.size() == 0) return;
+        bytes += pack.size();
+        delivery.add(current, pack.take());
     }
 
     /** Writes and hands over all that has been noted; it returns whether that was done in time. */

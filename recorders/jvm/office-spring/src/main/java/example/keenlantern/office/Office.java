@@ -11,7 +11,9 @@ import java.net.http.HttpClient;
 import java.net.http.HttpRequest;
 import java.net.http.HttpResponse;
 import java.nio.charset.StandardCharsets;
+import java.nio.file.Path;
 import java.util.ArrayList;
+import java.util.Collections;
 import java.util.HashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
@@ -33,6 +35,7 @@ import org.springframework.messaging.support.GenericMessage;
  * <pre>
  * java -jar office.jar run --service http://127.0.0.1:7460 [--mistake NAME] [--requests N] [--rate PER_SECOND]
  * java -jar office.jar serve [--service URL | --output FILE] [--off true]
+ * java -jar office.jar compare --output FOLDER [--first 0..3]
  * java -jar office.jar list
  * </pre>
  */
@@ -77,9 +80,14 @@ public class Office {
             MISTAKES.forEach((name, says) -> out.printf("%-20s %s%n", name, says));
             return;
         }
+        if (command.equals("compare") && options.containsKey("--output")) {
+            compare(out, Path.of(options.get("--output")), Integer.parseInt(options.getOrDefault("--first", "0")));
+            return;
+        }
         if (!command.equals("run") && !command.equals("serve")
                 || !mistake.equals("none") && !MISTAKES.containsKey(mistake)) {
-            System.err.println("usage: office.jar run --service URL [--mistake NAME] [--requests N] | office.jar list");
+            System.err.println(
+                    "usage: office.jar run --service URL [--mistake NAME] [--requests N] | serve | compare | list");
             System.exit(2);
         }
         Map<String, Object> settings = new HashMap<>();
@@ -107,6 +115,30 @@ public class Office {
                 new SpringApplicationBuilder(Office.class).properties(settings).run()) {
             out.println(context.getEnvironment().getProperty("local.server.port"));
             System.in.read();
+        }
+    }
+
+    // Runs several offices in this process, for what recording costs: two processes of one program differ by more. They
+    // are two that
+    // are not recorded, one with recording off, and one that is recorded, in this order beginning with one of them.
+    private static void compare(PrintStream out, Path folder, int first) throws IOException {
+        List<Map<String, Object>> all = new ArrayList<>(List.of(
+                Map.of(),
+                Map.of(),
+                Map.of("keenlantern.output", folder.resolve("off.ndjson.gz").toString(), "keenlantern.off", "true"),
+                Map.of("keenlantern.output", folder.resolve("on.ndjson.gz").toString())));
+        Collections.rotate(all, -first);
+        List<ConfigurableApplicationContext> contexts = new ArrayList<>();
+        try {
+            for (Map<String, Object> settings : all)
+                contexts.add(new SpringApplicationBuilder(Office.class)
+                        .properties(settings)
+                        .run());
+            for (ConfigurableApplicationContext context : contexts)
+                out.println(context.getEnvironment().getProperty("local.server.port"));
+            System.in.read();
+        } finally {
+            for (ConfigurableApplicationContext context : contexts) context.close();
         }
     }
 

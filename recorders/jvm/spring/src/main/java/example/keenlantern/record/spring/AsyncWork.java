@@ -47,7 +47,7 @@ final class AsyncWork implements BeanPostProcessor, Ordered {
 
     // By whoever asks for it.
     private Object called(MethodInvocation call) throws Throwable {
-        if (call instanceof ProxyMethodInvocation proxied)
+        if (recorder.on() && call instanceof ProxyMethodInvocation proxied)
             proxied.setUserAttribute(TRACE, recorder.work().traceId());
         return call.proceed();
     }

@@ -2,6 +2,7 @@ package example.keenlantern.record.spring;
 
 import example.keenlantern.record.Event;
 import java.util.List;
+import java.util.Set;
 
 /** A bean definition as it was told to the recorder. */
 final class Bean {
@@ -26,7 +27,7 @@ final class Bean {
      * @param by the methods that the container calls for it
      * @param any whether there are any, or others that its annotations name
      */
-    record Ends(Class<?> of, List<String> by, boolean any) {}
+    record Ends(Class<?> of, Set<String> by, boolean any) {}
 
     Bean(
             String name,

@@ -58,6 +58,9 @@ final class Container {
     private final ThreadLocal<Asked> provider = new ThreadLocal<>();
     private final ThreadLocal<Ending> ending = new ThreadLocal<>();
     private volatile boolean complete; // all definitions have been read
+    // Singletons of the application that have not been built so far. The framework has some that hardly ever are.
+    private final Set<String> unbuilt = ConcurrentHashMap.newKeySet();
+    private volatile int built = -1; // so many definitions there were when no singleton was left to be built
 
     /** A singleton whose destruction has begun. */
     private record Ending(Object object, long inst) {}
@@ -180,6 +183,7 @@ final class Container {
         if (target != null) told.proxy(target.reg);
         long reg = recorder.register(told);
         Bean bean = new Bean(name, reg, told, lifetime, internal, service, key, impl, standsIn);
+        if (lifetime == Event.Lifetime.SINGLETON && !internal) unbuilt.add(name);
         known.put(name, bean);
         return bean;
     }
@@ -296,8 +300,22 @@ final class Container {
 
     // Building.
 
+    /** Whether nothing is to be told of whatever is built: recording is off, and all of the application that outlives anything is there. */
+    boolean passesAll() {
+        return !recorder.on() && beans.getBeanDefinitionCount() == built;
+    }
+
+    private void isBuilt(Bean bean) {
+        if (!unbuilt.remove(bean.name) || !unbuilt.isEmpty() || !complete) return;
+        String[] names = beans.getBeanDefinitionNames(); // there may be more of them now
+        for (String name : names)
+            if (!known.containsKey(name) && !beans.getMergedBeanDefinition(name).isAbstract()) return;
+        built = names.length;
+    }
+
     /** Whether nothing is to be told of what is built of a name: recording is off, and it outlives nothing. */
     boolean passes(String name) {
+        if (passesAll()) return true;
         if (recorder.on() || name == null) return false;
         Bean bean = known.get(name);
         return bean != null && !bean.singleton();
@@ -305,7 +323,7 @@ final class Container {
 
     /** Says that a constructor or factory method is about to be called, for what is returned. */
     Building instantiating(RootBeanDefinition d, String name, Executable by, Object[] args) {
-        if (passes(name)) return null;
+        if (!recorder.on() && !d.isSingleton() || passesAll()) return null; // as in passes, sooner
         Building building = Building.latest();
         Bean bean = name == null ? null : bean(name);
         boolean asked = bean != null
@@ -414,10 +432,7 @@ final class Container {
             return object;
         if (!bean.standsIn) return object;
         return StandIn.of(
-                recorder,
-                object,
-                building.inst,
-                Set.copyOf(endsOf(bean, building.raw).by()));
+                recorder, object, building.inst, endsOf(bean, building.raw).by());
     }
 
     /** Says that something else gets a bean before it is whole, as part of a cycle. */
@@ -441,6 +456,7 @@ final class Container {
                 .container(root.container());
         if (!bean.internal && !isProxy(bean)) make.by(Event.Make.By.FACTORY);
         bean.inst = recorder.make(make, object);
+        if (bean.singleton()) isBuilt(bean);
     }
 
     private boolean isProxy(Bean bean) {
@@ -480,8 +496,10 @@ final class Container {
             make.owner(home);
         }
         building.inst = recorder.make(make, building.raw);
-        if (bean.singleton()) bean.inst = building.inst;
-        else if (building.around != null) building.around.built(bean.name, building.inst);
+        if (bean.singleton()) {
+            bean.inst = building.inst;
+            isBuilt(bean);
+        } else if (building.around != null) building.around.built(bean.name, building.inst);
         else give(building);
     }
 
@@ -810,7 +828,8 @@ final class Container {
     private Bean.Ends endsOf(Bean bean, Object object) {
         Bean.Ends ends = bean.ends;
         if (ends != null && ends.of() == object.getClass()) return ends;
-        List<String> by = destroyersOf((RootBeanDefinition) beans.getMergedBeanDefinition(bean.name), object);
+        Set<String> by =
+                Set.copyOf(destroyersOf((RootBeanDefinition) beans.getMergedBeanDefinition(bean.name), object));
         ends = new Bean.Ends(object.getClass(), by, !by.isEmpty() || destroyedByAnnotation(object));
         bean.ends = ends;
         return ends;
@@ -842,8 +861,9 @@ final class Container {
     /** Whether the destruction of an object is to be told of: of one that the container would destroy in any case. */
     boolean destroys(Object object) {
         Building building = Building.latest();
+        if (building == null && !recorder.on()) return false; // nothing that is remembered is being built
         if (building != null && building.raw == object) return building.disposable;
-        return recorder.idOf(object) != 0 && (object instanceof DisposableBean || object instanceof AutoCloseable);
+        return (object instanceof DisposableBean || object instanceof AutoCloseable) && recorder.idOf(object) != 0;
     }
 
     /** Says that a bean's destruction has begun. */

@@ -50,8 +50,8 @@ class KeenLanternAutoConfiguration {
     static class Routes {
         @Bean
         @Role(BeanDefinition.ROLE_INFRASTRUCTURE)
-        RouteNames keenLanternRoutes() {
-            return new RouteNames();
+        RouteNames keenLanternRoutes(SpringRecording recording) {
+            return new RouteNames(recording.recorder);
         }
     }
 

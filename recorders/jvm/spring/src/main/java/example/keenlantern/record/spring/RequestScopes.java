@@ -50,7 +50,9 @@ final class RequestScopes implements Filter, HttpSessionListener {
             chain.doFilter(request, response);
             return;
         }
-        Opened opened = (Opened) http.getAttribute(SCOPE);
+        // Attributes are looked for in several places: not while nothing is recorded.
+        boolean begins = http.getDispatcherType() == DispatcherType.REQUEST;
+        Opened opened = begins && !recorder.on() ? null : (Opened) http.getAttribute(SCOPE);
         if (opened == null && (!recorder.on() || http.getDispatcherType() == DispatcherType.ASYNC)) {
             // What happens in it is not recorded either, should recording begin meanwhile.
             try (Work.Entered entered = unrecorded.enter()) {

@@ -1,5 +1,6 @@
 package example.keenlantern.record.spring;
 
+import example.keenlantern.record.Recorder;
 import jakarta.servlet.http.HttpServletRequest;
 import jakarta.servlet.http.HttpServletResponse;
 import org.springframework.web.servlet.HandlerInterceptor;
@@ -8,6 +9,12 @@ import org.springframework.web.servlet.config.annotation.WebMvcConfigurer;
 
 /** Names the scopes of requests as soon as their route is known. */
 final class RouteNames implements WebMvcConfigurer, HandlerInterceptor {
+    private final Recorder recorder;
+
+    RouteNames(Recorder recorder) {
+        this.recorder = recorder;
+    }
+
     @Override
     public void addInterceptors(InterceptorRegistry registry) {
         registry.addInterceptor(this).order(Integer.MIN_VALUE);
@@ -15,7 +22,7 @@ final class RouteNames implements WebMvcConfigurer, HandlerInterceptor {
 
     @Override
     public boolean preHandle(HttpServletRequest request, HttpServletResponse response, Object handler) {
-        RequestScopes.name(request);
+        if (recorder.on()) RequestScopes.name(request);
         return true;
     }
 }

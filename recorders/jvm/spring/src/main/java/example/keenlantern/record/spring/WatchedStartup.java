@@ -20,7 +20,7 @@ final class WatchedStartup implements ApplicationStartup {
     @Override
     public StartupStep start(String name) {
         StartupStep step = startup.start(name);
-        return name.equals(INSTANTIATE) ? new Step(step) : step;
+        return name.equals(INSTANTIATE) && !container.passesAll() ? new Step(step) : step;
     }
 
     private final class Step implements StartupStep {
@@ -51,6 +51,7 @@ final class WatchedStartup implements ApplicationStartup {
         public StartupStep tag(String key, String value) {
             step.tag(key, value);
             if (key.equals("beanName")) {
+                if (container.passes(value)) return this; // mostly the name itself
                 String name = container.beans.canonicalName(BeanFactoryUtils.transformedBeanName(value));
                 if (container.passes(name)) return this;
                 building = Building.begin(container, name);
