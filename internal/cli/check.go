@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 
+	"keenlantern.example/internal/core/contract"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/reader"
@@ -21,6 +22,8 @@ func check(ctx context.Context, std IO, args []string) error {
 	format := f.formatFlag("text", "json", "sarif", "junit", "csv", "html")
 	failOn := f.failOnFlag()
 	settings := f.settingsFlag()
+	agreed := f.String("contract", "", "hold the files against the contract in this `FILE`, and leave out the findings that it accepts")
+	strict := f.strictFlag()
 	conformance := f.Bool("conformance", false, "check the recorder's work instead: what is broken in the trace, and what it does not tell")
 	names, err := f.parse(args, 1, -1)
 	if err != nil {
@@ -31,6 +34,9 @@ func check(ctx context.Context, std IO, args []string) error {
 	}
 	if err := errors.Join(oneOf("format", *format, "text", "json", "sarif", "junit", "csv", "html"), oneOf("fail-on", *failOn, "error", "warning", "note", "never")); err != nil {
 		return err
+	}
+	if *agreed != "" {
+		return checkWith(ctx, std, *format, *failOn, *settings, *agreed, *strict, names)
 	}
 	set, err := readSettings(*settings)
 	if err != nil {
@@ -54,7 +60,7 @@ func check(ctx context.Context, std IO, args []string) error {
 		results = append(results, r)
 	}
 	result := engine.Merge(results)
-	err = write(std, *format, *failOn, result)
+	err = write(std, *format, *failOn, result, false)
 	if err := errors.Join(append(broken, err)...); err != nil {
 		return err
 	}
@@ -62,10 +68,15 @@ func check(ctx context.Context, std IO, args []string) error {
 }
 
 // write prints a result in one of check's formats.
-func write(std IO, format, failOn string, result *engine.Result) error {
+func write(std IO, format, failOn string, result *engine.Result, agreed bool) error {
 	var texts []report.RuleText
 	for _, r := range rules.All {
 		texts = append(texts, report.RuleText{ID: r.ID, Reports: r.Doc, Not: r.Not})
+	}
+	if agreed {
+		for _, r := range contract.Rules() {
+			texts = append(texts, report.RuleText(r))
+		}
 	}
 	switch format {
 	case "json":

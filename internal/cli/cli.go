@@ -60,6 +60,7 @@ func commands() []command {
 		{"keys", "show what is registered, requested and resolved for each service and key", keys},
 		{"layers", "show decorators, who is given which, and how many calls reach each", layers},
 		{"costs", "show what constructing instances costs", costs},
+		{"contract", "draft a contract of an application's wiring, and check recordings against it", contracts},
 		{"compare", "compare two recordings", compare},
 		{"export", "write a recording's trace to a file", export},
 		{"pin", "keep a recording from being deleted, and name it", pin},

@@ -7,18 +7,41 @@ import (
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/record/event"
 )
 
 // study analyses a trace file for views.
 func study(ctx context.Context, name, settings string) (*views.Source, error) {
-	if name == "-" {
-		return nil, &usageError{"a view reads the trace twice, so it takes a file; 'keenlantern check -' reads standard input"}
-	}
+	return studyAll(ctx, []string{name}, settings)
+}
+
+// studyAll analyses trace files, as the streams of one recording, for views.
+func studyAll(ctx context.Context, names []string, settings string) (*views.Source, error) {
 	set, err := readSettings(settings)
 	if err != nil {
 		return nil, err
+	}
+	src := &views.Source{Recording: strings.Join(names, ", ")}
+	results := []*engine.Result{}
+	for _, name := range names {
+		list, err := studyFile(ctx, name, set)
+		if err != nil {
+			return nil, err
+		}
+		for n := range list {
+			results = append(results, list[n].Result)
+			src.Streams = append(src.Streams, views.StreamSource{State: list[n].State, Result: list[n].Result, Log: chunks(list[n].Chunks), Lines: &fileLines{ctx, name}})
+		}
+	}
+	src.Result = engine.Merge(results)
+	return src, nil
+}
+
+func studyFile(ctx context.Context, name string, set rules.Settings) ([]engine.Studied, error) {
+	if name == "-" {
+		return nil, &usageError{"a view reads the trace twice, so it takes a file; 'keenlantern check -' reads standard input"}
 	}
 	in, err := open(name)
 	if err != nil {
@@ -26,17 +49,7 @@ func study(ctx context.Context, name, settings string) (*views.Source, error) {
 	}
 	defer in.Close()
 	list, err := engine.Study(ctx, in, reader.Options{}, set)
-	if err != nil {
-		return nil, unreadable(name, err)
-	}
-	src := &views.Source{Recording: name}
-	results := []*engine.Result{}
-	for n := range list {
-		results = append(results, list[n].Result)
-		src.Streams = append(src.Streams, views.StreamSource{State: list[n].State, Result: list[n].Result, Log: chunks(list[n].Chunks), Lines: &fileLines{ctx, name}})
-	}
-	src.Result = engine.Merge(results)
-	return src, nil
+	return list, unreadable(name, err)
 }
 
 // chunks is a log of scopes in memory.

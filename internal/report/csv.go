@@ -11,7 +11,6 @@ import (
 
 // CSV writes a row a finding.
 func CSV(out io.Writer, r *engine.Result) error {
-	w := csv.NewWriter(out)
 	rows := [][]string{{"severity", "rule", "id", "title", "service", "key", "implementation", "at", "holder", "holder_at", "path", "seen", "first", "last", "because", "caveat"}}
 	for _, f := range causesFirst(r.Findings) {
 		holder, holderAt, key, because, caveat := "", "", "", "", ""
@@ -36,6 +35,11 @@ func CSV(out io.Writer, r *engine.Result) error {
 			strings.Join(path, " > "), strconv.FormatInt(f.Counts["instances"], 10), f.First, f.Last, because, caveat,
 		})
 	}
+	return writeCSV(out, rows)
+}
+
+func writeCSV(out io.Writer, rows [][]string) error {
+	w := csv.NewWriter(out)
 	for _, row := range rows {
 		for n := range row {
 			row[n] = Cell(Clean(row[n]))

@@ -28,6 +28,10 @@ func Brief(r *engine.Result) *engine.Result {
 	for n, f := range r.Findings {
 		c.Findings[n] = f.Brief()
 	}
+	c.Accepted = slices.Clone(r.Accepted)
+	for n := range c.Accepted {
+		c.Accepted[n].Finding = c.Accepted[n].Finding.Brief()
+	}
 	return &c
 }
 
@@ -41,7 +45,19 @@ func Findings(out io.Writer, r *engine.Result, s Style) {
 		Finding(out, f, s)
 		fmt.Fprintln(out)
 	}
-	fmt.Fprintln(out, Totals(r.Findings))
+	fmt.Fprintln(out, Totals(r.Findings)+accepted(r))
+}
+
+// accepted says which findings are left out because a contract accepts them.
+func accepted(r *engine.Result) string {
+	if len(r.Accepted) == 0 {
+		return ""
+	}
+	ids := make([]string, len(r.Accepted))
+	for n := range r.Accepted {
+		ids[n] = r.Accepted[n].Finding.ID
+	}
+	return fmt.Sprintf(" %s accepted by the contract: %s.", finding.Count(int64(len(ids)), "other one is", "other ones are"), strings.Join(ids, ", "))
 }
 
 // Totals says how many findings there are of each severity.

@@ -16,7 +16,7 @@ func HTML(out io.Writer, r *engine.Result) error {
 		*engine.Result
 		Ordered []*finding.Finding
 		Totals  string
-	}{r, causesFirst(r.Findings), Totals(r.Findings)})
+	}{r, causesFirst(r.Findings), Totals(r.Findings) + accepted(r)})
 }
 
 var page = template.Must(template.New("page").Funcs(template.FuncMap{
@@ -62,6 +62,7 @@ svg { display: block; width: 100%; height: auto } svg text { font-size: 11px; fi
 <p><small>{{seen .}}</small></p>
 {{range .Examples}}<p><small>as in {{told .}}</small></p>
 {{end}}</article>
+{{end}}{{range .Accepted}}<p><small>Accepted: {{.Finding.Rule}} <code>{{.Finding.ID}}</code> {{.Finding.Title}} ({{.Reason}})</small></p>
 {{end}}</body>
 </html>
 `))

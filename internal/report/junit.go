@@ -26,7 +26,11 @@ type (
 		Class   string        `xml:"classname,attr"`
 		Name    string        `xml:"name,attr"`
 		Failure *junitFailure `xml:"failure,omitempty"`
+		Skipped *junitSkipped `xml:"skipped,omitempty"`
 		Output  string        `xml:"system-out,omitempty"`
+	}
+	junitSkipped struct {
+		Message string `xml:"message,attr"`
 	}
 	junitFailure struct {
 		Type    string `xml:"type,attr"`
@@ -66,13 +70,22 @@ func JUnit(out io.Writer, r *engine.Result, rules []RuleText, least finding.Seve
 			suite.Cases = append(suite.Cases, c)
 		}
 	}
+	for _, a := range r.Accepted {
+		f := a.Finding
+		suite.Cases = append(suite.Cases, junitCase{Class: f.Rule, Name: f.Title + " [" + f.ID + "]", Skipped: &junitSkipped{"accepted: " + a.Reason}})
+		suite.Skipped++
+	}
 	suite.Tests = len(suite.Cases)
+	return suite.write(out)
+}
+
+func (s junitSuite) write(out io.Writer) error {
 	if _, err := io.WriteString(out, xml.Header); err != nil {
 		return err
 	}
 	enc := xml.NewEncoder(out)
 	enc.Indent("", "  ")
-	if err := enc.Encode(junitSuites{Suites: []junitSuite{suite}}); err != nil {
+	if err := enc.Encode(junitSuites{Suites: []junitSuite{s}}); err != nil {
 		return err
 	}
 	_, err := io.WriteString(out, "\n")

@@ -44,6 +44,11 @@ type (
 		Locations           []sarifLocation   `json:"locations,omitempty"`
 		RelatedLocations    []sarifLocation   `json:"relatedLocations,omitempty"`
 		PartialFingerprints map[string]string `json:"partialFingerprints"`
+		Suppressions        []sarifSuppressed `json:"suppressions,omitempty"`
+	}
+	sarifSuppressed struct {
+		Kind          string `json:"kind"`
+		Justification string `json:"justification"`
 	}
 	sarifLocation struct {
 		PhysicalLocation *sarifPhysical `json:"physicalLocation,omitempty"`
@@ -75,18 +80,27 @@ func SARIF(out io.Writer, r *engine.Result, version string, rules []RuleText) er
 		run.Tool.Driver.Rules = append(run.Tool.Driver.Rules, sarifRule{rule.ID, sarifText{rule.Reports}, sarifText{rule.Reports + " Not: " + rule.Not}})
 	}
 	for _, f := range causesFirst(r.Findings) {
-		one := sarifResult{
-			RuleID: f.Rule, Level: f.Severity.String(), Message: sarifText{f.Title + ". " + f.Why + " " + f.Fix},
-			Locations: []sarifLocation{location(f.Subject, "")}, PartialFingerprints: map[string]string{"keenlantern/1": f.ID},
-		}
-		if f.Holder != nil {
-			one.RelatedLocations = append(one.RelatedLocations, location(*f.Holder, "who keeps it"))
-		}
+		run.Results = append(run.Results, sarifOf(f))
+	}
+	for _, a := range r.Accepted {
+		one := sarifOf(a.Finding)
+		one.Suppressions = []sarifSuppressed{{"external", a.Reason}}
 		run.Results = append(run.Results, one)
 	}
 	return JSON(out, sarifLog{
 		Schema: "https://json.schemastore.org/sarif-2.1.0.json", Version: "2.1.0", Runs: []sarifRun{run},
 	})
+}
+
+func sarifOf(f *finding.Finding) sarifResult {
+	one := sarifResult{
+		RuleID: f.Rule, Level: f.Severity.String(), Message: sarifText{f.Title + ". " + f.Why + " " + f.Fix},
+		Locations: []sarifLocation{location(f.Subject, "")}, PartialFingerprints: map[string]string{"keenlantern/1": f.ID},
+	}
+	if f.Holder != nil {
+		one.RelatedLocations = append(one.RelatedLocations, location(*f.Holder, "who keeps it"))
+	}
+	return one
 }
 
 var fileAndLine = regexp.MustCompile(`^(.+?):([0-9]{1,9})(?::[0-9]+)?$`)

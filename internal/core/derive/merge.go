@@ -156,6 +156,7 @@ func (m *merger) registrations(s *State) []int {
 		one.Used += r.Used
 		one.Disposed += r.Disposed
 		one.Undisposed += r.Undisposed
+		one.ByCode += r.ByCode
 		one.TookNS += r.TookNS
 		one.OwnNS += r.OwnNS
 		one.MaxNS = max(one.MaxNS, r.MaxNS)
@@ -225,6 +226,7 @@ func (m *merger) cost(c Cost, index func(int) int) {
 	one.Scopes += c.Scopes
 	one.TotalNS += c.TotalNS
 	one.BuiltNS += c.BuiltNS
+	one.Most = max(one.Most, c.Most)
 	for _, r := range c.Regs {
 		r.Reg = index(r.Reg)
 		k := slices.IndexFunc(one.Regs, func(o CostReg) bool { return o.Reg == r.Reg })
@@ -240,6 +242,8 @@ func (m *merger) cost(c Cost, index func(int) int) {
 		o.MaxNS = max(o.MaxNS, r.MaxNS)
 		o.MadePer.Merge(r.MadePer)
 		o.OwnPer.Merge(r.OwnPer)
+		o.Most.More(r.Most)
+		o.MostTook.More(r.MostTook)
 		o.Bytes += r.Bytes
 	}
 }

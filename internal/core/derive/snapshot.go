@@ -108,7 +108,7 @@ func (t *Tracker) registration(r *ledger.Registration, wiring *facts.Answers, in
 		Declared: string(r.Declared), At: r.At, Module: r.Module, Internal: r.Internal, Local: r.Local, Primary: r.Primary,
 		Disposable: r.Disposable, Disposer: r.Disposer, Also: []Name{}, Needs: []Need{}, Wraps: index(r.Inner()),
 		Alias: index(r.Alias), Proxy: index(r.Proxy), Answered: None, Duplicates: r.Container.Duplicates,
-		Made: r.Made, Ended: r.Ended, Most: r.Most, Used: r.Used, Disposed: one.disposed, Undisposed: one.undisposed, TookNS: one.took,
+		Made: r.Made, Ended: r.Ended, Most: r.Most, Used: r.Used, Disposed: one.disposed, Undisposed: one.undisposed, ByCode: one.byCode, TookNS: one.took,
 		OwnNS: one.own, MaxNS: one.max, Bytes: bytes, Verdict: evidence.verdict(r, containers),
 	}
 	if r.HasKey {
@@ -155,7 +155,7 @@ func (t *Tracker) handouts(s *State, index func(*ledger.Registration) int) {
 
 func (t *Tracker) costsInto(s *State, index func(*ledger.Registration) int) {
 	for _, c := range t.list {
-		out := Cost{Name: c.name, Kind: c.kind, Scopes: c.scopes, TotalNS: c.total, BuiltNS: c.built, Regs: []CostReg{}}
+		out := Cost{Name: c.name, Kind: c.kind, Scopes: c.scopes, TotalNS: c.total, BuiltNS: c.built, Most: c.most, Regs: []CostReg{}}
 		for _, r := range c.list {
 			one := r.CostReg
 			one.Reg = index(r.reg)

@@ -82,6 +82,7 @@ type Registration struct {
 	Used       int64   `json:"used"` // calls
 	Disposed   int64   `json:"disposed"`
 	Undisposed int64   `json:"undisposed"` // disposable ones that ended, or are alive, without a disposal
+	ByCode     int64   `json:"by_code"`    // disposals that were done by code, of all that were done
 	TookNS     int64   `json:"took_ns"`    // making them, with what was built for them
 	OwnNS      int64   `json:"own_ns"`     // without
 	MaxNS      int64   `json:"max_ns"`
@@ -160,6 +161,7 @@ type Cost struct {
 	Scopes  int64     `json:"scopes"` // closed
 	TotalNS int64     `json:"total_ns"`
 	BuiltNS int64     `json:"built_ns"` // the outermost makes
+	Most    int64     `json:"most"`     // open at once; of several streams the most of any
 	Regs    []CostReg `json:"regs"`
 }
 
@@ -175,6 +177,24 @@ type CostReg struct {
 
 	MadePer Spread `json:"made_per"` // how much the makes of one scope vary, in the scopes in which it was made
 	OwnPer  Spread `json:"own_per"`  // and their own time, in ns
+
+	Most     InScope `json:"most"`      // the scope in which it was made most often
+	MostTook InScope `json:"most_took"` // and that in which making it took longest, with what was built for it, in ns
+}
+
+// InScope is the largest of a figure in one scope.
+type InScope struct {
+	N      int64  `json:"n"`
+	Stream string `json:"stream"`
+	Scope  uint64 `json:"scope"`
+	Line   int64  `json:"line"` // on which the scope was opened
+}
+
+// More makes it that of another scope, where the figure is larger there.
+func (i *InScope) More(o InScope) {
+	if o.N > i.N {
+		*i = o
+	}
 }
 
 // Buckets are counts over time, in equal stretches from the stream's start.

@@ -60,6 +60,7 @@ type tally struct {
 	impl       string  // as first made, for registrations that do not say it
 	disposed   int64
 	undisposed int64
+	byCode     int64
 	took       int64
 	own        int64
 	max        int64
@@ -93,6 +94,7 @@ type costOf struct{ name, kind string }
 type cost struct {
 	costOf
 	scopes, total, built int64
+	open, most           int64
 	regs                 map[*ledger.Registration]*costReg
 	list                 []*costReg
 }
@@ -104,6 +106,7 @@ type costReg struct {
 	isHere bool
 	made   int64 // in the scope that is looked at
 	own    int64
+	took   int64
 }
 
 type failure struct {
@@ -143,6 +146,10 @@ func (t *Tracker) See(c *ledger.Change) {
 		t.ended(c.Inst)
 	case ledger.Opened:
 		t.opened[t.at(c.Scope.Opened)]++
+		if in := t.costOf(c.Scope.Name, c.Scope.Kind); in != nil && !c.Scope.Root {
+			in.open++
+			in.most = max(in.most, in.open)
+		}
 	case ledger.ScopeClosed:
 		t.closing(c.Scope)
 	case ledger.DisposeSeen:
@@ -228,6 +235,7 @@ func (t *Tracker) closing(s *ledger.Scope) {
 	if c == nil {
 		return
 	}
+	c.open = max(0, c.open-1)
 	c.scopes++
 	c.total += s.ClosedAt - s.Opened
 	t.here = t.here[:0]
@@ -237,11 +245,12 @@ func (t *Tracker) closing(s *ledger.Scope) {
 		}
 		r := t.costReg(c, i.Reg)
 		if !r.isHere {
-			r.isHere, r.made, r.own = true, 0, 0
+			r.isHere, r.made, r.own, r.took = true, 0, 0, 0
 			t.here = append(t.here, r)
 		}
 		r.made++
 		r.Made++
+		r.took += i.NS
 		r.TookNS += i.NS
 		r.MaxNS = max(r.MaxNS, i.NS)
 		r.Bytes += i.Size
@@ -259,6 +268,11 @@ func (t *Tracker) closing(s *ledger.Scope) {
 		r.isHere = false
 		r.Scopes++
 		r.OwnNS += r.own
+		in := InScope{Stream: t.world.Stream.Stream, Scope: uint64(s.ID), Line: s.Line}
+		in.N = r.made
+		r.Most.More(in)
+		in.N = r.took
+		r.MostTook.More(in)
 		r.MadePer.Add(float64(r.made))
 		r.OwnPer.Add(float64(r.own))
 		r.tally.own += r.own
@@ -282,6 +296,9 @@ func (t *Tracker) step(c *ledger.Change) {
 	}
 	if i.Reg != nil {
 		step.Reg = int(i.Reg.ID)
+		if step.State == "done" && step.By == "code" {
+			t.tally(i.Reg).byCode++
+		}
 	}
 	if home := i.Home(); home != nil {
 		step.Home, step.HomeName, step.HomeKind, step.Root = uint64(home.ID), home.Name, home.Kind, home.Root

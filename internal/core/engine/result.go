@@ -42,6 +42,13 @@ type Result struct {
 	Format   string             `json:"format"`
 	Streams  []Info             `json:"streams"`
 	Findings []*finding.Finding `json:"findings"`
+	Accepted []Accepted         `json:"accepted,omitempty"` // findings that a contract accepts; they are not among Findings
+}
+
+// Accepted is a finding that people know of and live with for now.
+type Accepted struct {
+	Finding *finding.Finding `json:"finding"`
+	Reason  string           `json:"reason"`
 }
 
 // maxRefusals is how many refused lines are shown.

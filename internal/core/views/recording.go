@@ -165,3 +165,10 @@ type FindingDetail struct {
 	Recording string `json:"recording"`
 	*finding.Finding
 }
+
+// HeldContract is the contract that a service holds for an application.
+type HeldContract struct {
+	Application string `json:"application"`
+	Text        string `json:"text"` // YAML
+	Put         string `json:"put"`  // RFC 3339: when it was given to the service
+}

@@ -1,0 +1,231 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"time"
+
+	"keenlantern.example/internal/core/contract"
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/report"
+)
+
+// contractCommand is a form of the contract command.
+type contractCommand struct {
+	least, most int // words behind its name
+	run         func(ctx context.Context, c *contractFlags, words []string) error
+}
+
+var contractCommands = map[string]contractCommand{
+	"draft":  {1, 1, draftContract},
+	"check":  {1, 2, checkContract},
+	"put":    {1, 1, putContract},
+	"show":   {1, 1, showContract},
+	"remove": {1, 1, removeContract},
+}
+
+type contractFlags struct {
+	*flags
+	server, format, settings *string
+	strict                   *bool
+}
+
+func contracts(ctx context.Context, std IO, args []string) error {
+	f := newFlags(std, "contract", "contract draft RECORDING | check [FILE] RECORDING | put FILE | show APPLICATION | remove APPLICATION [options]",
+		"Works with contracts: YAML files that say how an application is wired, how long its instances live, who disposes them,\nand which findings are accepted (docs/contract.md). draft writes one from a good recording. check says of each clause\nwhether a recording keeps it; without FILE it takes the contract that the service holds. put has the service hold one:\nit then judges each recording of the application. RECORDING is an id, the beginning of one, latest, or a trace file.",
+		"keenlantern contract draft testdata/office.ndjson > harbour.yaml\nkeenlantern contract check harbour.yaml latest --strict")
+	c := &contractFlags{flags: f, server: f.serverFlag(), format: f.formatFlag("text", "json", "sarif", "junit", "csv", "html"), settings: f.settingsFlag()}
+	c.strict = f.strictFlag()
+	words, err := f.parse(args, 1, 3)
+	if err != nil {
+		return err
+	}
+	form, ok := contractCommands[words[0]]
+	if !ok || len(words)-1 < form.least || len(words)-1 > form.most {
+		return &usageError{"usage: keenlantern " + f.usage}
+	}
+	if err := oneOf("format", *c.format, "text", "json", "sarif", "junit", "csv", "html"); err != nil {
+		return err
+	}
+	return form.run(ctx, c, words[1:])
+}
+
+// strictFlag adds --strict.
+func (f *flags) strictFlag() *bool {
+	return f.Bool("strict", false, "with a contract: exit with status 1 also if the recording does not show a clause")
+}
+
+// readContract reads a contract's file; - is standard input.
+func readContract(name string) (*contract.Contract, []byte, error) {
+	var in io.Reader = os.Stdin
+	if name != "-" {
+		file, err := open(name)
+		if err != nil {
+			return nil, nil, err
+		}
+		defer file.Close()
+		in = file
+	}
+	text, err := io.ReadAll(io.LimitReader(in, contract.MaxSize+1))
+	if err != nil {
+		return nil, nil, fmt.Errorf("read %s: %w", name, err)
+	}
+	c, err := contract.Read(name, text)
+	if err != nil {
+		return nil, nil, fmt.Errorf("read the contract: %w", err)
+	}
+	return c, text, nil
+}
+
+func draftContract(ctx context.Context, c *contractFlags, words []string) error {
+	if isFile(words[0]) {
+		src, err := study(ctx, words[0], *c.settings)
+		if err != nil {
+			return err
+		}
+		_, err = io.WriteString(c.std.Out, contract.Draft(src))
+		return err
+	}
+	return ask(*c.server).Contract(ctx, words[0], "contract/draft", nil, c.std.Out)
+}
+
+func checkContract(ctx context.Context, c *contractFlags, words []string) error {
+	recording := words[len(words)-1]
+	var held *contract.Contract
+	var text []byte
+	if len(words) == 2 {
+		var err error
+		if held, text, err = readContract(words[0]); err != nil {
+			return err
+		}
+	}
+	var r *contract.Report
+	switch {
+	case isFile(recording) && held == nil:
+		return &usageError{"a trace file has no service that holds its contract; name the contract's file too"}
+	case isFile(recording):
+		src, err := study(ctx, recording, *c.settings)
+		if err != nil {
+			return err
+		}
+		if r, err = contract.Check(held, src, time.Now()); err != nil {
+			return err
+		}
+	default:
+		var body io.Reader
+		q := url.Values{}
+		if held != nil {
+			body = bytes.NewReader(text)
+			q.Set("name", held.Name)
+		}
+		r = &contract.Report{}
+		if err := ask(*c.server).Contract(ctx, recording, "contract?"+q.Encode(), body, r); err != nil {
+			return err
+		}
+	}
+	if err := c.write(r); err != nil {
+		return err
+	}
+	if !r.Passes(*c.strict) {
+		return status(Found)
+	}
+	return nil
+}
+
+func (c *contractFlags) write(r *contract.Report) error {
+	switch *c.format {
+	case "text":
+		report.Contract(c.std.Out, r, c.std.style())
+		return nil
+	case "json":
+		return report.JSON(c.std.Out, r)
+	}
+	texts := []report.RuleText{}
+	for _, rule := range contract.Rules() {
+		texts = append(texts, report.RuleText(rule))
+	}
+	broken := &engine.Result{Format: engine.Format, Streams: []engine.Info{{App: r.Application, Health: engine.Health{Sampled: 1}}}, Findings: r.Findings()}
+	switch *c.format {
+	case "sarif":
+		return report.SARIF(c.std.Out, broken, Version, texts)
+	case "junit":
+		return report.ContractJUnit(c.std.Out, r, *c.strict)
+	case "csv":
+		return report.ContractCSV(c.std.Out, r)
+	}
+	return report.HTML(c.std.Out, broken)
+}
+
+func putContract(ctx context.Context, c *contractFlags, words []string) error {
+	held, text, err := readContract(words[0])
+	if err != nil {
+		return err
+	}
+	if err := ask(*c.server).PutContract(ctx, held.Application, bytes.NewReader(text)); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.std.Out, "the service holds %s for %s: %s\n", words[0], held.Application, finding.Count(int64(len(held.Clauses)), "clause", "clauses"))
+	return nil
+}
+
+func showContract(ctx context.Context, c *contractFlags, words []string) error {
+	held, err := ask(*c.server).HeldContract(ctx, words[0])
+	if err != nil {
+		return err
+	}
+	if *c.format == "json" {
+		return report.JSON(c.std.Out, held)
+	}
+	_, err = io.WriteString(c.std.Out, held.Text)
+	return err
+}
+
+func removeContract(ctx context.Context, c *contractFlags, words []string) error {
+	if err := ask(*c.server).RemoveContract(ctx, words[0]); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.std.Out, "the service holds no contract for %s any more\n", words[0])
+	return nil
+}
+
+// checkWith checks trace files and holds them against a contract.
+func checkWith(ctx context.Context, std IO, format, failOn, settings, file string, strict bool, names []string) error {
+	held, _, err := readContract(file)
+	if err != nil {
+		return err
+	}
+	src, err := studyAll(ctx, names, settings)
+	if err != nil {
+		return err
+	}
+	var broken []error
+	for n := range src.Result.Streams {
+		if b := src.Result.Streams[n].Broken; b != nil {
+			broken = append(broken, fmt.Errorf("analyse stream %s: %w", src.Result.Streams[n].Stream, b))
+		}
+	}
+	now := time.Now()
+	r, err := contract.Check(held, src, now)
+	if err != nil {
+		return errors.Join(append(broken, err)...)
+	}
+	result := held.Apply(src.Result, r, now)
+	err = write(std, format, failOn, result, true)
+	if format == "text" {
+		fmt.Fprintln(std.Out)
+		report.ContractSummary(std.Out, r, std.style())
+	}
+	if err := errors.Join(append(broken, err)...); err != nil {
+		return err
+	}
+	if !r.Passes(strict) {
+		return status(Found)
+	}
+	return failed(failOn, result.Findings)
+}

@@ -1,0 +1,43 @@
+package contract
+
+import (
+	"time"
+
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/finding"
+)
+
+// Apply returns a result that leaves out the findings that the contract accepts, and has those that broke its clauses. The accepted
+// ones are listed in it apart.
+func (c *Contract) Apply(r *engine.Result, report *Report, now time.Time) *engine.Result {
+	out := *r
+	out.Findings, out.Accepted = []*finding.Finding{}, []engine.Accepted{}
+	accepts := c.Accepts(now)
+	if report != nil {
+		out.Findings = append(out.Findings, report.Findings()...)
+	}
+	for _, f := range r.Findings {
+		if reason, ok := accepts[f.ID]; ok {
+			out.Accepted = append(out.Accepted, engine.Accepted{Finding: f, Reason: reason})
+			continue
+		}
+		out.Findings = append(out.Findings, f)
+	}
+	return &out
+}
+
+// Rule is what reports say of broken clauses of one kind.
+type Rule struct{ ID, Reports, Not string }
+
+// Rules returns those of all kinds, under a family of their own.
+func Rules() []Rule {
+	const not = "Clauses that the recording does not show."
+	return []Rule{
+		{"contract/" + string(Scopes), "A scope that the contract wants recorded was recorded too seldom.", not},
+		{"contract/" + string(Wiring), "Somebody is given another implementation, or other layers, than the contract says.", not},
+		{"contract/" + string(Lifetimes), "A lifetime is registered as, or behaves as, another one than the contract says.", not},
+		{"contract/" + string(Disposal), "Something is disposed otherwise than the contract says.", not},
+		{"contract/" + string(Limits), "There was more of something than the contract allows.", not},
+		{"contract/" + string(Never), "Something was handed out that the contract excludes.", not},
+	}
+}

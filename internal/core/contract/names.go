@@ -1,0 +1,125 @@
+package contract
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+)
+
+// separators stand between the parts of a name: packages, folders, enclosing types, in the languages that are recorded.
+const separators = `./\:$#`
+
+// fits tells whether a pattern is a name's: the whole of it, or the last parts of it. A * stands for any text.
+func fits(pattern, name string) bool {
+	if glob(pattern, name) {
+		return true
+	}
+	bare := strings.TrimLeft(name, "*[]&")
+	if bare != name && glob(pattern, bare) {
+		return true
+	}
+	for n := range len(bare) {
+		if strings.IndexByte(separators, bare[n]) >= 0 && n+1 < len(bare) && glob(pattern, bare[n+1:]) {
+			return true
+		}
+	}
+	return false
+}
+
+// glob tells whether a pattern is the whole of a text. It takes time in proportion to the product of both at most.
+func glob(pattern, text string) bool {
+	p, t, star, back := 0, 0, -1, 0
+	for t < len(text) {
+		switch {
+		case p < len(pattern) && pattern[p] == '*':
+			star, back = p, t
+			p++
+		case p < len(pattern) && pattern[p] == text[t]:
+			p++
+			t++
+		case star >= 0:
+			back++
+			p, t = star+1, back
+		default:
+			return false
+		}
+	}
+	return strings.Trim(pattern[p:], "*") == ""
+}
+
+// among returns which of some names a pattern means. Without a * it means one; where it could be several, these are returned with
+// false.
+func among(pattern string, names []string) ([]string, bool) {
+	var found []string
+	for _, name := range names {
+		if name == pattern {
+			return []string{name}, true
+		}
+		if fits(pattern, name) {
+			found = append(found, name)
+		}
+	}
+	return found, len(found) < 2 || strings.Contains(pattern, "*")
+}
+
+// shorten returns for each name the fewest of its last parts that mean no other one.
+func shorten(names []string) map[string]string {
+	out := make(map[string]string, len(names))
+	owners := map[string]int{}
+	endings := func(name string, f func(string) bool) {
+		bare := strings.TrimLeft(name, "*[]&")
+		for n := len(bare) - 1; n >= 0; n-- {
+			if strings.IndexByte(separators, bare[n]) >= 0 && n+1 < len(bare) && !f(bare[n+1:]) {
+				return
+			}
+		}
+		f(bare)
+	}
+	for _, name := range names {
+		endings(name, func(end string) bool { owners[end]++; return true })
+	}
+	for _, name := range names {
+		out[name] = name
+		endings(name, func(end string) bool {
+			if owners[end] == 1 && !strings.Contains(end, "*") {
+				out[name] = end
+				return false
+			}
+			return true
+		})
+	}
+	return out
+}
+
+// nearest returns the known word that a mistyped one is most like, "" where none is like it.
+func nearest(word string, known []string) string {
+	best, least := "", max(1, len(word)/3)+1
+	for _, k := range slices.SortedFunc(slices.Values(known), cmp.Compare[string]) {
+		if d := distance(strings.ToLower(word), strings.ToLower(k)); d < least {
+			best, least = k, d
+		}
+	}
+	return best
+}
+
+// distance is how many letters must be changed, added or left out (V. I. Levenshtein, 1966). Long words are cut: they are no near miss.
+func distance(a, b string) int {
+	a, b = a[:min(len(a), 64)], b[:min(len(b), 64)]
+	row := make([]int, len(b)+1)
+	for n := range row {
+		row[n] = n
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			changed := diagonal
+			if a[i] != b[j] {
+				changed++
+			}
+			diagonal = row[j+1]
+			row[j+1] = min(changed, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}
