@@ -7,3 +7,8 @@ import _ "embed"
 //
 //go:embed openapi.yaml
 var OpenAPI []byte
+
+// ContractSchema is the JSON Schema of contracts.
+//
+//go:embed contract.schema.json
+var ContractSchema []byte

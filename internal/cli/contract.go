@@ -39,7 +39,7 @@ type contractFlags struct {
 func contracts(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "contract", "contract draft RECORDING | check [FILE] RECORDING | put FILE | show APPLICATION | remove APPLICATION [options]",
 		"Works with contracts: YAML files that say how an application is wired, how long its instances live, who disposes them,\nand which findings are accepted (docs/contract.md). draft writes one from a good recording. check says of each clause\nwhether a recording keeps it; without FILE it takes the contract that the service holds. put has the service hold one:\nit then judges each recording of the application. RECORDING is an id, the beginning of one, latest, or a trace file.",
-		"keenlantern contract draft testdata/office.ndjson > harbour.yaml\nkeenlantern contract check harbour.yaml latest --strict")
+		"keenlantern contract draft testdata/office.ndjson")
 	c := &contractFlags{flags: f, server: f.serverFlag(), format: f.formatFlag("text", "json", "sarif", "junit", "csv", "html"), settings: f.settingsFlag()}
 	c.strict = f.strictFlag()
 	words, err := f.parse(args, 1, 3)
@@ -216,7 +216,14 @@ func checkWith(ctx context.Context, std IO, format, failOn, settings, file strin
 		return errors.Join(append(broken, err)...)
 	}
 	result := held.Apply(src.Result, r, now)
-	err = write(std, format, failOn, result, true)
+	if format == "json" {
+		err = report.JSON(std.Out, struct {
+			*engine.Result
+			Contract *contract.Report `json:"contract"`
+		}{report.Brief(result), r})
+	} else {
+		err = write(std, format, failOn, result, true)
+	}
 	if format == "text" {
 		fmt.Fprintln(std.Out)
 		report.ContractSummary(std.Out, r, std.style())

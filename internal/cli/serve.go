@@ -131,7 +131,7 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 	if far && o.cert == "" {
 		log.Warn("tokens and recordings travel unencrypted; --tls-cert and --tls-key make it HTTPS, or a proxy in front does")
 	}
-	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Recorders: recorders.Files(), Log: log, Version: Version, Keep: o.keep})
+	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Contracts: st, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Recorders: recorders.Files(), Log: log, Version: Version, Keep: o.keep})
 	if err != nil {
 		return nil, errors.Join(err, st.Close(), listener.Close())
 	}

@@ -98,9 +98,12 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 	var conflict *ingest.Conflict
 	var often *tooOften
 	var stale *views.Stale
+	var contract *misagreed
 	switch {
 	case errors.As(err, &stale):
 		return http.StatusConflict, "stale", "The recording is being analysed anew", map[string]any{"left": stale.Left}
+	case errors.As(err, &contract):
+		return http.StatusUnprocessableEntity, "contract", "The contract cannot be used", map[string]any{"mistakes": contract.mistakes}
 	case errors.As(err, &conflict):
 		return http.StatusConflict, "batch-conflict", "The batch was taken before with other lines", nil
 	case errors.Is(err, store.ErrNotOwner):

@@ -12,13 +12,17 @@ import (
 	"keenlantern.example/internal/access"
 	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/ingest"
+	"keenlantern.example/internal/store"
 )
 
 // Config is what a service works with.
 type Config struct {
-	Hub     *ingest.Hub
-	Desk    *control.Desk
-	Gate    *access.Gate
+	Hub  *ingest.Hub
+	Desk *control.Desk
+	Gate *access.Gate
+
+	Contracts store.Contracts
+
 	Tokens  bool     // requests need one
 	Hosts   []string // what the service is called, where it is not on loopback
 	Console fs.FS    // the built console, index.html at its root
@@ -97,6 +101,7 @@ func (s *service) routes(g *gin.Engine) {
 	api.GET("/recordings/:recording/findings/:finding", s.do(s.getFinding))
 	s.viewRoutes(api)
 	s.controlRoutes(api)
+	s.contractRoutes(api)
 	s.housekeepingRoutes(api)
 	s.accessRoutes(api)
 	api.GET("/live", s.do(s.getLive))

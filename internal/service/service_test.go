@@ -55,7 +55,7 @@ func startWith(t *testing.T, folder string, wantTokens bool) *running {
 	gate, err := access.New(t.Context(), st)
 	require.NoError(t, err)
 	h, err := service.New(service.Config{
-		Hub: hub, Desk: desk, Gate: gate, Tokens: wantTokens, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
+		Hub: hub, Desk: desk, Contracts: st, Gate: gate, Tokens: wantTokens, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
 		Console:   fstest.MapFS{"index.html": {Data: []byte("<!doctype html>console")}, "assets/a.js": {Data: []byte("1")}},
 		Recorders: os.DirFS(folder),
 	})

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"time"
 )
 
 // What callers tell apart.
@@ -219,4 +220,21 @@ type Size struct {
 type Token struct {
 	ID, Name, Kind, Hash string
 	CreatedNS            int64 // Unix time
+}
+
+// Contract is what was agreed on for an application, as text.
+type Contract struct {
+	App  string
+	Body []byte
+	Put  time.Time
+}
+
+// Contracts holds them.
+type Contracts interface {
+	// SetContract stores the contract of an application, in place of what was.
+	SetContract(ctx context.Context, c Contract) error
+	// Contract returns it, ErrNotFound where there is none.
+	Contract(ctx context.Context, app string) (Contract, error)
+	// DropContract deletes it, ErrNotFound where there is none.
+	DropContract(ctx context.Context, app string) error
 }

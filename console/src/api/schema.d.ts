@@ -390,6 +390,85 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/applications/{application}/contract": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                application: string;
+            };
+            cookie?: never;
+        };
+        /** The contract that the service holds for an application */
+        get: operations["getHeldContract"];
+        /**
+         * Have the service hold a contract for an application, in place of any other
+         * @description Each recording of the application is then judged by it.
+         */
+        put: operations["putContract"];
+        post?: never;
+        /** Have the service hold no contract for an application any more */
+        delete: operations["deleteContract"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contract.schema.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The JSON Schema of contracts, for editors */
+        get: operations["getContractSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/contract": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        /** A recording, held against the contract of its application */
+        get: operations["getContractReport"];
+        put?: never;
+        /** A recording, held against the contract in the request; nothing of it is kept */
+        post: operations["checkContract"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/contract/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A first draft of a contract that the recording keeps */
+        get: operations["getContractDraft"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/applications/{application}/recorders/{recorder}": {
         parameters: {
             query?: never;
@@ -1120,6 +1199,58 @@ export interface components {
             of: components["schemas"]["Ref"];
             made: number;
             calls: number;
+        };
+        HeldContract: {
+            application: string;
+            /** @description YAML, as it was put; see docs/contract.md. */
+            text: string;
+            /** Format: date-time */
+            put: string;
+        };
+        ContractReport: {
+            /** @constant */
+            format: "lantern-contract-report/1";
+            /** @description The name of its file. */
+            contract: string;
+            application: string;
+            recording: string;
+            kept: number;
+            broken: number;
+            not_seen: number;
+            /** @description Broken ones first, then those not seen. */
+            clauses: components["schemas"]["Judgement"][];
+            accepted: components["schemas"]["Acceptance"][];
+            /** @description What of the recording is not whole. */
+            caveats: string[];
+        };
+        Judgement: {
+            /** @description The same for the same clause in any run. */
+            id: string;
+            /** @enum {string} */
+            kind: "scopes" | "wiring" | "lifetimes" | "disposal" | "limits" | "never";
+            /** @description The clause in words. */
+            says: string;
+            /** @description In the contract's file. */
+            line: number;
+            /** @enum {string} */
+            status: "kept" | "broken" | "not seen";
+            why: string;
+            /** @description What a broken one was broken by. */
+            finding: components["schemas"]["Finding"] | null;
+        };
+        Acceptance: {
+            finding: string;
+            reason: string;
+            /**
+             * Format: date
+             * @description The last day on which it is accepted.
+             */
+            until: string;
+            line: number;
+            /** @enum {string} */
+            status: "accepted" | "expired" | "gone";
+            /** @description Of the finding; empty where nothing of that id was found. */
+            title: string;
         };
         LayersView: {
             recording: string;
@@ -2265,6 +2396,183 @@ export interface operations {
                 };
             };
             400: components["responses"]["Problem"];
+        };
+    };
+    getHeldContract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                application: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The contract. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldContract"];
+                };
+            };
+            404: components["responses"]["Problem"];
+        };
+    };
+    putContract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                application: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/yaml": string;
+            };
+        };
+        responses: {
+            /** @description The contract. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldContract"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            413: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+        };
+    };
+    deleteContract: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                application: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is deleted. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: components["responses"]["Problem"];
+        };
+    };
+    getContractSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The schema. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/schema+json": Record<string, never>;
+                };
+            };
+        };
+    };
+    getContractReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What became of each clause. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContractReport"];
+                };
+            };
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+        };
+    };
+    checkContract: {
+        parameters: {
+            query?: {
+                /** @description What the contract is called in the answer. */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/yaml": string;
+            };
+        };
+        responses: {
+            /** @description What became of each clause. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContractReport"];
+                };
+            };
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            413: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+        };
+    };
+    getContractDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description YAML */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+            404: components["responses"]["Problem"];
         };
     };
     putRecorder: {

@@ -82,6 +82,9 @@ func (c *Clause) Says() string {
 	case Scopes:
 		return fmt.Sprintf("at least %d of the scope %s is recorded", c.AtLeast, c.Scope)
 	case Wiring:
+		if c.Key != nil && *c.Key == "*" {
+			service += ", by any key or none,"
+		}
 		text := "whoever asks for " + service + " is given "
 		if c.Consumer != "" {
 			text = c.Consumer + " is given for " + service + " "

@@ -93,7 +93,7 @@ func shorten(names []string) map[string]string {
 
 // nearest returns the known word that a mistyped one is most like, "" where none is like it.
 func nearest(word string, known []string) string {
-	best, least := "", max(1, len(word)/3)+1
+	best, least := "", max(2, len(word)/3)+1
 	for _, k := range slices.SortedFunc(slices.Values(known), cmp.Compare[string]) {
 		if d := distance(strings.ToLower(word), strings.ToLower(k)); d < least {
 			best, least = k, d

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -34,6 +35,7 @@ type stream struct {
 // Store is what is tested: a store that can be closed, and opened again.
 type Store interface {
 	store.Store
+	store.Contracts
 	Close() error
 }
 
@@ -43,7 +45,7 @@ func Run(t *testing.T, open func(ctx context.Context, folder string) (Store, err
 	for name, check := range map[string]func(*testing.T, Store){
 		"batches follow each other": follow, "batches are found by their lines": find, "what is derived is replaced as a whole": derived,
 		"what is not derived, or with another key, is listed": unfinished, "a checkpoint is one program's": checkpoints,
-		"a stream has one holder": leases, "names of recordings": names, "summaries are of what is": summaries, "whoever gave up gets an error, and nothing is done": givenUp,
+		"a stream has one holder": leases, "names of recordings": names, "summaries are of what is": summaries, "an application has one contract": contracts, "whoever gave up gets an error, and nothing is done": givenUp,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, err := open(t.Context(), t.TempDir())
@@ -491,4 +493,25 @@ func givenUp(t *testing.T, s Store) {
 	result, err := s.Result(t.Context(), st)
 	require.NoError(t, err)
 	assert.Nil(t, result)
+}
+
+func contracts(t *testing.T, s Store) {
+	ctx := t.Context()
+	_, err := s.Contract(ctx, "harbour")
+	require.ErrorIs(t, err, store.ErrNotFound)
+	require.ErrorIs(t, s.DropContract(ctx, "harbour"), store.ErrNotFound)
+	put := time.Unix(1_790_000_000, 17)
+	for _, body := range []string{"one", "another"} {
+		require.NoError(t, s.SetContract(ctx, store.Contract{App: "harbour", Body: []byte(body), Put: put}))
+	}
+	require.NoError(t, s.SetContract(ctx, store.Contract{App: "ferry", Body: []byte("ferry"), Put: put}))
+	got, err := s.Contract(ctx, "harbour")
+	require.NoError(t, err)
+	require.Equal(t, "another", string(got.Body))
+	require.True(t, got.Put.Equal(put))
+	require.NoError(t, s.DropContract(ctx, "harbour"))
+	_, err = s.Contract(ctx, "harbour")
+	require.ErrorIs(t, err, store.ErrNotFound)
+	_, err = s.Contract(ctx, "ferry")
+	require.NoError(t, err)
 }

@@ -1,0 +1,59 @@
+package contract
+
+import (
+	"strings"
+	"testing"
+	"testing/quick"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestFits(t *testing.T) {
+	for _, one := range []struct {
+		pattern, name string
+		fits          bool
+	}{
+		{"Ledger", "Ledger", true}, {"Ledger", "office.berth.Ledger", true}, {"berth.Ledger", "office.berth.Ledger", true},
+		{"Ledger", "*berth.Ledger", true}, {"Ledger", "*office/berth.Ledger", true}, {"Ledger", `Office\Berth\Ledger`, true},
+		{"Ledger", "office.Outer$Ledger", true}, {"edger", "office.Ledger", false}, {"Ledger", "office.LedgerBook", false},
+		{"office.Ledger", "Ledger", false}, {"Fake*", "office.FakeWeather", true}, {"*Weather", "office.FakeWeather", true},
+		{"Fake*", "office.NoFake", false}, {"*", "anything.at.all", true}, {"GET /tides/*", "GET /tides/{gauge}", true},
+		{"a*b*c", "axxbyyc", true}, {"a*b*c", "axxbyy", false}, {"*a*a*a*a*a*a*a*b", strings.Repeat("a", 2000), false},
+	} {
+		assert.Equal(t, one.fits, fits(one.pattern, one.name), "%s of %s", one.pattern, one.name)
+	}
+}
+
+// A short name means the one that it is short for, and no other.
+func TestShorten(t *testing.T) {
+	parts := []string{"office", "berth", "Ledger", "Tides", "*x"}
+	err := quick.Check(func(picks [][]uint8) bool {
+		seen := map[string]bool{}
+		var names []string
+		for _, pick := range picks {
+			words := []string{}
+			for _, p := range pick[:min(len(pick), 4)] {
+				words = append(words, parts[int(p)%len(parts)])
+			}
+			if name := strings.Join(words, "."); name != "" && !seen[name] {
+				seen[name] = true
+				names = append(names, name)
+			}
+		}
+		for name, short := range shorten(names) {
+			if found, clear := among(short, names); !strings.Contains(short, "*") && (!clear || len(found) != 1 || found[0] != name) {
+				t.Logf("%q for %q means %q among %q", short, name, found, names)
+				return false
+			}
+		}
+		return true
+	}, &quick.Config{MaxCount: 3000})
+	assert.NoError(t, err)
+}
+
+func TestNearest(t *testing.T) {
+	known := []string{"implementation", "service", "key"}
+	assert.Equal(t, "implementation", nearest("implementaton", known))
+	assert.Equal(t, "key", nearest("kye", []string{"key"}))
+	assert.Empty(t, nearest("weather", known))
+}

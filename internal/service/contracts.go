@@ -1,0 +1,168 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"keenlantern.example/docs"
+	"keenlantern.example/internal/core/contract"
+	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/store"
+)
+
+// contractRoutes adds what keeps contracts, and holds recordings against them.
+func (s *service) contractRoutes(g *gin.RouterGroup) {
+	g.GET("/applications/:application/contract", s.do(s.getContract))
+	g.PUT("/applications/:application/contract", s.do(s.putContract))
+	g.DELETE("/applications/:application/contract", s.do(s.deleteContract))
+	g.GET("/contract.schema.json", s.do(func(c *gin.Context) error {
+		c.Data(http.StatusOK, "application/schema+json", docs.ContractSchema)
+		return nil
+	}))
+	g.GET("/recordings/:recording/contract", s.looking(s.judgeByHeld))
+	g.POST("/recordings/:recording/contract", s.looking(s.judgeByGiven))
+	g.GET("/recordings/:recording/contract/draft", s.do(s.getDraft))
+}
+
+// misagreed is a contract that cannot be held against a recording: it has mistakes, or is for another one.
+type misagreed struct {
+	err      error
+	mistakes []gin.H
+}
+
+func (e *misagreed) Error() string { return e.err.Error() }
+
+// disagrees tells of a contract that cannot be used.
+func disagrees(err error) error {
+	m := &misagreed{err: err, mistakes: []gin.H{}}
+	var walk func(error)
+	walk = func(err error) {
+		var one *contract.Mistake
+		if many, ok := err.(interface{ Unwrap() []error }); ok {
+			for _, e := range many.Unwrap() {
+				walk(e)
+			}
+		} else if errors.As(err, &one) {
+			m.mistakes = append(m.mistakes, gin.H{"line": one.Line, "column": one.Column, "what": one.What})
+		}
+	}
+	walk(err)
+	return m
+}
+
+func (s *service) readContract(c *gin.Context, name string) (*contract.Contract, []byte, error) {
+	text, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, contract.MaxSize))
+	if err != nil {
+		if cut := (*http.MaxBytesError)(nil); errors.As(err, &cut) {
+			return nil, nil, &tooLarge{"the contract", contract.MaxSize}
+		}
+		return nil, nil, &badRequest{fmt.Sprintf("the contract cannot be read: %v", err)}
+	}
+	read, err := contract.Read(name, text)
+	if err != nil {
+		return nil, nil, disagrees(err)
+	}
+	return read, text, nil
+}
+
+func (s *service) getContract(c *gin.Context) error {
+	held, err := s.Contracts.Contract(c.Request.Context(), c.Param("application"))
+	if err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, views.HeldContract{Application: held.App, Text: string(held.Body), Put: finding.Time(held.Put)})
+	return nil
+}
+
+func (s *service) putContract(c *gin.Context) error {
+	app := c.Param("application")
+	read, text, err := s.readContract(c, "the contract")
+	if err != nil {
+		return err
+	}
+	if read.Application != app {
+		return &badRequest{fmt.Sprintf("the contract is for the application %q, and the address names %q", read.Application, app)}
+	}
+	held := store.Contract{App: app, Body: text, Put: time.Now()}
+	if err := s.Contracts.SetContract(c.Request.Context(), held); err != nil {
+		return err
+	}
+	c.JSON(http.StatusOK, views.HeldContract{Application: app, Text: string(text), Put: finding.Time(held.Put)})
+	return nil
+}
+
+func (s *service) deleteContract(c *gin.Context) error {
+	if err := s.Contracts.DropContract(c.Request.Context(), c.Param("application")); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}
+
+// judgeByHeld holds a recording against the contract of its application.
+func (s *service) judgeByHeld(c *gin.Context) (any, error) {
+	src, err := s.source(c, c.Param("recording"))
+	if err != nil {
+		return nil, err
+	}
+	held, err := s.Contracts.Contract(c.Request.Context(), src.State().App)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &notHere{fmt.Sprintf("the service holds no contract for %s; 'keenlantern contract draft' writes one, 'keenlantern contract put' has the service hold it", src.State().App)}
+	}
+	if err != nil {
+		return nil, err
+	}
+	read, err := contract.Read("the contract", held.Body)
+	if err != nil {
+		return nil, disagrees(err) // a later version's
+	}
+	return judged(read, src)
+}
+
+// judgeByGiven holds a recording against the contract in the request. Nothing is kept of it.
+func (s *service) judgeByGiven(c *gin.Context) (any, error) {
+	name := c.Query("name")
+	if name == "" || len(name) > 200 {
+		name = "the contract"
+	}
+	read, _, err := s.readContract(c, name)
+	if err != nil {
+		return nil, err
+	}
+	src, err := s.source(c, c.Param("recording"))
+	if err != nil {
+		return nil, err
+	}
+	return judged(read, src)
+}
+
+func judged(read *contract.Contract, src *views.Source) (any, error) {
+	if err := src.Fresh(); err != nil {
+		return nil, err
+	}
+	r, err := contract.Check(read, src, time.Now())
+	if err != nil {
+		return nil, disagrees(err)
+	}
+	return r, nil
+}
+
+func (s *service) getDraft(c *gin.Context) error {
+	done, err := s.Hub.View(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	defer done()
+	src, err := s.source(c, c.Param("recording"))
+	if err != nil {
+		return err
+	}
+	c.Data(http.StatusOK, "application/yaml; charset=utf-8", []byte(contract.Draft(src)))
+	return nil
+}
