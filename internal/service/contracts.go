@@ -71,10 +71,18 @@ func (s *service) readContract(c *gin.Context, name string) (*contract.Contract,
 	return read, text, nil
 }
 
+// unheld says which application no contract is held for.
+func unheld(c *gin.Context, err error) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return &notHere{fmt.Sprintf("no contract is held for %s", c.Param("application"))}
+	}
+	return err
+}
+
 func (s *service) getContract(c *gin.Context) error {
 	held, err := s.Contracts.Contract(c.Request.Context(), c.Param("application"))
 	if err != nil {
-		return err
+		return unheld(c, err)
 	}
 	c.JSON(http.StatusOK, views.HeldContract{Application: held.App, Text: string(held.Body), Put: finding.Time(held.Put)})
 	return nil
@@ -99,7 +107,7 @@ func (s *service) putContract(c *gin.Context) error {
 
 func (s *service) deleteContract(c *gin.Context) error {
 	if err := s.Contracts.DropContract(c.Request.Context(), c.Param("application")); err != nil {
-		return err
+		return unheld(c, err)
 	}
 	c.Status(http.StatusNoContent)
 	return nil

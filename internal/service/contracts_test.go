@@ -70,12 +70,12 @@ func TestContracts(t *testing.T) {
 		status                   int
 	}{
 		{"PUT", "/api/v1/applications/harbour/contract", "contract: lantern-contract/1\napplication: harbour\nwirring: []", `did you mean \"wiring\"`, 422},
-		{"PUT", "/api/v1/applications/ferry/contract", string(draft), `the contract is for the application \"harbour\"`, 400},
+		{"PUT", "/api/v1/applications/ferry/contract", string(draft), `The contract is for the application \"harbour\"`, 400},
 		{"POST", "/api/v1/recordings/latest/contract", "contract: lantern-contract/1\napplication: ferry", "this is a recording of", 422},
-		{"POST", "/api/v1/recordings/nothing/contract", string(draft), "there is no recording", 404},
+		{"POST", "/api/v1/recordings/nothing/contract", string(draft), "There is no recording", 404},
 		{"PUT", "/api/v1/applications/harbour/contract", strings.Repeat("#", contract.MaxSize+1), "", 413},
-		{"GET", "/api/v1/applications/ferry/contract", "", "no contract is held for ferry", 404},
-		{"DELETE", "/api/v1/applications/ferry/contract", "", "no contract is held for ferry", 404},
+		{"GET", "/api/v1/applications/ferry/contract", "", "No contract is held for ferry.", 404},
+		{"DELETE", "/api/v1/applications/ferry/contract", "", "No contract is held for ferry.", 404},
 	} {
 		status, _, said := r.do(one.method, one.path, strings.NewReader(one.body))
 		assert.Equal(t, one.status, status, "%s %s: %s", one.method, one.path, said)
@@ -83,7 +83,7 @@ func TestContracts(t *testing.T) {
 	}
 	status, _, said = r.do("PUT", "/api/v1/applications/harbour/contract", strings.NewReader("contract: lantern-contract/1\napplication: harbour\nlimits:\n  - {service: A, alive: 0}"))
 	assert.Equal(t, 422, status)
-	assert.Contains(t, string(said), `"mistakes":[{"column":24,"line":4,`)
+	assert.Contains(t, string(said), `"mistakes":[{"column":25,"line":4,`)
 	status, _, _ = r.do("DELETE", "/api/v1/applications/harbour/contract", nil)
 	assert.Equal(t, 204, status)
 	status, _, _ = r.do("GET", "/api/v1/recordings/latest/contract", nil)

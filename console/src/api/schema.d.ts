@@ -394,9 +394,7 @@ export interface paths {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                application: string;
-            };
+            path?: never;
             cookie?: never;
         };
         /** The contract that the service holds for an application */
@@ -435,10 +433,7 @@ export interface paths {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                /** @description An id, the beginning of one, or latest. */
-                recording: components["parameters"]["Recording"];
-            };
+            path?: never;
             cookie?: never;
         };
         /** A recording, held against the contract of its application */
