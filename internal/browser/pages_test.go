@@ -79,7 +79,7 @@ func allPages(finding, scope string) [][2]string {
 		{"/recordings", "[data-recording]"}, {at, "canvas"}, {at + "/findings", "[data-finding]"}, {at + "/findings/" + finding, "[data-evidence]"},
 		{at + "/sharing", "[data-board-row]"}, {at + "/scopes", "canvas"}, {at + "/scopes/" + scope, "[data-construction]"},
 		{at + "/registrations", "[data-registration]"}, {at + "/registrations?view=graph", "[data-wiring]"}, {at + "/disposal", "canvas"},
-		{at + "/keys", "[data-key]"}, {at + "/layers", "[data-layer]"}, {at + "/costs", "[data-cost]"}, {at + "/instances/27", "dl"},
+		{at + "/keys", "[data-key]"}, {at + "/layers", "[data-layer]"}, {at + "/costs", "[data-cost]"}, {at + "/contract", "[data-none]"}, {at + "/instances/27", "dl"},
 		{"/compare?b=latest", "[data-compared]"}, {"/record", "h1"}, {"/settings", "[data-rule]"},
 	}
 }
@@ -398,4 +398,38 @@ func TestNames(t *testing.T) {
 	for id, name := range shown() {
 		assert.Equal(t, full[id], name)
 	}
+}
+
+// A contract is drafted, tried, held and broken on its page, and the overview tells of it.
+func TestContractPage(t *testing.T) {
+	s := demo(t)
+	p := page(t, s, usual)
+	require.NoError(t, p.Go("/recordings/latest/contract"))
+	require.NoError(t, p.Wait("[data-none]"))
+	require.NoError(t, p.Click("[data-none] button"))
+	soon(t, p, `document.querySelector('[data-editor] textarea')?.value.includes('contract: lantern-contract/1')`)
+	button := func(label string) string {
+		return fmt.Sprintf(`[...document.querySelectorAll('[data-editor] button')].find((b) => b.textContent.includes(%q)).click()`, label)
+	}
+	write := func(change string) {
+		require.NoError(t, p.Run(`{ const t = document.querySelector('[data-editor] textarea'); t.value = `+change+`; t.dispatchEvent(new Event('input')) }`))
+	}
+
+	// What cannot be read is told with its place.
+	write(`t.value.replace('wiring:', 'wirring:')`)
+	require.NoError(t, p.Run(button("Try it")))
+	soon(t, p, `document.querySelector('[data-editor] [role=alert]')?.textContent.includes('did you mean "wiring"')`)
+
+	// A draft is kept, and one that wants something else is broken.
+	write(`t.value.replace('wirring:', 'wiring:')`)
+	require.NoError(t, p.Run(button("Try it")))
+	soon(t, p, `document.querySelectorAll('[data-clause=kept]').length > 5 && !document.querySelector('[data-clause=broken]')`)
+	write(`t.value.replace('wiring:', 'wiring:\n  - {service: "*", key: "*", implementation: NobodyHasThis}')`)
+	require.NoError(t, p.Run(button("Have the service hold it")))
+	soon(t, p, `!document.querySelector('[data-editor]') && document.querySelectorAll('[data-clause=broken]').length === 1`)
+	require.NoError(t, p.Click("[data-status=kept]"))
+	soon(t, p, `location.search.includes('only=kept') && !document.querySelector('[data-clause=broken]')`)
+	require.NoError(t, p.Go("/recordings/latest"))
+	soon(t, p, `document.querySelector('[data-contract]')?.textContent.includes('broken in 1 clause')`)
+	assert.Empty(t, p.Faults())
 }

@@ -70,6 +70,9 @@ export type ViewAnswer<W extends ViewName> = Asked<W> extends { responses: { 200
 export type ViewQuery<W extends ViewName> = (Asked<W> extends { parameters: { query?: infer Q } } ? ([NonNullable<Q>] extends [never] ? unknown : NonNullable<Q>) : unknown) &
   (Asked<W> extends { parameters: { path: infer P } } ? Omit<P, 'recording'> : unknown)
 
+// A contract goes to the service as it was written.
+const yaml = { headers: { 'Content-Type': 'application/yaml' }, bodySerializer: (text: unknown) => String(text) }
+
 export const api = {
   signIn: (token: string) => said(http.POST('/api/v1/session', { body: { token } })),
   recordings: (limit: number, offset: number, signal: AbortSignal) => said(http.GET('/api/v1/recordings', { params: { query: { limit, offset } }, signal }), signal),
@@ -89,6 +92,10 @@ export const api = {
   applications: (signal: AbortSignal) => said(http.GET('/api/v1/applications', { signal }), signal),
   analyse: (recording: string) => said(http.POST('/api/v1/recordings/{recording}/analysis', { params: { path: { recording } } })),
   order: (application: string, order: OrderWanted) => said(http.PUT('/api/v1/applications/{application}/order', { params: { path: { application } }, body: order })),
+  contract: (application: string) => said(http.GET('/api/v1/applications/{application}/contract', { params: { path: { application } } })),
+  contractDraft: (recording: string) => said(http.GET('/api/v1/recordings/{recording}/contract/draft', { params: { path: { recording } }, parseAs: 'text' })),
+  checkContract: (recording: string, text: string) => said(http.POST('/api/v1/recordings/{recording}/contract', { params: { path: { recording } }, body: text, ...yaml })),
+  putContract: (application: string, text: string) => said(http.PUT('/api/v1/applications/{application}/contract', { params: { path: { application } }, body: text, ...yaml })),
   rules: (signal: AbortSignal) => said(http.GET('/api/v1/rules', { signal }), signal),
   service: (signal: AbortSignal) => said(http.GET('/api/v1/service', { signal }), signal),
   tokens: (signal: AbortSignal) => said(http.GET('/api/v1/tokens', { signal }), signal),

@@ -3,6 +3,7 @@ import {
   mdiAlertOctagonOutline,
   mdiClockOutline,
   mdiCompareHorizontal,
+  mdiFileSign,
   mdiGraphOutline,
   mdiKeyOutline,
   mdiLayersOutline,
@@ -43,6 +44,7 @@ const views = computed(() => {
     { title: 'Keys', icon: mdiKeyOutline, to: to('keys') },
     { title: 'Layers', icon: mdiLayersOutline, to: to('layers') },
     { title: 'Costs', icon: mdiTimerSandComplete, to: to('costs') },
+    { title: 'Contract', icon: mdiFileSign, to: to('contract') },
     { title: 'Compare', icon: mdiCompareHorizontal, to: { name: 'compare', query: { b: data.value?.id ?? props.recording } } },
   ]
 })

@@ -19,6 +19,14 @@ const here = useHere()!
 const detail = here.detail
 const { data: findings, error, loading, refresh } = useFindings(() => props.recording)
 const { data: disposal } = useView(() => props.recording, 'disposal', () => ({ limit: 5 }))
+// Where the service holds none, there is nothing to say.
+const { data: contract } = useView(() => props.recording, 'contract', () => ({}))
+const agreed = computed(() => {
+  const c = contract.value
+  if (!c) return ''
+  if (c.broken) return `◆ The contract is broken in ${count(c.broken, 'clause', 'clauses')}.`
+  return `✓ The contract is kept${c.not_seen ? `; ${count(c.not_seen, 'clause was', 'clauses were')} not seen` : ''}.`
+})
 
 const first = computed(() => (findings.value ?? []).filter((f) => f.severity === 'error' && !f.because).slice(0, 3))
 const follow = computed(() => (findings.value ?? []).filter((f) => f.because).length)
@@ -57,6 +65,9 @@ const aliveChart = useTemplateRef('aliveChart')
     <PageState :error="error" :loading="loading && !findings" what="the findings" @retry="refresh" />
     <template v-if="detail && findings">
       <p class="sentence" data-sentence>{{ sentence }}</p>
+      <p v-if="contract" class="mb-3" data-contract>
+        <router-link class="app-link" :to="{ name: 'contract', params: { recording } }">{{ agreed }}</router-link>
+      </p>
 
       <section v-if="first.length" class="cards mt-3" aria-label="What to look at first">
         <FindingCard v-for="f in first" :key="f.id" :finding="f" :recording="detail.id" />
