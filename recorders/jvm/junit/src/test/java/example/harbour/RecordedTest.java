@@ -108,6 +108,33 @@ class RecordedTest {
         assertTrue(told.contains("accepted(Recorder): ok"), told::toString);
     }
 
+    static class Agreed {
+        @Test
+        @Recorded(application = "crew", contract = "src/test/resources/crew.yaml")
+        void kept(Recorder recorder) {
+            wireWithACycle(recorder); // which the contract accepts
+        }
+
+        @Test
+        @Recorded(application = "crew", contract = "src/test/resources/crew.yaml")
+        void broken(Recorder recorder) {
+            try (Wiring wiring = new Wiring(recorder)) {
+                wiring.root().get(wiring.provide("TugCrew", Wiring.Kept.TRANSIENT, get -> new Crew()));
+            }
+        }
+    }
+
+    @Test
+    void aBrokenContractFailsATest() {
+        List<String> told = run(Agreed.class);
+        assertTrue(told.contains("kept(Recorder): ok"), told::toString);
+        String broken =
+                told.stream().filter(t -> t.startsWith("broken")).findFirst().orElseThrow();
+        assertTrue(broken.contains("1 finding in target/keenlantern/Agreed.broken.ndjson.gz"), broken);
+        assertTrue(broken.contains("contract/lifetimes"), broken);
+        assertTrue(broken.contains("TugCrew is registered as transient"), broken);
+    }
+
     static class Tides implements AutoCloseable {
         @Override
         public void close() {}

@@ -31,6 +31,12 @@ public @interface Recorded {
     String[] accepted() default {};
 
     /**
+     * A contract's file, which the recording is held against: a broken clause fails the test, and findings that the contract accepts do
+     * not. It is for the application that {@link #application} names.
+     */
+    String contract() default "";
+
+    /**
      * One recording of all tests that say so, checked at the end of the run: for a container that several classes of tests share.
      */
     boolean together() default false;
