@@ -1,0 +1,665 @@
+package replay
+
+import (
+	"cmp"
+	"math"
+	"slices"
+
+	"keenlantern.example/record/event"
+)
+
+// The lifetimes of the trace format.
+const (
+	Singleton   = "singleton"
+	Scoped      = "scoped"
+	Transient   = "transient"
+	PerConsumer = "per-consumer"
+)
+
+// Change is another lifetime or disposer for a registration; what is empty stays as it is.
+type Change struct {
+	Lifetime string
+	Disposer string // "container", "code" or "nobody"
+}
+
+// Plan says what is played again, and how.
+type Plan struct {
+	Changes map[event.RegID]Change
+	Touched map[event.RegID]bool // the changed registrations, and those built for them whose answers can change
+}
+
+// Replay plays one stream. It is not safe for use by several goroutines.
+type Replay struct {
+	plan Plan
+	out  func(*event.Event)
+
+	regs   map[event.RegID]*registration
+	roots  map[event.ContainerID]event.ScopeID
+	scopes map[event.ScopeID]*scope
+	parts  map[event.InstID]*recorded // those that are played again
+	held   map[event.InstID]*holder   // what those that are not were given of them
+	single map[event.RegID]*made
+	per    map[perConsumer]*made
+	recent recent
+	fresh  event.InstID // the latest id that was made up
+	t      int64
+
+	owned   map[event.ContainerID]bool // transient instances end with a scope there
+	unowned map[event.ContainerID]bool // or with none
+}
+
+type registration struct {
+	lifetime   string
+	was        string // as recorded
+	disposer   string
+	disposable bool
+	container  event.ContainerID
+}
+
+// recorded is an instance as it was recorded, from which others are made.
+type recorded struct {
+	ev    *event.Event
+	own   int64 // ns, without what was built meanwhile
+	kept  int64 // ns of what was built meanwhile, within it or what was built for it, and is not played again
+	home  event.ScopeID
+	homed bool // it ends with a scope
+	asked bool
+	used  bool // its id was given to one that was made from it
+	last  *made
+	in    map[event.ScopeID]*made // the latest one by the scope in which it was asked for
+}
+
+// made is an instance as it is made now.
+type made struct {
+	id       event.InstID
+	reg      event.RegID
+	from     *recorded
+	home     event.ScopeID
+	ns       int64
+	disposes bool // by its container
+	disposed bool
+	bound    map[event.InstID]*made // by what was recorded in their place
+}
+
+// holder is an instance that is not played again, with what it was given of those that are.
+type holder struct{ bound map[event.InstID]*made }
+
+type scope struct {
+	made    []*made               // at home in it
+	scoped  map[event.RegID]*made // one of each
+	shift   int64                 // ns by which what happens in it comes later than it was recorded
+	parts   []event.InstID        // recorded in it
+	holders []event.InstID
+}
+
+type perConsumer struct {
+	reg, consumer event.RegID
+	module        string
+}
+
+// freshFrom is where ids that are made up begin: recorders count from 1.
+const freshFrom event.InstID = 1 << 52
+
+// New returns a replay whose events go to out. An event is out's own; others that it is given go through it unchanged.
+func New(plan Plan, out func(*event.Event)) *Replay {
+	r := &Replay{
+		plan: plan, out: out, regs: map[event.RegID]*registration{}, roots: map[event.ContainerID]event.ScopeID{},
+		scopes: map[event.ScopeID]*scope{}, parts: map[event.InstID]*recorded{}, held: map[event.InstID]*holder{},
+		single: map[event.RegID]*made{}, per: map[perConsumer]*made{}, fresh: freshFrom,
+		owned: map[event.ContainerID]bool{}, unowned: map[event.ContainerID]bool{},
+	}
+	r.scopes[0] = &scope{}
+	return r
+}
+
+// Put takes the next recorded event. It may be overwritten afterwards.
+func (r *Replay) Put(ev *event.Event) {
+	r.t = max(r.t, ev.T)
+	switch ev.Kind {
+	case event.Container:
+		r.roots[ev.Container] = ev.Scope
+		r.scope(ev.Scope)
+	case event.Register:
+		ev = r.register(ev)
+	case event.Open:
+		r.scope(ev.Scope)
+	case event.Make:
+		r.make(ev)
+		return
+	case event.Give:
+		if r.give(ev) {
+			return
+		}
+	case event.Use:
+		if r.use(ev) {
+			return
+		}
+	case event.Dispose, event.Forget:
+		if r.ends(ev) {
+			return
+		}
+	case event.Fail:
+		if to := r.parts[ev.To]; to != nil {
+			ev = ev.Clone()
+			ev.To = r.current(to, ev.Scope)
+		}
+	case event.Close:
+		r.close(ev)
+		return
+	case event.Bye:
+		r.Finish()
+	}
+	r.tell(ev)
+}
+
+// Finish says that nothing more will come.
+func (r *Replay) Finish() {
+	for _, s := range r.sorted() {
+		r.unasked(s, r.t)
+	}
+	for _, id := range r.rootScopes() {
+		r.let(r.scopes[id], id, r.t)
+	}
+}
+
+// tell puts out an event that happens in a scope, at the time that it now has.
+func (r *Replay) tell(ev *event.Event) {
+	if s := r.scopes[ev.Scope]; s != nil && s.shift != 0 && ev.Has.Has(event.FScope) {
+		ev = ev.Clone()
+		ev.T += s.shift
+	}
+	r.out(ev)
+}
+
+func (r *Replay) sorted() []*scope {
+	ids := make([]event.ScopeID, 0, len(r.scopes))
+	for id := range r.scopes {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	list := make([]*scope, 0, len(ids))
+	for _, id := range ids {
+		list = append(list, r.scopes[id])
+	}
+	return list
+}
+
+func (r *Replay) rootScopes() []event.ScopeID {
+	ids := []event.ScopeID{0}
+	for _, id := range r.roots {
+		if id != 0 && r.scopes[id] != nil {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	return slices.Compact(ids)
+}
+
+func (r *Replay) scope(id event.ScopeID) *scope {
+	s := r.scopes[id]
+	if s == nil {
+		s = &scope{}
+		r.scopes[id] = s
+	}
+	return s
+}
+
+func (r *Replay) register(ev *event.Event) *event.Event {
+	reg := &registration{lifetime: ev.Lifetime, was: ev.Lifetime, disposer: ev.Disposer, disposable: ev.Disposable, container: ev.Container}
+	r.regs[ev.Reg] = reg
+	change, ok := r.plan.Changes[ev.Reg]
+	if !ok {
+		return ev
+	}
+	ev = ev.Clone()
+	if change.Lifetime != "" {
+		ev.Lifetime = change.Lifetime
+		ev.Has.Set(event.FLifetime)
+		reg.lifetime = change.Lifetime
+	}
+	if change.Disposer != "" {
+		ev.Disposer = change.Disposer
+		ev.Has.Set(event.FDisposer)
+		reg.disposer = change.Disposer
+	}
+	return ev
+}
+
+// root returns the scope with which instances of a registration end that live as long as their container.
+func (r *Replay) root(reg event.RegID) event.ScopeID {
+	if known := r.regs[reg]; known != nil {
+		return r.roots[known.container]
+	}
+	return 0
+}
+
+// homeOf returns the scope with which a recorded instance ends, false where that is none.
+func (r *Replay) homeOf(ev *event.Event) (event.ScopeID, bool) {
+	reg := r.regs[ev.Reg]
+	switch {
+	case ev.Has.Has(event.FOwner):
+		return ev.Owner, !ev.OwnerNull
+	case ev.By == "direct":
+		return 0, false
+	case reg != nil && (reg.was == Singleton || reg.was == PerConsumer || reg.was == "external"):
+		return r.root(ev.Reg), true
+	}
+	return ev.Scope, true
+}
+
+func (r *Replay) make(ev *event.Event) {
+	reg := r.regs[ev.Reg]
+	if reg != nil && reg.was == Transient {
+		if ev.Has.Has(event.FOwner) && ev.OwnerNull {
+			r.unowned[reg.container] = true
+		} else {
+			r.owned[reg.container] = true
+		}
+	}
+	own, kept := ev.NS, int64(0)
+	for _, w := range r.recent.builtFor(ev) {
+		own -= w.ns
+		if part := r.parts[w.id]; part != nil {
+			kept += part.kept
+		} else {
+			kept += w.now
+		}
+	}
+	r.recent.add(ev)
+	if ev.Has.Has(event.FReg) && r.plan.Touched[ev.Reg] && ev.By != "external" {
+		one := &recorded{ev: ev.Clone(), own: max(0, own), kept: kept}
+		one.home, one.homed = r.homeOf(ev)
+		for n := range ev.With {
+			if dep := r.parts[ev.With[n].Inst]; dep != nil {
+				dep.asked = true // by this one, if it is built
+			}
+		}
+		r.parts[ev.Inst] = one
+		s := r.scope(ev.Scope)
+		s.parts = append(s.parts, ev.Inst)
+		s.shift -= one.own // it may not be built, or later
+		return
+	}
+	touched := false
+	for n := range ev.With {
+		touched = touched || r.parts[ev.With[n].Inst] != nil
+	}
+	if !touched {
+		// What was built for it may take longer now, or less.
+		if ns := max(0, own) + kept; ns != ev.NS && own >= 0 {
+			ev = ev.Clone()
+			ev.NS = ns
+			r.recent.takes(ev)
+		}
+		r.tell(ev)
+		return
+	}
+	ev = ev.Clone()
+	home, homed := r.homeOf(ev)
+	if !homed {
+		home = ev.Scope
+	}
+	h := &holder{bound: map[event.InstID]*made{}}
+	built := int64(0)
+	for n := range ev.With {
+		w := &ev.With[n]
+		part := r.parts[w.Inst]
+		if part == nil {
+			continue
+		}
+		m, ns := r.ask(part, request{home: r.asksFrom(part, home), scope: ev.Scope, t: ev.T, consumer: ev.Reg, module: ev.Module})
+		h.bound[w.Inst] = m
+		built += ns
+		w.Inst = m.id
+	}
+	if ev.Has.Has(event.FNS) {
+		ev.NS = max(0, own) + kept + built
+		r.recent.takes(ev)
+	}
+	r.held[ev.Inst] = h
+	in := r.scope(home)
+	in.holders = append(in.holders, ev.Inst)
+	r.tell(ev)
+}
+
+// request is a time that something is asked for.
+type request struct {
+	home     event.ScopeID // the scope that it is resolved from
+	scope    event.ScopeID // the work that is going on
+	t        int64
+	consumer event.RegID
+	module   string
+}
+
+// asksFrom returns the scope that a recorded instance was resolved from. What lived no longer than that tells it; else it is where
+// whoever asked belongs.
+func (r *Replay) asksFrom(part *recorded, consumer event.ScopeID) event.ScopeID {
+	reg := r.regs[part.ev.Reg]
+	if reg != nil && (reg.was == Scoped || reg.was == Transient) && part.homed {
+		return part.home
+	}
+	return consumer
+}
+
+// ask answers a request for what was answered by part when it was recorded. It returns the ns that were spent on building.
+func (r *Replay) ask(part *recorded, q request) (*made, int64) {
+	part.asked = true
+	reg := r.regs[part.ev.Reg]
+	lifetime := Transient
+	if reg != nil {
+		lifetime = reg.lifetime
+	}
+	var m *made
+	keep := func(*made) {}
+	home := q.home
+	switch lifetime {
+	case Singleton, "external":
+		home = r.root(part.ev.Reg)
+		m = r.single[part.ev.Reg]
+		keep = func(m *made) { r.single[part.ev.Reg] = m }
+	case PerConsumer:
+		home = r.root(part.ev.Reg)
+		key := perConsumer{part.ev.Reg, q.consumer, q.module}
+		if q.module != "" {
+			key.consumer = 0
+		}
+		m = r.per[key]
+		keep = func(m *made) { r.per[key] = m }
+	case Scoped:
+		in := r.scope(home)
+		m = in.scoped[part.ev.Reg]
+		keep = func(m *made) {
+			if in.scoped == nil {
+				in.scoped = map[event.RegID]*made{}
+			}
+			in.scoped[part.ev.Reg] = m
+		}
+	}
+	built := int64(0)
+	if m == nil {
+		m = r.build(part, home, lifetime, q)
+		built = m.ns
+		keep(m)
+	}
+	part.last = m
+	if part.in == nil {
+		part.in = map[event.ScopeID]*made{}
+	}
+	part.in[q.scope] = m
+	return m, built
+}
+
+// build makes an instance from a recorded one.
+func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q request) *made {
+	ev := part.ev.Clone()
+	first := !part.used
+	part.used = true
+	m := &made{id: ev.Inst, reg: ev.Reg, from: part, home: home, ns: part.own, bound: map[event.InstID]*made{}}
+	ev.T = q.t
+	if !first {
+		r.fresh++
+		m.id, ev.Inst = r.fresh, r.fresh
+	}
+	for n := range ev.With {
+		w := &ev.With[n]
+		dep := r.parts[w.Inst]
+		if dep == nil {
+			continue
+		}
+		from := home
+		if home == part.home {
+			from = r.asksFrom(dep, home)
+		}
+		d, ns := r.ask(dep, request{home: from, scope: q.scope, t: q.t, consumer: ev.Reg, module: ev.Module})
+		m.bound[w.Inst] = d
+		m.ns += ns
+		w.Inst = d.id
+	}
+	if ev.Has.Has(event.FNS) {
+		ev.NS = m.ns
+	}
+	ev.Scope = q.scope
+	ev.Has.Set(event.FScope)
+	r.scope(q.scope).shift += part.own
+	reg := r.regs[ev.Reg]
+	if first && reg != nil && reg.lifetime == reg.was && home == part.home {
+		// It is made as it was.
+	} else {
+		ev.Has.Set(event.FOwner)
+		ev.Owner, ev.OwnerNull = home, false
+		if lifetime == Transient && reg != nil && r.unowned[reg.container] && !r.owned[reg.container] {
+			ev.OwnerNull = true
+		}
+	}
+	change := r.plan.Changes[ev.Reg]
+	if change.Disposer != "" {
+		ev.Disposer = change.Disposer
+		ev.Has.Set(event.FDisposer)
+	}
+	disposable := ev.Disposable
+	disposer := ev.Disposer
+	if reg != nil {
+		disposable = disposable || reg.disposable && !ev.Has.Has(event.FDisposable)
+		if disposer == "" {
+			disposer = reg.disposer
+		}
+	}
+	m.disposes = disposable && (disposer == "" || disposer == "container") && !ev.OwnerNull
+	if !ev.OwnerNull {
+		in := r.scope(home)
+		in.made = append(in.made, m)
+	}
+	r.tell(ev)
+	return m
+}
+
+// unasked answers what nobody was seen to ask for: the application's code, or the container itself, has.
+func (r *Replay) unasked(s *scope, t int64) {
+	for _, id := range s.parts {
+		part := r.parts[id]
+		if part == nil || part.asked {
+			continue
+		}
+		home := part.home
+		if !part.homed {
+			home = part.ev.Scope
+		}
+		r.ask(part, request{home: home, scope: part.ev.Scope, t: min(t, part.ev.T), consumer: 0, module: part.ev.Module})
+	}
+}
+
+func (r *Replay) give(ev *event.Event) bool {
+	part, to := r.parts[ev.Inst], r.parts[ev.To]
+	if part == nil && to == nil {
+		return false
+	}
+	ev = ev.Clone()
+	if part != nil {
+		home := ev.Scope
+		if ev.To != 0 && (ev.How == "property" || ev.How == "method") {
+			home = r.asksFrom(part, home)
+		} else if reg := r.regs[part.ev.Reg]; reg != nil && reg.was != reg.lifetime {
+			home = ev.Scope
+		} else {
+			home = r.asksFrom(part, home)
+		}
+		m, _ := r.ask(part, request{home: home, scope: ev.Scope, t: ev.T})
+		if h := r.held[ev.To]; h != nil {
+			h.bound[ev.Inst] = m
+		}
+		if to != nil && to.last != nil {
+			to.last.bound[ev.Inst] = m
+		}
+		ev.Inst = m.id
+	}
+	if to != nil {
+		ev.To = r.current(to, ev.Scope)
+	}
+	r.tell(ev)
+	return true
+}
+
+// current returns the id of what stands for a recorded instance in a scope, 0 for none.
+func (r *Replay) current(part *recorded, scope event.ScopeID) event.InstID {
+	if m := r.standsFor(part, scope); m != nil {
+		return m.id
+	}
+	return 0
+}
+
+func (r *Replay) standsFor(part *recorded, scope event.ScopeID) *made {
+	if m := part.in[scope]; m != nil {
+		return m
+	}
+	return part.last
+}
+
+func (r *Replay) use(ev *event.Event) bool {
+	part, user := r.parts[ev.Inst], r.parts[ev.User]
+	if part == nil && user == nil {
+		return false
+	}
+	ev = ev.Clone()
+	var by *made
+	if user != nil {
+		if by = r.standsFor(user, ev.Scope); by != nil {
+			ev.User = by.id
+		}
+	}
+	if part != nil {
+		var m *made
+		if by != nil {
+			m = by.bound[ev.Inst]
+		} else if h := r.held[ev.User]; h != nil {
+			m = h.bound[ev.Inst]
+		}
+		if m == nil {
+			m = r.standsFor(part, ev.Scope)
+		}
+		if m == nil {
+			m, _ = r.ask(part, request{home: r.asksFrom(part, ev.Scope), scope: ev.Scope, t: ev.T})
+		}
+		ev.Inst = m.id
+	}
+	r.tell(ev)
+	return true
+}
+
+// ends takes a disposal, or that something is gone. What the code of the application does stays; what the container did is done again
+// when the new homes close.
+func (r *Replay) ends(ev *event.Event) bool {
+	part := r.parts[ev.Inst]
+	if part == nil {
+		delete(r.held, ev.Inst)
+		return false
+	}
+	m := r.standsFor(part, ev.Scope)
+	if m == nil || m.disposed {
+		return true
+	}
+	same := m.from == part && m.home == part.home
+	code := ev.By == "code"
+	if !same && !code {
+		return true
+	}
+	if !same && m.home == r.root(m.reg) && ev.Kind == event.Forget {
+		return true // it lives on
+	}
+	ev = ev.Clone()
+	ev.Inst = m.id
+	if ev.State == "" || ev.State == "done" || ev.State == "failed" || ev.Kind == event.Forget {
+		m.disposed = true
+	}
+	r.tell(ev)
+	return true
+}
+
+// let disposes what is at home in a scope, the latest first, as containers do.
+func (r *Replay) let(s *scope, id event.ScopeID, t int64) {
+	for n := len(s.made) - 1; n >= 0; n-- {
+		m := s.made[n]
+		if !m.disposes || m.disposed {
+			continue
+		}
+		m.disposed = true
+		r.tell(&event.Event{
+			Kind: event.Dispose, T: t, Inst: m.id, Scope: id, By: "container",
+			Has: event.Of(event.FInst, event.FScope, event.FBy),
+		})
+	}
+}
+
+func (r *Replay) close(ev *event.Event) {
+	s := r.scopes[ev.Scope]
+	if s == nil {
+		r.tell(ev)
+		return
+	}
+	r.unasked(s, ev.T)
+	r.let(s, ev.Scope, ev.T)
+	for _, id := range s.parts {
+		if part := r.parts[id]; part != nil && part.homed && part.home == ev.Scope && (part.last == nil || part.last.home == ev.Scope) {
+			delete(r.parts, id)
+		}
+	}
+	for _, id := range s.holders {
+		delete(r.held, id)
+	}
+	r.tell(ev)
+	delete(r.scopes, ev.Scope)
+}
+
+// recent remembers the latest makes, to know what was built within what.
+type recent struct {
+	ring [4096]span
+	at   map[event.InstID]int
+	n    int
+
+	inside []span
+}
+
+type span struct {
+	id    event.InstID
+	t, ns int64 // as recorded
+	now   int64 // ns, as it is played
+}
+
+func (r *recent) add(ev *event.Event) {
+	if r.at == nil {
+		r.at = make(map[event.InstID]int, len(r.ring))
+	}
+	slot := &r.ring[r.n%len(r.ring)]
+	if r.n >= len(r.ring) && r.at[slot.id] == r.n-len(r.ring) {
+		delete(r.at, slot.id)
+	}
+	*slot = span{ev.Inst, ev.T, ev.NS, ev.NS}
+	r.at[ev.Inst] = r.n
+	r.n++
+}
+
+// takes notes how long the latest make takes now.
+func (r *recent) takes(ev *event.Event) { r.ring[(r.n-1)%len(r.ring)].now = ev.NS }
+
+// builtFor returns what ev was given that was built within its construction, but not within that of another one of them.
+func (r *recent) builtFor(ev *event.Event) []span {
+	r.inside = r.inside[:0]
+	for n := range ev.With {
+		at, ok := r.at[ev.With[n].Inst]
+		if !ok || ev.NS == 0 {
+			continue
+		}
+		s := r.ring[at%len(r.ring)]
+		if s.id == ev.With[n].Inst && s.t <= ev.T && s.t-s.ns >= ev.T-ev.NS && !slices.Contains(r.inside, s) {
+			r.inside = append(r.inside, s)
+		}
+	}
+	slices.SortFunc(r.inside, func(a, b span) int { return cmp.Or(cmp.Compare(a.t-a.ns, b.t-b.ns), cmp.Compare(b.t, a.t)) })
+	kept, until := r.inside[:0], int64(math.MinInt64)
+	for _, s := range r.inside {
+		if s.t > until {
+			kept = append(kept, s)
+			until = s.t
+		}
+	}
+	return kept
+}
