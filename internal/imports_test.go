@@ -34,7 +34,9 @@ var mayImport = map[string]string{
 		"internal/core/facts internal/core/meter internal/core/derive internal/core/freeze",
 	"internal/core/conform":    "record/event internal/core/finding internal/core/ledger internal/core/reader internal/core/rules",
 	"internal/core/views":      "record/event internal/core/finding internal/core/nest internal/core/rules internal/core/derive internal/core/engine",
-	"internal/core/contract":   "internal/core/finding internal/core/derive internal/core/engine internal/core/views",
+	"internal/core/patterns":   "",
+	"internal/core/replay":     "record/event internal/core/finding internal/core/patterns internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views",
+	"internal/core/contract":   "internal/core/patterns internal/core/finding internal/core/derive internal/core/engine internal/core/views",
 	"internal/store":           "",
 	"internal/store/sqlite":    "internal/store",
 	"internal/store/storetest": "internal/store",
@@ -42,11 +44,11 @@ var mayImport = map[string]string{
 	"internal/access":          "internal/core/ids internal/core/views internal/store",
 	"internal/otlp":            "",
 	"internal/control":         "internal/core/views",
-	"internal/service":         "docs internal/access internal/control internal/otlp internal/core/finding internal/core/contract internal/core/engine internal/core/views internal/ingest internal/store",
+	"internal/service":         "docs internal/access internal/control internal/otlp internal/core/finding internal/core/replay internal/core/contract internal/core/engine internal/core/views internal/ingest internal/store",
 	"internal/client":          "internal/core/views",
-	"internal/report":          "internal/core/conform internal/core/finding internal/core/derive internal/core/contract internal/core/engine internal/core/views",
+	"internal/report":          "internal/core/conform internal/core/finding internal/core/derive internal/core/replay internal/core/contract internal/core/engine internal/core/views",
 	"internal/cli": "recorders console demo/harbour record record/event internal/access internal/control internal/core/conform internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
-		"internal/core/contract internal/core/engine " +
+		"internal/core/replay internal/core/contract internal/core/engine " +
 		"internal/core/views internal/store internal/store/sqlite internal/ingest internal/service internal/client internal/report",
 	"internal/browser":               "",
 	"internal/browser/screenshots":   "internal/browser internal/core/views",

@@ -61,6 +61,7 @@ func commands() []command {
 		{"layers", "show decorators, who is given which, and how many calls reach each", layers},
 		{"costs", "show what constructing instances costs", costs},
 		{"contract", "draft a contract of an application's wiring, and check recordings against it", contracts},
+		{"whatif", "tell what other lifetimes would save, and what they would break", whatif},
 		{"compare", "compare two recordings", compare},
 		{"export", "write a recording's trace to a file", export},
 		{"pin", "keep a recording from being deleted, and name it", pin},

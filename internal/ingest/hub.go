@@ -64,6 +64,9 @@ func atOnce() int64 { return int64(max(2, runtime.GOMAXPROCS(0))) }
 // maxRunners bounds how many live streams are loaded at once.
 const maxRunners = 1000
 
+// Settings returns what recordings are analysed with.
+func (h *Hub) Settings() rules.Settings { return h.set }
+
 // New returns a Hub on a store, whose rules go by set. It starts no goroutine until a stream is loaded.
 func New(s store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	ctx, stop := context.WithCancel(context.Background())

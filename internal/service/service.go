@@ -49,6 +49,7 @@ type service struct {
 	unzip   *zstd.Decoder
 	news    news
 	signIns *attempts
+	answers answers
 }
 
 // New returns the handler of the whole service.
@@ -102,6 +103,7 @@ func (s *service) routes(g *gin.Engine) {
 	s.viewRoutes(api)
 	s.controlRoutes(api)
 	s.contractRoutes(api)
+	s.whatifRoutes(api)
 	s.housekeepingRoutes(api)
 	s.accessRoutes(api)
 	api.GET("/live", s.do(s.getLive))

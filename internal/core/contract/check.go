@@ -11,6 +11,7 @@ import (
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/patterns"
 	"keenlantern.example/internal/core/views"
 )
 
@@ -192,7 +193,7 @@ type court struct {
 }
 
 func newCourt(c *Contract, src *views.Source) *court {
-	j := &court{src: src, s: src.State(), file: c.Name, names: shorten(allNames(src.State())), known: map[string][]string{}, told: map[string]bool{}}
+	j := &court{src: src, s: src.State(), file: c.Name, names: patterns.Shorten(allNames(src.State())), known: map[string][]string{}, told: map[string]bool{}}
 	add := func(kind, name string) {
 		if name != "" && !slices.Contains(j.known[kind], name) {
 			j.known[kind] = append(j.known[kind], name)
@@ -229,10 +230,10 @@ func (j *court) short(name string) string { return cmp.Or(j.names[name], name) }
 
 // is tells whether a pattern means a name of some kind. A pattern that could mean several is told once.
 func (j *court) is(c *Clause, kind, pattern, name string) bool {
-	if !fits(pattern, name) {
+	if !patterns.Fits(pattern, name) {
 		return false
 	}
-	found, clear := among(pattern, j.known[kind])
+	found, clear := patterns.Among(pattern, j.known[kind])
 	if !clear && !j.told[kind+pattern] {
 		j.told[kind+pattern] = true
 		j.unclear = append(j.unclear, &Mistake{j.file, c.Line, c.Column, fmt.Sprintf("%q could be %s; write more of the name", pattern, list(found, "or"))})
@@ -247,7 +248,7 @@ func (j *court) key(pattern, key *string) bool {
 	case key == nil:
 		return *pattern == "*"
 	}
-	return glob(*pattern, *key)
+	return patterns.Glob(*pattern, *key)
 }
 
 // registrations returns those that a clause is about.

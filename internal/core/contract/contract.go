@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"keenlantern.example/internal/core/patterns"
 )
 
 // Format names the shape of a contract file.
@@ -34,7 +36,7 @@ const (
 	Never     Kind = "never"     // what must not be handed out
 )
 
-// Clause is one thing that was agreed on. Which fields are set depends on its kind. Names are patterns: see names.go.
+// Clause is one thing that was agreed on. Which fields are set depends on its kind. Names are patterns: see docs/contract.md.
 type Clause struct {
 	Kind   Kind
 	Line   int // in the file, from 1
@@ -162,7 +164,7 @@ func (c *Clause) limit(service string) string {
 // In tells whether a list of environments, or none for all, has one.
 func In(list []string, environment string) bool {
 	for _, e := range list {
-		if fits(e, environment) {
+		if patterns.Fits(e, environment) {
 			return true
 		}
 	}

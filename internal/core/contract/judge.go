@@ -9,18 +9,19 @@ import (
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/patterns"
 )
 
 // scopes: at least so many of a name were recorded.
 func (v *verdict) scopes() {
 	n := int64(0)
 	for _, c := range v.j.s.Costs {
-		if c.Kind != "root" && fits(v.c.Scope, c.Name) {
+		if c.Kind != "root" && patterns.Fits(v.c.Scope, c.Name) {
 			n += c.Scopes
 		}
 	}
 	for _, o := range v.j.s.Open {
-		if fits(v.c.Scope, o.Name) {
+		if patterns.Fits(v.c.Scope, o.Name) {
 			n++
 		}
 	}
@@ -103,7 +104,7 @@ func (v *verdict) consumes(s *derive.State, consumer int, direct, entry string) 
 		r := &s.Registrations[consumer]
 		return v.j.is(c, "consumer", c.Consumer, r.Impl) || v.j.is(c, "service", c.Consumer, r.Service)
 	}
-	return direct != "" && v.j.is(c, "consumer", c.Consumer, direct) || entry != "" && glob(c.Consumer, entry)
+	return direct != "" && v.j.is(c, "consumer", c.Consumer, direct) || entry != "" && patterns.Glob(c.Consumer, entry)
 }
 
 // misgiven says what somebody is given where that is not what was agreed on, "" where it is.
@@ -290,7 +291,7 @@ func (v *verdict) limits() {
 	v.why = "Nothing of it was recorded."
 	if c.Open > 0 {
 		for _, cost := range s.Costs {
-			if cost.Kind == "root" || !fits(c.Scope, cost.Name) {
+			if cost.Kind == "root" || !patterns.Fits(c.Scope, cost.Name) {
 				continue
 			}
 			v.most(cost.Most)
@@ -315,7 +316,7 @@ func (v *verdict) limits() {
 		return
 	}
 	for _, cost := range s.Costs {
-		if cost.Kind == "root" || c.Scope != "" && !fits(c.Scope, cost.Name) {
+		if cost.Kind == "root" || c.Scope != "" && !patterns.Fits(c.Scope, cost.Name) {
 			continue
 		}
 		for k := range cost.Regs {

@@ -11,6 +11,8 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"keenlantern.example/internal/core/patterns"
 )
 
 // A Mistake is something in a contract file that cannot be meant.
@@ -98,7 +100,7 @@ func (d *decoder) mapping(n ast.Node, what string, known fields) map[string]bool
 		read, ok := known[name]
 		switch {
 		case !ok:
-			near := nearest(name, names(known))
+			near := patterns.Nearest(name, names(known))
 			if near != "" {
 				d.wrong(v.Key, "%s has no %q; did you mean %q?", what, name, near)
 			} else {
@@ -210,7 +212,7 @@ func (d *decoder) word(what string, into *string, words ...string) func(ast.Node
 		}
 		if !slices.Contains(words, s) {
 			text := fmt.Sprintf("%s is %s, not %q", what, list(words, "or"), s)
-			if near := nearest(s, words); near != "" {
+			if near := patterns.Nearest(s, words); near != "" {
 				text = fmt.Sprintf("%s is %s; %q is like %q", what, list(words, "or"), s, near)
 			}
 			d.wrong(n, "%s", text)

@@ -77,6 +77,7 @@ func (m *merger) add(s *State, offset int64) {
 	out.OpenCount += s.OpenCount
 	out.Ended = (out.Ended || len(out.Registrations) == 0) && s.Ended
 	out.AliveMore = out.AliveMore || s.AliveMore
+	out.SharedSeen = (out.SharedSeen || len(out.Registrations) == 0) && s.SharedSeen
 	out.WithSeen, out.UseSeen, out.DisposalSeen = out.WithSeen || s.WithSeen, out.UseSeen || s.UseSeen, out.DisposalSeen || s.DisposalSeen
 	to := m.registrations(s)
 	index := func(n int) int {

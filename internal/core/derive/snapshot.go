@@ -18,7 +18,7 @@ func (t *Tracker) State() *State {
 		T: w.T, Lines: w.Line, Ended: w.Ended, Scopes: w.ScopesOpened, Weight: w.ScopeWeight,
 		Registrations: []Registration{}, Handouts: []Handout{}, Failures: []Failure{}, Costs: []Cost{}, Open: []Scope{},
 		Steps: []Step{}, Alive: []Instance{}, Places: slices.Clone(t.places), Chunks: slices.Clone(t.log.info),
-		WithSeen: w.Sees&ledger.SeesWith != 0, UseSeen: w.Sees&ledger.SeesUse != 0, DisposalSeen: w.Sees&ledger.SeesDispose != 0,
+		WithSeen: w.Sees&ledger.SeesWith != 0, SharedSeen: w.Sees&ledger.SeesShared != 0, UseSeen: w.Sees&ledger.SeesUse != 0, DisposalSeen: w.Sees&ledger.SeesDispose != 0,
 	}
 	if s.Places == nil {
 		s.Places = []Place{}

@@ -21,14 +21,15 @@ type State struct {
 	Failures      []Failure      `json:"failures"`
 	Costs         []Cost         `json:"costs"`
 	Buckets       Buckets        `json:"buckets"`
-	Open          []Scope        `json:"open"`       // the ones open longest, oldest first
-	OpenCount     int64          `json:"open_count"` // all of them
-	Steps         []Step         `json:"steps"`      // the latest disposals, in order
-	Alive         []Instance     `json:"alive"`      // those at home in a root, the oldest first
-	AliveMore     bool           `json:"alive_more"` // there are more than are listed
-	Places        []Place        `json:"places"`     // where instances were made
-	Chunks        []ChunkInfo    `json:"chunks"`     // of the log of scopes
-	WithSeen      bool           `json:"with_seen"`  // the recorder sees who was given what
+	Open          []Scope        `json:"open"`        // the ones open longest, oldest first
+	OpenCount     int64          `json:"open_count"`  // all of them
+	Steps         []Step         `json:"steps"`       // the latest disposals, in order
+	Alive         []Instance     `json:"alive"`       // those at home in a root, the oldest first
+	AliveMore     bool           `json:"alive_more"`  // there are more than are listed
+	Places        []Place        `json:"places"`      // where instances were made
+	Chunks        []ChunkInfo    `json:"chunks"`      // of the log of scopes
+	WithSeen      bool           `json:"with_seen"`   // the recorder sees who was given what
+	SharedSeen    bool           `json:"shared_seen"` // and hand-outs of what was there already
 	UseSeen       bool           `json:"use_seen"`
 	DisposalSeen  bool           `json:"disposal_seen"`
 }

@@ -26,6 +26,7 @@ type Change struct {
 type Plan struct {
 	Changes map[event.RegID]Change
 	Touched map[event.RegID]bool // the changed registrations, and those built for them whose answers can change
+	Left    map[event.RegID]bool // those whose instances the container was never seen to dispose, though they ended
 }
 
 // Replay plays one stream. It is not safe for use by several goroutines.
@@ -66,6 +67,7 @@ type recorded struct {
 	asked bool
 	used  bool // its id was given to one that was made from it
 	last  *made
+	same  *made                   // the one that is made as it was recorded, if there is one
 	in    map[event.ScopeID]*made // the latest one by the scope in which it was asked for
 }
 
@@ -158,7 +160,9 @@ func (r *Replay) Finish() {
 		r.unasked(s, r.t)
 	}
 	for _, id := range r.rootScopes() {
-		r.let(r.scopes[id], id, r.t)
+		if s := r.scopes[id]; s != nil { // it has not been closed
+			r.let(s, id, r.t)
+		}
 	}
 }
 
@@ -422,8 +426,9 @@ func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q re
 	ev.Has.Set(event.FScope)
 	r.scope(q.scope).shift += part.own
 	reg := r.regs[ev.Reg]
-	if first && reg != nil && reg.lifetime == reg.was && home == part.home {
-		// It is made as it was.
+	asItWas := first && reg != nil && reg.lifetime == reg.was && home == part.home
+	if asItWas {
+		part.same = m
 	} else {
 		ev.Has.Set(event.FOwner)
 		ev.Owner, ev.OwnerNull = home, false
@@ -444,7 +449,14 @@ func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q re
 			disposer = reg.disposer
 		}
 	}
-	m.disposes = disposable && (disposer == "" || disposer == "container") && !ev.OwnerNull
+	// What became of one that is made as it was has been recorded.
+	m.disposes = !asItWas && disposable && (disposer == "" || disposer == "container") && !ev.OwnerNull
+	if r.plan.Left[ev.Reg] && change.Disposer == "" {
+		m.disposes = false
+	}
+	if asItWas && change.Disposer == "container" {
+		m.disposes = true
+	}
 	if !ev.OwnerNull {
 		in := r.scope(home)
 		in.made = append(in.made, m)
@@ -553,12 +565,18 @@ func (r *Replay) ends(ev *event.Event) bool {
 		delete(r.held, ev.Inst)
 		return false
 	}
-	m := r.standsFor(part, ev.Scope)
+	code := ev.By == "code"
+	m := part.same
+	if code || m == nil {
+		m = r.standsFor(part, ev.Scope)
+	}
 	if m == nil || m.disposed {
 		return true
 	}
-	same := m.from == part && m.home == part.home
-	code := ev.By == "code"
+	same := m == part.same
+	if change := r.plan.Changes[m.reg]; change.Disposer != "" && code != (change.Disposer == "code") {
+		return true // that is another one's business now
+	}
 	if !same && !code {
 		return true
 	}

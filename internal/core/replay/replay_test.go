@@ -217,31 +217,39 @@ func TestReplayIsRight(t *testing.T) {
 	changed := 0
 	for round := range 5000 {
 		w := invent(r)
-		reg := r.IntN(len(w.lifetimes))
-		to := []string{replay.Singleton, replay.Scoped, replay.Transient}[r.IntN(3)]
-		if to == w.lifetimes[reg] {
+		before := slices.Clone(w.lifetimes)
+		after := slices.Clone(w.lifetimes)
+		plan := replay.Plan{Changes: map[event.RegID]replay.Change{}}
+		var regs []int
+		for range 1 + r.IntN(2) { // one, or several at once
+			reg, to := r.IntN(len(after)), []string{replay.Singleton, replay.Scoped, replay.Transient}[r.IntN(3)]
+			if to == before[reg] || slices.Contains(regs, reg) {
+				continue
+			}
+			regs, after[reg] = append(regs, reg), to
+			plan.Changes[event.RegID(reg+1)] = replay.Change{Lifetime: to}
+		}
+		if len(regs) == 0 {
 			continue
 		}
 		changed++
+		plan.Touched = touched(w, regs...)
 		recorded := w.run()
-		plan := replay.Plan{Changes: map[event.RegID]replay.Change{event.RegID(reg + 1): {Lifetime: to}}, Touched: touched(w, reg)}
 		var played []*event.Event
 		p := replay.New(plan, func(ev *event.Event) { played = append(played, ev.Clone()) })
 		for _, ev := range recorded {
 			p.Put(ev)
 		}
-		was := w.lifetimes[reg]
-		w.lifetimes[reg] = to
+		w.lifetimes = after
 		want := summary(w.run())
 		if got := summary(played); !slices.Equal(want, got) {
-			w.lifetimes[reg] = was
 			for _, ev := range recorded {
 				t.Logf("recorded %s t=%d ns=%d inst=%d reg=%d scope=%d owner=%d with=%v", ev.Kind, ev.T, ev.NS, ev.Inst, ev.Reg, ev.Scope, ev.Owner, ev.With)
 			}
 			for _, ev := range played {
 				t.Logf("played   %s t=%d ns=%d inst=%d reg=%d scope=%d owner=%d with=%v", ev.Kind, ev.T, ev.NS, ev.Inst, ev.Reg, ev.Scope, ev.Owner, ev.With)
 			}
-			require.Equal(t, want, got, "round %d: %s from %s to %s, needs %v, lifetimes %v", round, name(reg), was, to, w.needs, w.lifetimes)
+			require.Equal(t, want, got, "round %d: needs %v, from %v to %v", round, w.needs, before, after)
 		}
 	}
 	assert.Greater(t, changed, 2000)

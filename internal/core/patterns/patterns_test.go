@@ -1,4 +1,4 @@
-package contract
+package patterns
 
 import (
 	"strings"
@@ -20,7 +20,7 @@ func TestFits(t *testing.T) {
 		{"Fake*", "office.NoFake", false}, {"*", "anything.at.all", true}, {"GET /tides/*", "GET /tides/{gauge}", true},
 		{"a*b*c", "axxbyyc", true}, {"a*b*c", "axxbyy", false}, {"*a*a*a*a*a*a*a*b", strings.Repeat("a", 2000), false},
 	} {
-		assert.Equal(t, one.fits, fits(one.pattern, one.name), "%s of %s", one.pattern, one.name)
+		assert.Equal(t, one.fits, Fits(one.pattern, one.name), "%s of %s", one.pattern, one.name)
 	}
 }
 
@@ -40,8 +40,8 @@ func TestShorten(t *testing.T) {
 				names = append(names, name)
 			}
 		}
-		for name, short := range shorten(names) {
-			if found, clear := among(short, names); !strings.Contains(short, "*") && (!clear || len(found) != 1 || found[0] != name) {
+		for name, short := range Shorten(names) {
+			if found, clear := Among(short, names); !strings.Contains(short, "*") && (!clear || len(found) != 1 || found[0] != name) {
 				t.Logf("%q for %q means %q among %q", short, name, found, names)
 				return false
 			}
@@ -53,7 +53,7 @@ func TestShorten(t *testing.T) {
 
 func TestNearest(t *testing.T) {
 	known := []string{"implementation", "service", "key"}
-	assert.Equal(t, "implementation", nearest("implementaton", known))
-	assert.Equal(t, "key", nearest("kye", []string{"key"}))
-	assert.Empty(t, nearest("weather", known))
+	assert.Equal(t, "implementation", Nearest("implementaton", known))
+	assert.Equal(t, "key", Nearest("kye", []string{"key"}))
+	assert.Empty(t, Nearest("weather", known))
 }

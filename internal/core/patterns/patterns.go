@@ -1,4 +1,5 @@
-package contract
+// Package patterns matches the names of services, implementations and scopes as people write them.
+package patterns
 
 import (
 	"cmp"
@@ -9,25 +10,25 @@ import (
 // separators stand between the parts of a name: packages, folders, enclosing types, in the languages that are recorded.
 const separators = `./\:$#`
 
-// fits tells whether a pattern is a name's: the whole of it, or the last parts of it. A * stands for any text.
-func fits(pattern, name string) bool {
-	if glob(pattern, name) {
+// Fits tells whether a pattern is a name's: the whole of it, or the last parts of it. A * stands for any text.
+func Fits(pattern, name string) bool {
+	if Glob(pattern, name) {
 		return true
 	}
 	bare := strings.TrimLeft(name, "*[]&")
-	if bare != name && glob(pattern, bare) {
+	if bare != name && Glob(pattern, bare) {
 		return true
 	}
 	for n := range len(bare) {
-		if strings.IndexByte(separators, bare[n]) >= 0 && n+1 < len(bare) && glob(pattern, bare[n+1:]) {
+		if strings.IndexByte(separators, bare[n]) >= 0 && n+1 < len(bare) && Glob(pattern, bare[n+1:]) {
 			return true
 		}
 	}
 	return false
 }
 
-// glob tells whether a pattern is the whole of a text. It takes time in proportion to the product of both at most.
-func glob(pattern, text string) bool {
+// Glob tells whether a pattern is the whole of a text. It takes time in proportion to the product of both at most.
+func Glob(pattern, text string) bool {
 	p, t, star, back := 0, 0, -1, 0
 	for t < len(text) {
 		switch {
@@ -47,23 +48,23 @@ func glob(pattern, text string) bool {
 	return strings.Trim(pattern[p:], "*") == ""
 }
 
-// among returns which of some names a pattern means. Without a * it means one; where it could be several, these are returned with
+// Among returns which of some names a pattern means. Without a * it means one; where it could be several, these are returned with
 // false.
-func among(pattern string, names []string) ([]string, bool) {
+func Among(pattern string, names []string) ([]string, bool) {
 	var found []string
 	for _, name := range names {
 		if name == pattern {
 			return []string{name}, true
 		}
-		if fits(pattern, name) {
+		if Fits(pattern, name) {
 			found = append(found, name)
 		}
 	}
 	return found, len(found) < 2 || strings.Contains(pattern, "*")
 }
 
-// shorten returns for each name the fewest of its last parts that mean no other one.
-func shorten(names []string) map[string]string {
+// Shorten returns for each name the fewest of its last parts that mean no other one.
+func Shorten(names []string) map[string]string {
 	out := make(map[string]string, len(names))
 	owners := map[string]int{}
 	endings := func(name string, f func(string) bool) {
@@ -91,8 +92,8 @@ func shorten(names []string) map[string]string {
 	return out
 }
 
-// nearest returns the known word that a mistyped one is most like, "" where none is like it.
-func nearest(word string, known []string) string {
+// Nearest returns the known word that a mistyped one is most like, "" where none is like it.
+func Nearest(word string, known []string) string {
 	best, least := "", max(2, len(word)/3)+1
 	for _, k := range slices.SortedFunc(slices.Values(known), cmp.Compare[string]) {
 		if d := distance(strings.ToLower(word), strings.ToLower(k)); d < least {
