@@ -76,18 +76,11 @@ func (l *fileLines) Between(from, to int64, f func(*event.Event) bool) error {
 		return unreadable(l.name, err)
 	}
 	defer plain.Close()
-	for r := reader.New(plain, reader.Options{}); ; {
-		line, err := r.Next()
-		if err != nil {
-			return l.ctx.Err() // that it could be read was seen when it was analysed
-		}
-		if line.Number < from || line.Event == nil {
-			continue
-		}
-		if line.Number > to || !f(line.Event) {
-			return nil
-		}
-	}
+	// That it could be read, up to where it breaks off, was seen when it was analysed.
+	_ = engine.Each(l.ctx, reader.New(plain, reader.Options{}), func(line reader.Line) bool {
+		return line.Number < from || line.Event == nil || line.Number <= to && f(line.Event)
+	})
+	return l.ctx.Err()
 }
 
 func part(ctx context.Context, word, settings string) (*views.Source, string, error) {

@@ -108,3 +108,37 @@ func TestContractsWantTokens(t *testing.T) {
 	assert.Equal(t, 403, status("read", "DELETE", "/api/v1/applications/harbour/contract"))
 	assert.Equal(t, 200, status("manage", "PUT", "/api/v1/applications/harbour/contract"))
 }
+
+// A change is played, and the answer remembered until the recording changes.
+func TestWhatIf(t *testing.T) {
+	r := start(t, t.TempDir())
+	trace, err := os.ReadFile(filepath.Join("..", "..", "testdata", "harbour.ndjson"))
+	require.NoError(t, err)
+	status, _, said := r.do("POST", "/api/v1/recordings", bytes.NewReader(trace))
+	require.Equal(t, 201, status, string(said))
+	schema := documentSchemas(t, r)
+	for path, name := range map[string]string{"/whatif?set=PilotRoster%3Dscoped": "WhatIf", "/proposals": "Proposals"} {
+		var before []byte
+		for range 2 {
+			status, _, said := r.do("GET", "/api/v1/recordings/latest"+path, nil)
+			require.Equal(t, 200, status, string(said))
+			doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(said))
+			require.NoError(t, err)
+			assert.NoError(t, schema(name).Validate(doc), string(said))
+			if before != nil {
+				assert.Equal(t, string(before), string(said))
+			}
+			before = said
+		}
+	}
+	for query, says := range map[string]string{
+		"":                           "Nothing to change",
+		"?set=PilotRooster%3Dscoped": `did you mean \"PilotRoster\"`,
+		"?set=PilotRoster%3Dscopped": `did you mean \"scoped\"`,
+		"?" + strings.Repeat("set=PilotRoster%3Dscoped&", 33): "32 at most",
+	} {
+		status, _, said := r.do("GET", "/api/v1/recordings/latest/whatif"+query, nil)
+		assert.Equal(t, 400, status, string(said))
+		assert.Contains(t, string(said), says)
+	}
+}

@@ -412,6 +412,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings/{recording}/whatif": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What would be different if registrations had other lifetimes or disposers
+         * @description The recording is played again, which takes about as long as analysing it. The answer is remembered until the recording changes.
+         */
+        get: operations["getWhatIf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changes of lifetimes that would save construction time or end findings, without any new finding
+         * @description A few changes are tried, each of which takes about as long as analysing the recording.
+         */
+        get: operations["getProposals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/contract.schema.json": {
         parameters: {
             query?: never;
@@ -1246,6 +1286,69 @@ export interface components {
             status: "accepted" | "expired" | "gone";
             /** @description Of the finding; empty where nothing of that id was found. */
             title: string;
+        };
+        NowThen: {
+            /** @description As it was recorded. */
+            now: number;
+            /** @description As it would be. */
+            then: number;
+        };
+        Changed: {
+            /** @description The change */
+            set: string;
+            of: components["schemas"]["Ref"];
+            from: string;
+            to: string;
+        };
+        WhatIf: {
+            /** @constant */
+            format: "lantern-whatif/1";
+            recording: string;
+            changes: components["schemas"]["Changed"][];
+            instances: components["schemas"]["NowThen"];
+            construction_ns: components["schemas"]["NowThen"];
+            /** @description Those whose figures change, the changed ones first. */
+            registrations: components["schemas"]["WhatIfRegistration"][];
+            /** @description By name, those whose construction changes, the largest difference first. */
+            scopes: components["schemas"]["WhatIfScopes"][];
+            /** @description Findings that there would be. */
+            appear: components["schemas"]["Finding"][];
+            /** @description Findings that there would not be any more. */
+            go: components["schemas"]["Finding"][];
+            /** @description What the recording cannot tell, in sentences. */
+            unknown: string[];
+        };
+        WhatIfRegistration: {
+            of: components["schemas"]["Ref"];
+            changed: boolean;
+            made: components["schemas"]["NowThen"];
+            most: components["schemas"]["NowThen"];
+            construction_ns: components["schemas"]["NowThen"];
+        };
+        WhatIfScopes: {
+            name: string;
+            kind: string;
+            scopes: number;
+            total_ns: components["schemas"]["NowThen"];
+            median_ns: components["schemas"]["NowThen"];
+            p95_ns: components["schemas"]["NowThen"];
+            /** @description Of the scopes' recorded time that is saved; less than 0 where it is added. */
+            share: number;
+        };
+        Proposals: {
+            /** @constant */
+            format: "lantern-proposals/1";
+            recording: string;
+            /** @description The best first. */
+            proposals: components["schemas"]["Proposal"][];
+            tried: number;
+        };
+        Proposal: components["schemas"]["Changed"] & {
+            instances: components["schemas"]["NowThen"];
+            construction_ns: components["schemas"]["NowThen"];
+            go: components["schemas"]["Finding"][];
+            /** @description Instances would live longer, and be shared: their code has to bear that. */
+            longer: boolean;
         };
         LayersView: {
             recording: string;
@@ -2464,6 +2567,60 @@ export interface operations {
                 content?: never;
             };
             404: components["responses"]["Problem"];
+        };
+    };
+    getWhatIf: {
+        parameters: {
+            query: {
+                /** @description A change, such as "BerthLedger=singleton", "TideSource[gauge]=scoped" or "BerthLedger.disposer=code"; may be given several times. */
+                set: string[];
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatIf"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+        };
+    };
+    getProposals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proposals"];
+                };
+            };
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
         };
     };
     getContractSchema: {

@@ -142,6 +142,23 @@ func read(ctx context.Context, in io.Reader, opts reader.Options, f *Splitter, d
 	return broken
 }
 
+// Each gives all lines of a trace to put, in order, until it returns false. Reading goes on ahead where there is a core for it. An
+// event is overwritten by a later one. The error is that of what the input broke off with, or ctx's.
+func Each(ctx context.Context, r *reader.Reader, put func(reader.Line) bool) error {
+	until, enough := context.WithCancel(ctx)
+	defer enough()
+	goesOn := true
+	err := readAll(until, r, func(line reader.Line) {
+		if goesOn = goesOn && put(line); !goesOn {
+			enough()
+		}
+	})
+	if !goesOn {
+		return nil
+	}
+	return errors.Join(err, ctx.Err())
+}
+
 // readAll gives all lines to put in order and returns what the input broke off with, nil at its end.
 func readAll(ctx context.Context, r *reader.Reader, put func(reader.Line)) error {
 	if runtime.GOMAXPROCS(0) > 1 {
