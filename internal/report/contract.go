@@ -40,7 +40,9 @@ func Contract(out io.Writer, r *contract.Report, s Style) {
 				wrapped(out, "  "+name, indent, s.width(), Clean(text))
 			}
 		}
-		row("at", s.place(&c.Finding.Subject))
+		if c.Finding.Subject.At != nil {
+			row("at", s.place(&c.Finding.Subject))
+		}
 		row("fix", c.Finding.Fix)
 		for k := range c.Finding.Examples {
 			if k == 2 {

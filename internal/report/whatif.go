@@ -85,6 +85,14 @@ func share(saved float64) string {
 	return "-"
 }
 
+func sets(changes []replay.Changed) string {
+	text := ""
+	for n := range changes {
+		text += " --set '" + Clean(changes[n].Set) + "'"
+	}
+	return text
+}
+
 // Proposals writes changes that are worth making, each with its command.
 func Proposals(out io.Writer, p *replay.Proposals, s Style) {
 	if len(p.Proposals) == 0 {
@@ -93,7 +101,7 @@ func Proposals(out io.Writer, p *replay.Proposals, s Style) {
 	}
 	for n := range p.Proposals {
 		c := &p.Proposals[n]
-		fmt.Fprintf(out, "%s\n", s.paint(bold, fmt.Sprintf("keenlantern whatif %s --set '%s'", Clean(p.Recording), Clean(c.Set))))
+		fmt.Fprintf(out, "%s\n", s.paint(bold, "keenlantern whatif "+Clean(p.Recording)+sets(c.Changes)))
 		wrapped(out, "  ", 2, s.width(), changeOf("instances", c.Instances, finding.Number)+"; "+changeOf("construction", c.Construction, Took))
 		if c.Longer {
 			wrapped(out, "  ", 2, s.width(), "instances would be shared for longer: their code has to bear that")

@@ -56,7 +56,7 @@ func (s *service) problem(c *gin.Context, err error) {
 	}
 	body := gin.H{
 		"type": "urn:keenlantern:problem:" + kind, "title": title, "status": status,
-		"detail": strings.ToUpper(detail[:1]) + detail[1:] + ".",
+		"detail": sentence(detail),
 	}
 	for name, value := range extra {
 		body[name] = value
@@ -81,6 +81,15 @@ func (s *service) problem(c *gin.Context, err error) {
 	}
 	c.Header("Content-Type", "application/problem+json")
 	c.JSON(status, body)
+}
+
+// sentence makes an error's text one.
+func sentence(s string) string {
+	s = strings.ToUpper(s[:1]) + s[1:]
+	if strings.HasSuffix(s, "?") {
+		return s
+	}
+	return s + "."
 }
 
 func describe(err error) (status int, kind, title string, extra map[string]any) {

@@ -96,6 +96,15 @@ export const api = {
   contractDraft: (recording: string) => said(http.GET('/api/v1/recordings/{recording}/contract/draft', { params: { path: { recording } }, parseAs: 'text' })),
   checkContract: (recording: string, text: string) => said(http.POST('/api/v1/recordings/{recording}/contract', { params: { path: { recording } }, body: text, ...yaml })),
   putContract: (application: string, text: string) => said(http.PUT('/api/v1/applications/{application}/contract', { params: { path: { application } }, body: text, ...yaml })),
+  whatIf: (recording: string, sets: readonly string[], signal: AbortSignal) =>
+    said(
+      http.GET('/api/v1/recordings/{recording}/whatif', {
+        params: { path: { recording }, query: { set: [...sets] } },
+        querySerializer: () => sets.map((s) => `set=${encodeURIComponent(s)}`).join('&'),
+        signal,
+      }),
+      signal,
+    ),
   rules: (signal: AbortSignal) => said(http.GET('/api/v1/rules', { signal }), signal),
   service: (signal: AbortSignal) => said(http.GET('/api/v1/service', { signal }), signal),
   tokens: (signal: AbortSignal) => said(http.GET('/api/v1/tokens', { signal }), signal),

@@ -1343,7 +1343,9 @@ export interface components {
             proposals: components["schemas"]["Proposal"][];
             tried: number;
         };
-        Proposal: components["schemas"]["Changed"] & {
+        Proposal: {
+            /** @description Together; more than one where layers change with what they wrap. */
+            changes: components["schemas"]["Changed"][];
             instances: components["schemas"]["NowThen"];
             construction_ns: components["schemas"]["NowThen"];
             go: components["schemas"]["Finding"][];

@@ -25,6 +25,7 @@ export const router = createRouter({
         { path: 'keys', name: 'keys', props: true, component: () => import('@/pages/keys/KeysPage.vue') },
         { path: 'layers', name: 'layers', props: true, component: () => import('@/pages/layers/LayersPage.vue') },
         { path: 'costs', name: 'costs', props: true, component: () => import('@/pages/costs/CostsPage.vue') },
+        { path: 'whatif', name: 'whatif', props: true, component: () => import('@/pages/whatif/WhatIfPage.vue') },
         { path: 'contract', name: 'contract', props: true, component: () => import('@/pages/contract/ContractPage.vue') },
         { path: 'instances/:instance', name: 'instance', props: true, component: () => import('@/pages/instance/InstancePage.vue') },
       ],

@@ -315,7 +315,7 @@ func (d *draft) each(f func(r *derive.Registration, entry string) string) []stri
 	}
 	for n := range d.s.Registrations {
 		r := &d.s.Registrations[n]
-		if r.Internal || r.Local || r.Alias != derive.None || r.Made == 0 {
+		if r.Internal || r.Alias != derive.None || r.Made == 0 {
 			continue
 		}
 		entry := name(r)

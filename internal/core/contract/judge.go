@@ -55,7 +55,7 @@ func (v *verdict) wiring() {
 			continue
 		}
 		v.seen += f.Count
-		v.broken(&finding.Ref{Service: f.Asked.Service, Key: f.Asked.Key}, refOf(s, f.Consumer, "", derive.Name{}), f.Count, "it was asked for in vain %s (%s)", finding.Count(f.Count, "time", "times"), f.Why)
+		v.broken(&finding.Ref{Service: f.Asked.Service, Key: f.Asked.Key}, refOf(s, f.Consumer, "", derive.Name{}), f.Count, "It was asked for in vain %s (%s)", finding.Count(f.Count, "time", "times"), f.Why)
 	}
 	v.why = "It was handed out " + finding.Count(v.seen, "time", "times") + "."
 	if v.seen == 0 {
@@ -73,7 +73,9 @@ func (v *verdict) examples(of func(*derive.State, *derive.Handout) bool) {
 		for k := range s.Handouts {
 			if h := &s.Handouts[k]; of(s, h) && len(v.insts) < 2*finding.MaxExamples {
 				for _, i := range h.Instances[:min(2, len(h.Instances))] {
-					v.insts = append(v.insts, evidence{n, i})
+					if e := (evidence{n, i}); !slices.Contains(v.insts, e) {
+						v.insts = append(v.insts, e)
+					}
 				}
 			}
 		}

@@ -7,6 +7,7 @@ import (
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/patterns"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
 )
@@ -24,7 +25,7 @@ type Proposals struct {
 
 // Proposal is one of them.
 type Proposal struct {
-	Changed
+	Changes      []Changed          `json:"changes"` // together; more than one where layers change with what they wrap
 	Instances    Counts             `json:"instances"`
 	Construction Counts             `json:"construction_ns"`
 	Go           []*finding.Finding `json:"go"`     // findings that would not be any more
@@ -42,12 +43,12 @@ func Propose(ctx context.Context, src *views.Source, set rules.Settings, progres
 	s := src.State()
 	p := &Proposals{Format: ProposalsFormat, Recording: src.Recording, Proposals: []Proposal{}}
 	tries := candidates(s, src.Result.Findings)
-	for n, text := range tries {
-		setting, err := ParseSetting(text)
+	for n, texts := range tries {
+		settings, err := parseAll(texts)
 		if err != nil {
 			continue // a name that cannot be written
 		}
-		a, err := WhatIf(ctx, src, []Setting{setting}, set, func(done float64) {
+		a, err := WhatIf(ctx, src, settings, set, func(done float64) {
 			if progress != nil {
 				progress((float64(n) + done) / float64(len(tries)))
 			}
@@ -63,7 +64,7 @@ func Propose(ctx context.Context, src *views.Source, set rules.Settings, progres
 		if len(a.Appear) > 0 || len(a.Go) == 0 && float64(saves) < few*float64(a.Construction.Now) {
 			continue
 		}
-		p.Proposals = append(p.Proposals, Proposal{a.Changes[0], a.Instances, a.Construction, a.Go, a.Changes[0].longer()})
+		p.Proposals = append(p.Proposals, Proposal{a.Changes, a.Instances, a.Construction, a.Go, a.Changes[0].longer()})
 	}
 	slices.SortStableFunc(p.Proposals, func(a, b Proposal) int {
 		// Of two that end the same, the one that shares nothing more needs no second thought.
@@ -74,6 +75,18 @@ func Propose(ctx context.Context, src *views.Source, set rules.Settings, progres
 		return cmp.Or(cmp.Compare(worst(b.Go), worst(a.Go)), cmp.Compare(len(b.Go), len(a.Go)), shares, cmp.Compare(b.Construction.Now-b.Construction.Then, a.Construction.Now-a.Construction.Then))
 	})
 	return p, nil
+}
+
+func parseAll(texts []string) ([]Setting, error) {
+	var out []Setting
+	for _, text := range texts {
+		one, err := ParseSetting(text)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, one)
+	}
+	return out, nil
 }
 
 // longer tells whether instances live longer than they did.
@@ -90,21 +103,35 @@ func worst(list []*finding.Finding) finding.Severity {
 }
 
 // candidates are the changes that could be worth it, the most promising first.
-func candidates(s *derive.State, findings []*finding.Finding) []string {
+func candidates(s *derive.State, findings []*finding.Finding) [][]string {
 	type try struct {
-		text  string
+		texts []string
 		ends  int
 		saves int64
 	}
 	var tries []try
+	var names []string
+	for n := range s.Registrations {
+		for _, name := range []string{s.Registrations[n].Service, s.Registrations[n].Impl} {
+			if name != "" && !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	short := patterns.Shorten(names)
 	for n := range s.Registrations {
 		r := &s.Registrations[n]
 		if r.Internal || r.Alias != derive.None || r.Proxy != derive.None || r.Made == 0 {
 			continue
 		}
-		name := cmp.Or(r.Impl, r.Service)
-		if r.Key != nil {
-			name += "[" + *r.Key + "]"
+		// Layers that live as long as what they wrap change with it.
+		together := []int{n}
+		for k := 0; k < len(together); k++ {
+			for m := range s.Registrations {
+				if o := &s.Registrations[m]; o.Wraps == together[k] && o.Lifetime == r.Lifetime && !slices.Contains(together, m) {
+					together = append(together, m)
+				}
+			}
 		}
 		about := 0
 		for _, f := range findings {
@@ -113,7 +140,15 @@ func candidates(s *derive.State, findings []*finding.Finding) []string {
 			}
 		}
 		for _, to := range []string{Singleton, Scoped, Transient} {
-			one := try{text: name + "=" + to}
+			one := try{}
+			for _, m := range together {
+				o := &s.Registrations[m]
+				name := short[cmp.Or(o.Impl, o.Service)]
+				if o.Key != nil {
+					name += "[" + *o.Key + "]"
+				}
+				one.texts = append(one.texts, name+"="+to)
+			}
 			switch {
 			case to == r.Lifetime || r.Lifetime == "external" || r.Lifetime == PerConsumer || r.Lifetime == "":
 				continue
@@ -131,16 +166,16 @@ func candidates(s *derive.State, findings []*finding.Finding) []string {
 		}
 	}
 	slices.SortStableFunc(tries, func(a, b try) int { return cmp.Or(cmp.Compare(b.saves, a.saves), cmp.Compare(b.ends, a.ends)) })
-	var out []string
+	var out [][]string
 	for k, t := range tries { // half of them for what they save, half for what they end
 		if k < maxTried/2 {
-			out = append(out, t.text)
+			out = append(out, t.texts)
 		}
 	}
 	slices.SortStableFunc(tries, func(a, b try) int { return cmp.Or(cmp.Compare(b.ends, a.ends), cmp.Compare(b.saves, a.saves)) })
 	for _, t := range tries {
-		if len(out) < maxTried && !slices.Contains(out, t.text) {
-			out = append(out, t.text)
+		if len(out) < maxTried && !slices.ContainsFunc(out, func(o []string) bool { return slices.Equal(o, t.texts) }) {
+			out = append(out, t.texts)
 		}
 	}
 	return out

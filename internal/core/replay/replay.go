@@ -42,6 +42,7 @@ type Replay struct {
 	single map[event.RegID]*made
 	per    map[perConsumer]*made
 	recent recent
+	left   int64        // uses that are left out
 	fresh  event.InstID // the latest id that was made up
 	t      int64
 
@@ -67,6 +68,7 @@ type recorded struct {
 	asked bool
 	used  bool // its id was given to one that was made from it
 	last  *made
+	late  map[event.InstID]*made  // who was handed what after its construction
 	same  *made                   // the one that is made as it was recorded, if there is one
 	in    map[event.ScopeID]*made // the latest one by the scope in which it was asked for
 }
@@ -485,6 +487,7 @@ func (r *Replay) give(ev *event.Event) bool {
 	if part == nil && to == nil {
 		return false
 	}
+	recorded := ev.Inst
 	ev = ev.Clone()
 	if part != nil {
 		home := ev.Scope
@@ -506,10 +509,20 @@ func (r *Replay) give(ev *event.Event) bool {
 	}
 	if to != nil {
 		ev.To = r.current(to, ev.Scope)
+		if m := r.standsFor(to, ev.Scope); m != nil {
+			if to.late == nil {
+				to.late = map[event.InstID]*made{}
+			}
+			to.late[recorded] = m
+		}
 	}
 	r.tell(ev)
 	return true
 }
+
+// Left returns how many uses were left out: of what somebody had been handed after its construction, by an instance that now is
+// another one, and would have been handed something of its own.
+func (r *Replay) Left() int64 { return r.left }
 
 // current returns the id of what stands for a recorded instance in a scope, 0 for none.
 func (r *Replay) current(part *recorded, scope event.ScopeID) event.InstID {
@@ -536,6 +549,10 @@ func (r *Replay) use(ev *event.Event) bool {
 	if user != nil {
 		if by = r.standsFor(user, ev.Scope); by != nil {
 			ev.User = by.id
+		}
+		if had := user.late[ev.Inst]; had != nil && had != by {
+			r.left++
+			return true
 		}
 	}
 	if part != nil {

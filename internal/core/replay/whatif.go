@@ -303,7 +303,7 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 	now, then := newTotals(), newTotals()
 	var states []*derive.State
 	var results []*engine.Result
-	done := int64(0)
+	done, left := int64(0), int64(0)
 	for n := range src.Streams {
 		stream := &src.Streams[n]
 		if err := now.recorded(stream); err != nil {
@@ -327,6 +327,7 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 			return nil, ctx.Err()
 		}
 		played.Finish()
+		left += p.Left()
 		states, results = append(states, played.State()), append(results, played.Result())
 	}
 	if then.err != nil {
@@ -340,6 +341,9 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 	a.scopes(s, now, then)
 	a.findings(src.Result, engine.Merge(results))
 	a.unknown(src, list)
+	if left > 0 {
+		a.Unknown = append(a.Unknown, fmt.Sprintf("%s left out: of what an instance had been handed after its construction, and kept. A new one would be handed its own.", finding.Count(left, "call is", "calls are")))
+	}
 	return a, nil
 }
 

@@ -5,6 +5,7 @@ import {
   mdiCompareHorizontal,
   mdiFileSign,
   mdiGraphOutline,
+  mdiHelpRhombusOutline,
   mdiKeyOutline,
   mdiLayersOutline,
   mdiLightbulbOutline,
@@ -44,6 +45,7 @@ const views = computed(() => {
     { title: 'Keys', icon: mdiKeyOutline, to: to('keys') },
     { title: 'Layers', icon: mdiLayersOutline, to: to('layers') },
     { title: 'Costs', icon: mdiTimerSandComplete, to: to('costs') },
+    { title: 'What if', icon: mdiHelpRhombusOutline, to: to('whatif') },
     { title: 'Contract', icon: mdiFileSign, to: to('contract') },
     { title: 'Compare', icon: mdiCompareHorizontal, to: { name: 'compare', query: { b: data.value?.id ?? props.recording } } },
   ]
