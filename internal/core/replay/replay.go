@@ -42,9 +42,14 @@ type Replay struct {
 	single map[event.RegID]*made
 	per    map[perConsumer]*made
 	recent recent
-	left   int64        // uses that are left out
 	fresh  event.InstID // the latest id that was made up
 	t      int64
+
+	left    int64 // uses that are left out
+	makes   int64 // as recorded
+	builds  int64 // of what is played again
+	depth   int   // of what is being built for what
+	tooMuch bool
 
 	owned   map[event.ContainerID]bool // transient instances end with a scope there
 	unowned map[event.ContainerID]bool // or with none
@@ -68,6 +73,7 @@ type recorded struct {
 	asked bool
 	used  bool // its id was given to one that was made from it
 	last  *made
+	now   *made                   // that is being built from it
 	late  map[event.InstID]*made  // who was handed what after its construction
 	same  *made                   // the one that is made as it was recorded, if there is one
 	in    map[event.ScopeID]*made // the latest one by the scope in which it was asked for
@@ -100,6 +106,16 @@ type perConsumer struct {
 	reg, consumer event.RegID
 	module        string
 }
+
+// The bounds. What would build much more than was recorded is no answer that helps anybody.
+const (
+	maxDepth   = 1000
+	maxGrowth  = 20
+	mostBuilds = 100_000
+)
+
+// TooMuch tells whether more would have been built than is worth playing: the events are no answer then.
+func (r *Replay) TooMuch() bool { return r.tooMuch }
 
 // freshFrom is where ids that are made up begin: recorders count from 1.
 const freshFrom event.InstID = 1 << 52
@@ -254,6 +270,7 @@ func (r *Replay) homeOf(ev *event.Event) (event.ScopeID, bool) {
 }
 
 func (r *Replay) make(ev *event.Event) {
+	r.makes++
 	reg := r.regs[ev.Reg]
 	if reg != nil && reg.was == Transient {
 		if ev.Has.Has(event.FOwner) && ev.OwnerNull {
@@ -382,10 +399,12 @@ func (r *Replay) ask(part *recorded, q request) (*made, int64) {
 		}
 	}
 	built := int64(0)
+	if m == nil && part.now != nil {
+		m = part.now // a cycle comes back to it
+	}
 	if m == nil {
-		m = r.build(part, home, lifetime, q)
+		m = r.build(part, home, lifetime, q, keep)
 		built = m.ns
-		keep(m)
 	}
 	part.last = m
 	if part.in == nil {
@@ -396,7 +415,7 @@ func (r *Replay) ask(part *recorded, q request) (*made, int64) {
 }
 
 // build makes an instance from a recorded one.
-func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q request) *made {
+func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q request, keep func(*made)) *made {
 	ev := part.ev.Clone()
 	first := !part.used
 	part.used = true
@@ -406,10 +425,15 @@ func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q re
 		r.fresh++
 		m.id, ev.Inst = r.fresh, r.fresh
 	}
+	keep(m)
+	part.now = m
+	r.depth++
+	r.builds++
+	r.tooMuch = r.tooMuch || r.builds > mostBuilds+maxGrowth*r.makes
 	for n := range ev.With {
 		w := &ev.With[n]
 		dep := r.parts[w.Inst]
-		if dep == nil {
+		if dep == nil || r.depth > maxDepth || r.tooMuch {
 			continue
 		}
 		from := home
@@ -421,6 +445,8 @@ func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q re
 		m.ns += ns
 		w.Inst = d.id
 	}
+	r.depth--
+	part.now = nil
 	if ev.Has.Has(event.FNS) {
 		ev.NS = m.ns
 	}

@@ -273,3 +273,51 @@ func TestReplayOfNothing(t *testing.T) {
 		require.Equal(t, summary(recorded), summary(played))
 	}
 }
+
+// Cycles, chains without end and wirings that double at each step are played within bounds.
+func TestHostileWirings(t *testing.T) {
+	play := func(changes, touched int, makes func(put func(inst int, with ...int))) (*replay.Replay, int) {
+		plan := replay.Plan{Changes: map[event.RegID]replay.Change{}, Touched: map[event.RegID]bool{}}
+		for n := 1; n <= changes; n++ {
+			plan.Changes[event.RegID(n)] = replay.Change{Lifetime: replay.Transient}
+		}
+		for n := 1; n <= touched; n++ {
+			plan.Touched[event.RegID(n)] = true
+		}
+		made := 0
+		p := replay.New(plan, func(ev *event.Event) {
+			if ev.Kind == event.Make {
+				made++
+			}
+		})
+		for n := 1; n <= touched; n++ {
+			p.Put(&event.Event{Kind: event.Register, Reg: event.RegID(n), Service: "s", Lifetime: replay.Singleton, Has: event.Of(event.FReg, event.FLifetime)})
+		}
+		makes(func(inst int, with ...int) {
+			ev := &event.Event{Kind: event.Make, Inst: event.InstID(inst), Reg: event.RegID(min(inst, touched)), Has: event.Of(event.FInst, event.FReg, event.FScope)}
+			for slot, w := range with {
+				ev.With = append(ev.With, event.With{Slot: slot, Inst: event.InstID(w)})
+			}
+			p.Put(ev)
+		})
+		p.Put(&event.Event{Kind: event.Bye})
+		return p, made
+	}
+	_, made := play(2, 2, func(put func(int, ...int)) { put(1, 2); put(2, 1); put(2, 2) })
+	assert.Less(t, made, 10, "a cycle")
+	_, made = play(1, 1, func(put func(int, ...int)) {
+		put(1)
+		for n := 2; n < 100_000; n++ {
+			put(n, n-1)
+		}
+	})
+	assert.LessOrEqual(t, made, 200_000, "a chain")
+	p, made := play(60, 60, func(put func(int, ...int)) {
+		put(1)
+		for n := 2; n <= 60; n++ {
+			put(n, n-1, n-1)
+		}
+	})
+	assert.True(t, p.TooMuch(), "each doubles the one before")
+	assert.Less(t, made, 200_000)
+}

@@ -318,13 +318,16 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 			if done++; done%65536 == 0 && progress != nil {
 				progress(float64(done) / float64(max(1, total)))
 			}
-			return done%1024 != 0 || ctx.Err() == nil
+			return !p.TooMuch() && (done%1024 != 0 || ctx.Err() == nil)
 		})
 		if err != nil {
 			return nil, err
 		}
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
+		}
+		if p.TooMuch() {
+			return nil, wrong("more than %d times as many instances as were recorded would be built: change fewer registrations at once", maxGrowth)
 		}
 		played.Finish()
 		left += p.Left()

@@ -1,0 +1,135 @@
+package replay_test
+
+import (
+	"bytes"
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"keenlantern.example/internal/core/derive"
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/replay"
+	"keenlantern.example/internal/core/rules"
+	"keenlantern.example/internal/core/views"
+	"keenlantern.example/record/event"
+)
+
+type trace struct {
+	text   []byte
+	chunks []derive.Chunk
+}
+
+func (f *trace) Chunk(n int) ([]derive.Scope, error) { return derive.Unpack(f.chunks[n].Body) }
+func (f *trace) Pending() ([]derive.Scope, error)    { return nil, nil }
+func (f *trace) Between(from, to int64, put func(*event.Event) bool) error {
+	plain, err := reader.Decompress(bytes.NewReader(f.text))
+	if err != nil {
+		return err
+	}
+	defer plain.Close()
+	for r := reader.New(plain, reader.Options{}); ; {
+		line, err := r.Next()
+		if err != nil || line.Number > to || line.Event != nil && line.Number >= from && !put(line.Event) {
+			return nil
+		}
+	}
+}
+
+func study(t *testing.T, text []byte) *views.Source {
+	t.Helper()
+	list, err := engine.Study(t.Context(), bytes.NewReader(text), reader.Options{}, rules.Default())
+	require.NoError(t, err)
+	src := &views.Source{Recording: "trace"}
+	results := []*engine.Result{}
+	for _, s := range list {
+		f := &trace{text, s.Chunks}
+		src.Streams = append(src.Streams, views.StreamSource{State: s.State, Result: s.Result, Log: f, Lines: f})
+		results = append(results, s.Result)
+	}
+	src.Result = engine.Merge(results)
+	return src
+}
+
+// Real recordings, of each runtime: every change of every registration has an answer, or an error that says why there is none; the
+// same figures stand where they were recorded, and nothing changes that was not touched by a change back and forth.
+func TestEveryChange(t *testing.T) {
+	root := filepath.Join("..", "..", "..", "testdata")
+	files, err := filepath.Glob(filepath.Join(root, "offices", "*-none.ndjson.gz"))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, path := range append(files, filepath.Join(root, "office.ndjson"), filepath.Join(root, "harbour.ndjson")) {
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		src := study(t, text)
+		state := src.State()
+		made, played := int64(0), 0
+		for n := range state.Registrations {
+			made += state.Registrations[n].Made
+		}
+		for n := range state.Registrations {
+			r := &state.Registrations[n]
+			if r.Internal || r.Made == 0 || r.Impl == "" {
+				continue
+			}
+			for _, to := range []string{replay.Singleton, replay.Scoped, replay.Transient} {
+				set, err := replay.ParseSetting(r.Impl + "=" + to)
+				require.NoError(t, err)
+				a, err := replay.WhatIf(t.Context(), src, []replay.Setting{set}, rules.Default(), nil)
+				if wrong := (*replay.Wrong)(nil); errors.As(err, &wrong) {
+					continue
+				}
+				require.NoError(t, err, "%s %s", path, set.Text)
+				played++
+				assert.Equal(t, made, a.Instances.Now, "%s %s", path, set.Text)
+				if to == replay.Singleton {
+					assert.LessOrEqual(t, a.Instances.Then, made, "%s %s", path, set.Text)
+					assert.LessOrEqual(t, a.Registrations[0].Made.Then, int64(1), "%s %s", path, set.Text)
+				}
+				if to == replay.Transient {
+					assert.GreaterOrEqual(t, a.Registrations[0].Made.Then, a.Registrations[0].Made.Now, "%s %s", path, set.Text)
+				}
+			}
+		}
+		assert.NotZero(t, played, path)
+	}
+}
+
+// The mistakes that a lifetime makes are mended by proposing another one.
+func TestProposals(t *testing.T) {
+	for name, want := range map[string]string{"node-awilix-roster-keeps-tides": "PilotRoster=scoped", "node-awilix-model-rebuilt": "TideModel=singleton", "jvm-spring-model-rebuilt": "TideModel=singleton"} {
+		text, err := os.ReadFile(filepath.Join("..", "..", "..", "testdata", "offices", name+".ndjson.gz"))
+		require.NoError(t, err)
+		src := study(t, text)
+		p, err := replay.Propose(t.Context(), src, rules.Default(), nil)
+		require.NoError(t, err)
+		require.NotEmpty(t, p.Proposals, name)
+		assert.Equal(t, want, p.Proposals[0].Changes[0].Set, name)
+		assert.NotEmpty(t, p.Proposals[0].Go, name)
+	}
+}
+
+// BenchmarkWhatIf is a change played over a recording, beside analysing it.
+func BenchmarkWhatIf(b *testing.B) {
+	text, err := os.ReadFile(filepath.Join("..", "..", "..", "testdata", "offices", "jvm-spring-model-rebuilt.ndjson.gz"))
+	require.NoError(b, err)
+	src := study(&testing.T{}, text)
+	set, err := replay.ParseSetting("TideModel=singleton")
+	require.NoError(b, err)
+	b.Run("analysis", func(b *testing.B) {
+		for b.Loop() {
+			_, err := engine.Study(b.Context(), bytes.NewReader(text), reader.Options{}, rules.Default())
+			require.NoError(b, err)
+		}
+	})
+	b.Run("whatif", func(b *testing.B) {
+		for b.Loop() {
+			_, err := replay.WhatIf(b.Context(), src, []replay.Setting{set}, rules.Default(), nil)
+			require.NoError(b, err)
+		}
+	})
+}
