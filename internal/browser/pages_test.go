@@ -79,7 +79,7 @@ func allPages(finding, scope string) [][2]string {
 		{"/recordings", "[data-recording]"}, {at, "canvas"}, {at + "/findings", "[data-finding]"}, {at + "/findings/" + finding, "[data-evidence]"},
 		{at + "/sharing", "[data-board-row]"}, {at + "/scopes", "canvas"}, {at + "/scopes/" + scope, "[data-construction]"},
 		{at + "/registrations", "[data-registration]"}, {at + "/registrations?view=graph", "[data-wiring]"}, {at + "/disposal", "canvas"},
-		{at + "/keys", "[data-key]"}, {at + "/layers", "[data-layer]"}, {at + "/costs", "[data-cost]"}, {at + "/contract", "[data-none]"}, {at + "/instances/27", "dl"},
+		{at + "/keys", "[data-key]"}, {at + "/layers", "[data-layer]"}, {at + "/costs", "[data-cost]"}, {at + "/contract", "[data-none]"}, {at + "/whatif", "[data-propose]"}, {at + "/instances/27", "dl"},
 		{"/compare?b=latest", "[data-compared]"}, {"/record", "h1"}, {"/settings", "[data-rule]"},
 	}
 }
@@ -432,4 +432,20 @@ func TestContractPage(t *testing.T) {
 	require.NoError(t, p.Go("/recordings/latest"))
 	soon(t, p, `document.querySelector('[data-contract]')?.textContent.includes('broken in 1 clause')`)
 	assert.Empty(t, p.Faults())
+}
+
+// A change is chosen, or proposed, and played; the address says which.
+func TestWhatIfPage(t *testing.T) {
+	s := demo(t)
+	p := page(t, s, usual)
+	require.NoError(t, p.Go("/recordings/latest/whatif"))
+	require.NoError(t, p.Wait("[data-propose]"))
+	require.NoError(t, p.Click("[data-propose]"))
+	soon(t, p, `document.querySelector('[data-proposals]')?.textContent.includes('RoundedTides[model]=singleton')`)
+	require.NoError(t, p.Run(`[...document.querySelectorAll('.proposal')].find((e) => e.textContent.includes('RoundedTides')).querySelector('button').click()`))
+	soon(t, p, `document.querySelector('[data-answer]')?.textContent.includes('is built anew')`)
+	soon(t, p, `decodeURIComponent(location.search).includes('RoundedTides[model]=singleton')`)
+	assert.True(t, truth(t, p, `document.querySelectorAll('[data-answer] tr.changed').length === 2`))
+	require.NoError(t, p.Go("/recordings/latest/whatif?set=NobodyHere%3Dscoped"))
+	soon(t, p, `document.querySelector('[role=alert]')?.textContent.includes('registered as "NobodyHere"')`)
 }
