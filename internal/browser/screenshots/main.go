@@ -89,6 +89,10 @@ func pages(b *browser.Browser, url string) error {
 		}
 	}
 	at := "/recordings/" + found.Recording
+	const whatif = "ModelTides%5Bmodel/table%5D%3Dsingleton%3BRoundedTides%5Bmodel%5D%3Dsingleton"
+	if err := hold(url); err != nil {
+		return err
+	}
 	scope := ""
 	for _, f := range found.Findings {
 		if f.Rule == "sharing/rebuilt" {
@@ -100,22 +104,42 @@ func pages(b *browser.Browser, url string) error {
 		shots []shot
 	}{
 		{"pages-service", []shot{{"/record?runtime=Node", "[data-yours] li code", false}, {"/recordings", "[data-recording]", false}, {"/settings", "[data-rule]", true}}},
-		{"page-overview", []shot{{at, "canvas", false}}},
-		{"page-findings", []shot{{at + "/findings", "[data-finding]", false}}},
+		{"page-overview", []shot{{at, "canvas", false}, {at + "/findings", "[data-finding]", false}}},
 		{"page-finding-captive", []shot{{at + "/findings/" + captive, "[data-evidence]", false}}},
 		{"page-finding-leaked-dark", []shot{{at + "/findings/" + leaked, "[data-evidence]", true}}},
 		{"page-sharing", []shot{{at + "/sharing?depth=4", "[data-board-row]", false}}},
 		{"page-scopes", []shot{{at + "/scopes", "canvas", false}, {at + "/scopes/" + scope, "[data-construction]", false}}},
 		{"page-registrations", []shot{{at + "/registrations?view=graph", "[data-node]", false}, {at + "/registrations", "[data-registration]", true}}},
 		{"page-disposal", []shot{{at + "/disposal", "canvas", false}}},
-		{"page-keys", []shot{{at + "/keys", "[data-key]", false}}},
-		{"page-layers", []shot{{at + "/layers", "[data-layer]", false}}},
+		{"page-keys", []shot{{at + "/keys", "[data-key]", false}, {at + "/layers", "[data-layer]", false}}},
 		{"page-costs", []shot{{at + "/costs", "[data-cost]", false}}},
+		{"page-contract", []shot{{at + "/contract", "[data-clause]", false}, {at + "/whatif?set=" + whatif, "[data-answer]", true}}},
 		{"page-compare", []shot{{"/compare?b=" + found.Recording, "[data-compared]", false}}},
 	} {
 		if err := picture(b, url, file.name, file.shots...); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// hold has the service hold the contract of the office.
+func hold(url string) error {
+	text, err := os.ReadFile("demo/harbour/contract.yaml")
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequest(http.MethodPut, url+"/api/v1/applications/harbour-office/contract", bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return fmt.Errorf("hold the contract: %s", res.Status)
 	}
 	return nil
 }
@@ -220,6 +244,9 @@ func terminals(b *browser.Browser, bin, url, demo string) error {
 		{"command-demo", []command{{[]string{"demo", "--once"}, demo}, {[]string{"recordings"}, ""}}},
 		{"command-findings", []command{{[]string{"findings", "latest"}, ""}, {[]string{"finding", id.Findings[0].ID}, ""}}},
 		{"command-check", []command{{[]string{"check", "testdata/harbour.ndjson"}, ""}, {[]string{"compare", before, id.Recording, "--fail-on", "never"}, ""}}},
+		{"command-contract", []command{
+			{[]string{"contract", "check", "demo/harbour/contract.yaml", "latest"}, ""}, {[]string{"whatif", "latest", "--set", "ModelTides[model/table]=singleton", "--set", "RoundedTides[model]=singleton"}, ""},
+		}},
 		{"command-sharing", []command{
 			{[]string{"sharing", "latest", "--name", "POST /arrivals", "--last", "4", "--depth", "3"}, ""}, {[]string{"scope", "testdata/office.ndjson", "1"}, ""},
 		}},
@@ -239,7 +266,7 @@ func terminals(b *browser.Browser, bin, url, demo string) error {
 			}
 			line := "$ keenlantern"
 			for _, a := range c.args {
-				if strings.Contains(a, " ") {
+				if strings.ContainsAny(a, " [") {
 					a = "'" + a + "'"
 				}
 				line += " " + a

@@ -329,7 +329,9 @@ func (v *verdict) told() string {
 
 // broken notes one thing that broke the clause.
 func (v *verdict) broken(subject, holder *finding.Ref, times int64, format string, args ...any) {
-	v.breaks = append(v.breaks, fmt.Sprintf(format, args...))
+	if text := fmt.Sprintf(format, args...); !slices.Contains(v.breaks, text) {
+		v.breaks = append(v.breaks, text)
+	}
 	if v.subject == nil {
 		v.subject, v.holder = subject, holder
 	}

@@ -303,29 +303,51 @@ func consumerName(s *derive.State, h *derive.Handout) string {
 	return cmp.Or(h.Direct, h.Entry)
 }
 
-// each calls f for the registrations that a draft speaks of, one of each service and key.
+// each calls f for the registrations that a draft speaks of, those of one service, key and implementation as one, and returns what it
+// says. Where they have several lifetimes, no clause could speak of them.
 func (d *draft) each(f func(r *derive.Registration, entry string) string) []string {
-	var entries []string
-	count := map[string]int{}
-	name := func(r *derive.Registration) string { return d.service(r.Service, r.Key) }
-	for n := range d.s.Registrations {
-		if r := &d.s.Registrations[n]; r.Alias == derive.None {
-			count[name(r)]++
-		}
-	}
+	type named struct{ name, impl string }
+	together := map[named]*derive.Registration{}
+	impls := map[string][]string{}
+	mixed := map[named]bool{}
+	var order []named
 	for n := range d.s.Registrations {
 		r := &d.s.Registrations[n]
-		if r.Internal || r.Alias != derive.None || r.Made == 0 {
+		if r.Alias != derive.None {
 			continue
 		}
-		entry := name(r)
-		if count[entry] > 1 {
-			if r.Impl == "" {
+		k := named{d.service(r.Service, r.Key), r.Impl}
+		if !slices.Contains(impls[k.name], r.Impl) {
+			impls[k.name] = append(impls[k.name], r.Impl)
+		}
+		if r.Internal || r.Made == 0 {
+			continue
+		}
+		if one := together[k]; one != nil {
+			mixed[k] = mixed[k] || one.Lifetime != r.Lifetime
+			one.Made, one.Ended, one.Disposed, one.Undisposed, one.ByCode = one.Made+r.Made, one.Ended+r.Ended, one.Disposed+r.Disposed, one.Undisposed+r.Undisposed, one.ByCode+r.ByCode
+			if one.Verdict.As != r.Verdict.As {
+				one.Verdict = derive.Verdict{As: derive.BehavedUnknown}
+			}
+			continue
+		}
+		own := *r
+		together[k] = &own
+		order = append(order, k)
+	}
+	var entries []string
+	for _, k := range order {
+		entry := "- {" + k.name
+		if len(impls[k.name]) > 1 {
+			if k.impl == "" {
 				continue
 			}
-			entry += ", implementation: " + d.name(r.Impl)
+			entry += ", implementation: " + d.name(k.impl)
 		}
-		if text := f(r, "- {"+entry); text != "" && !slices.Contains(entries, text) {
+		if mixed[k] {
+			continue
+		}
+		if text := f(together[k], entry); text != "" {
 			entries = append(entries, text)
 		}
 	}
