@@ -51,7 +51,7 @@ func findings(ctx context.Context, std IO, args []string) error {
 		report.FindingTable(std.Out, found.Findings, std.style())
 		fmt.Fprintln(std.Out)
 	}
-	fmt.Fprintln(std.Out, report.Totals(found.Findings))
+	fmt.Fprintln(std.Out, report.Totals(found.Findings)+report.Accepted(found.Result))
 	if len(found.Findings) > 0 {
 		fmt.Fprintf(std.Out, "'keenlantern finding %s --recording %s' shows the first with its evidence.\n", found.Findings[0].ID, found.Recording)
 	}

@@ -57,7 +57,7 @@ func tally(t views.Tally) string {
 	for _, p := range []struct {
 		n         int
 		one, many string
-	}{{t.Error, "error", "errors"}, {t.Warning, "warning", "warnings"}, {t.Note, "note", "notes"}} {
+	}{{t.Error, "error", "errors"}, {t.Warning, "warning", "warnings"}, {t.Note, "note", "notes"}, {t.Accepted, "accepted", "accepted"}} {
 		if p.n > 0 {
 			parts = append(parts, finding.Count(int64(p.n), p.one, p.many))
 		}

@@ -117,6 +117,8 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), listener.Close())
 	}
 	hub := ingest.New(st, set, log)
+	accepts := service.Accepts(st, log)
+	hub.Accept(accepts)
 	desk, err := control.New(ctx, st)
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), st.Close(), listener.Close())
@@ -131,7 +133,7 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 	if far && o.cert == "" {
 		log.Warn("tokens and recordings travel unencrypted; --tls-cert and --tls-key make it HTTPS, or a proxy in front does")
 	}
-	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Contracts: st, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Recorders: recorders.Files(), Log: log, Version: Version, Keep: o.keep})
+	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Contracts: st, Accepts: accepts, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Recorders: recorders.Files(), Log: log, Version: Version, Keep: o.keep})
 	if err != nil {
 		return nil, errors.Join(err, st.Close(), listener.Close())
 	}

@@ -25,6 +25,7 @@ type Hub struct {
 	results store.Results
 	leases  store.Leases
 	set     rules.Settings
+	accepts func(app string) map[string]string // findings that count apart
 	log     *slog.Logger
 	ctx     context.Context // of all runners; ends with Close
 	stop    context.CancelFunc
@@ -71,6 +72,7 @@ func (h *Hub) Settings() rules.Settings { return h.set }
 func New(s store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
 	return &Hub{
+		accepts: func(string) map[string]string { return nil },
 		batches: s, catalog: s, results: s, leases: s, set: set, log: log, ctx: ctx, stop: stop, pieces: newPieces(s, s), key: keyOf(&set), began: time.Now(), repairs: make(chan struct{}, 1),
 		merging: semaphore.NewWeighted(atOnce()), viewing: semaphore.NewWeighted(atOnce()),
 		runners: map[string]*runner{}, opening: map[string]chan struct{}{}, members: map[string]*membership{}, imports: map[string]*fileImport{}, deleting: map[string]struct{}{}, repaired: map[int64]struct{}{},

@@ -2,7 +2,12 @@ package ingest
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"keenlantern.example/internal/core/engine"
@@ -43,7 +48,8 @@ func (h *Hub) summarise(ctx context.Context, rec store.Recording, list []store.S
 	s := views.Summarise(views.Recording{
 		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
 		Created: time.Unix(0, rec.CreatedNS),
-	}, digests)
+	}, digests, h.accepts(rec.App))
+	s.AcceptedBy = sumOf(h.accepts(rec.App))
 	infos := make([]engine.Info, 0, len(digests))
 	for _, d := range digests {
 		infos = append(infos, d.Info)
@@ -72,7 +78,7 @@ func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary
 	for _, rec := range list {
 		var s views.Summary
 		passing := h.loaded(rec.ID) || rec.Importing
-		if passing || json.Unmarshal(rec.Summary, &s) != nil || s.DerivedBy != h.key {
+		if passing || json.Unmarshal(rec.Summary, &s) != nil || s.DerivedBy != h.key || s.AcceptedBy != sumOf(h.accepts(rec.App)) {
 			streams, err := h.catalog.Streams(ctx, rec.ID)
 			if err == nil {
 				s, _, err = h.summarise(ctx, rec, streams)
@@ -90,6 +96,22 @@ func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary
 		out = append(out, s)
 	}
 	return out, total, nil
+}
+
+// Accept has the findings that accepts returns for an application, by their ids, be counted apart. It is called before the hub is used,
+// and accepts by several goroutines.
+func (h *Hub) Accept(accepts func(app string) map[string]string) { h.accepts = accepts }
+
+// sumOf sums up which findings are accepted, "" for none.
+func sumOf(accepted map[string]string) string {
+	if len(accepted) == 0 {
+		return ""
+	}
+	sum := sha256.New()
+	for _, id := range slices.Sorted(maps.Keys(accepted)) {
+		fmt.Fprintf(sum, "%s\x00", id)
+	}
+	return hex.EncodeToString(sum.Sum(nil)[:8])
 }
 
 // loaded tells whether a stream of the recording has a runner, running whether one is being written.

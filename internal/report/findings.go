@@ -45,11 +45,11 @@ func Findings(out io.Writer, r *engine.Result, s Style) {
 		Finding(out, f, s)
 		fmt.Fprintln(out)
 	}
-	fmt.Fprintln(out, Totals(r.Findings)+accepted(r))
+	fmt.Fprintln(out, Totals(r.Findings)+Accepted(r))
 }
 
-// accepted says which findings are left out because a contract accepts them.
-func accepted(r *engine.Result) string {
+// Accepted says which findings are left out because a contract accepts them.
+func Accepted(r *engine.Result) string {
 	if len(r.Accepted) == 0 {
 		return ""
 	}

@@ -16,7 +16,7 @@ func HTML(out io.Writer, r *engine.Result) error {
 		*engine.Result
 		Ordered []*finding.Finding
 		Totals  string
-	}{r, causesFirst(r.Findings), Totals(r.Findings) + accepted(r)})
+	}{r, causesFirst(r.Findings), Totals(r.Findings) + Accepted(r)})
 }
 
 var page = template.Must(template.New("page").Funcs(template.FuncMap{

@@ -1,10 +1,13 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -29,6 +32,45 @@ func (s *service) contractRoutes(g *gin.RouterGroup) {
 	g.POST("/recordings/:recording/contract", s.looking(s.judgeByGiven))
 	g.GET("/recordings/:recording/contract/draft", s.do(s.getDraft))
 }
+
+// Accepts returns what the contracts that are held accept now: findings by their ids, with the reasons, for an application.
+func Accepts(held store.Contracts, log *slog.Logger) func(app string) map[string]string {
+	var mu sync.Mutex
+	type read struct {
+		put time.Time
+		c   *contract.Contract
+	}
+	known := map[string]read{}
+	return func(app string) map[string]string {
+		one, err := held.Contract(context.Background(), app)
+		if err != nil {
+			if !errors.Is(err, store.ErrNotFound) {
+				log.Warn("a contract cannot be read: what it accepts counts", "application", app, "error", err)
+			}
+			return nil
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		have, ok := known[app]
+		if !ok || !have.put.Equal(one.Put) {
+			have = read{put: one.Put}
+			if have.c, err = contract.Read("the contract", one.Body); err != nil {
+				log.Warn("a contract cannot be used: what it accepts counts", "application", app, "error", err)
+			}
+			if len(known) == maxKnown {
+				clear(known)
+			}
+			known[app] = have
+		}
+		if have.c == nil {
+			return nil
+		}
+		return have.c.Accepts(time.Now())
+	}
+}
+
+// maxKnown is how many contracts are kept as they were read.
+const maxKnown = 1000
 
 // misagreed is a contract that cannot be held against a recording: it has mistakes, or is for another one.
 type misagreed struct {

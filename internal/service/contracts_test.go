@@ -3,6 +3,7 @@ package service_test
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,6 +15,7 @@ import (
 
 	"keenlantern.example/internal/access"
 	"keenlantern.example/internal/core/contract"
+	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/views"
 )
 
@@ -63,6 +65,36 @@ func TestContracts(t *testing.T) {
 	var held views.HeldContract
 	require.NoError(t, json.Unmarshal(said, &held))
 	assert.Equal(t, broken, held.Text)
+
+	// What it accepts counts apart, in lists and findings, until it is past its day or accepted no more.
+	counted := func() (views.Tally, *engine.Result) {
+		var found views.RecordingFindings
+		var list views.RecordingList
+		_, _, said := r.do("GET", "/api/v1/recordings/latest/findings", nil)
+		fits("Findings", said)
+		require.NoError(t, json.Unmarshal(said, &found))
+		_, _, said = r.do("GET", "/api/v1/recordings", nil)
+		require.NoError(t, json.Unmarshal(said, &list))
+		return list.Recordings[0].Findings, found.Result
+	}
+	before, found := counted()
+	require.NotZero(t, before.Error)
+	accept := func(until string) string {
+		return fmt.Sprintf("contract: lantern-contract/1\napplication: harbour\naccepted:\n  - {finding: %s, reason: later, until: %s}\n", found.Findings[0].ID, until)
+	}
+	for until, accepted := range map[string]int{"2999-12-31": 1, "2020-12-31": 0} {
+		status, _, said := r.do("PUT", "/api/v1/applications/harbour/contract", strings.NewReader(accept(until)))
+		require.Equal(t, 200, status, string(said))
+		now, left := counted()
+		assert.Equal(t, before.Error-accepted, now.Error)
+		assert.Equal(t, accepted, now.Accepted)
+		assert.Len(t, left.Findings, len(found.Findings)-accepted)
+		assert.Len(t, left.Accepted, accepted)
+	}
+	status, _, said = r.do("PUT", "/api/v1/applications/harbour/contract", strings.NewReader(broken))
+	require.Equal(t, 200, status, string(said))
+	now, _ := counted()
+	assert.Equal(t, before, now)
 
 	// What cannot be used.
 	for _, one := range []struct {

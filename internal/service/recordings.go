@@ -67,6 +67,14 @@ func (s *service) getRecording(c *gin.Context) error {
 	return nil
 }
 
+// accepts returns the findings that the contract of a result's application accepts.
+func (s *service) accepts(r *engine.Result) map[string]string {
+	if s.Accepts == nil || len(r.Streams) == 0 {
+		return nil
+	}
+	return s.Accepts(r.Streams[0].App)
+}
+
 func (s *service) getFindings(c *gin.Context) error {
 	least, err := severityOf(c.Query("severity"))
 	if err != nil {
@@ -75,6 +83,16 @@ func (s *service) getFindings(c *gin.Context) error {
 	id, result, err := s.result(c)
 	if err != nil {
 		return err
+	}
+	// What the contract accepts is told apart.
+	if accepted := s.accepts(result); len(accepted) > 0 {
+		result.Findings = slices.DeleteFunc(result.Findings, func(f *finding.Finding) bool {
+			reason, ok := accepted[f.ID]
+			if ok {
+				result.Accepted = append(result.Accepted, engine.Accepted{Finding: f.Brief(), Reason: reason})
+			}
+			return ok
+		})
 	}
 	family, service := c.Query("family"), c.Query("service")
 	result.Findings = slices.DeleteFunc(result.Findings, func(f *finding.Finding) bool {

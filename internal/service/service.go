@@ -22,6 +22,7 @@ type Config struct {
 	Gate *access.Gate
 
 	Contracts store.Contracts
+	Accepts   func(app string) map[string]string // findings that are accepted, by their ids, with the reasons; nil: none
 
 	Tokens  bool     // requests need one
 	Hosts   []string // what the service is called, where it is not on loopback

@@ -50,12 +50,14 @@ func startWith(t *testing.T, folder string, wantTokens bool) *running {
 	st, err := sqlite.Open(t.Context(), folder)
 	require.NoError(t, err)
 	hub := ingest.New(st, rules.Default(), log)
+	accepts := service.Accepts(st, log)
+	hub.Accept(accepts)
 	desk, err := control.New(t.Context(), st)
 	require.NoError(t, err)
 	gate, err := access.New(t.Context(), st)
 	require.NoError(t, err)
 	h, err := service.New(service.Config{
-		Hub: hub, Desk: desk, Contracts: st, Gate: gate, Tokens: wantTokens, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
+		Hub: hub, Desk: desk, Contracts: st, Accepts: accepts, Gate: gate, Tokens: wantTokens, Log: log, Version: "test", MaxBatch: 64 << 10, MaxFile: 1 << 20,
 		Console:   fstest.MapFS{"index.html": {Data: []byte("<!doctype html>console")}, "assets/a.js": {Data: []byte("1")}},
 		Recorders: os.DirFS(folder),
 	})

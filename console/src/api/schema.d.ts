@@ -832,6 +832,8 @@ export interface components {
                 error: number;
                 warning: number;
                 note: number;
+                /** @description By the contract that the service holds; not among the others. */
+                accepted: number;
             };
             /** @enum {string} */
             worst: "" | "error" | "warning" | "note";
@@ -857,6 +859,8 @@ export interface components {
             };
             /** @description Streams that another version of the service, or other settings, analysed. They are being analysed anew, and shown as they were until then. */
             stale: number;
+            /** @description Sums up which findings were left out because the contract that the service holds accepts them; empty for none. */
+            accepted_by: string;
             /** @description The derivation key of what is shown: what has the same key was analysed in the same way. Empty while some of it is stale. */
             derived_by: string;
             name: string;
@@ -1007,6 +1011,11 @@ export interface components {
             format: "lantern-findings/1";
             streams: components["schemas"]["Stream"][];
             findings: components["schemas"]["Finding"][];
+            /** @description Findings that the contract accepts, which the service holds for the application. They are not among the others. */
+            accepted?: {
+                finding: components["schemas"]["Finding"];
+                reason: string;
+            }[];
         };
         FindingDetail: components["schemas"]["Finding"] & {
             recording: string;

@@ -30,8 +30,9 @@ type Summary struct {
 	Findings    Tally          `json:"findings"`
 	Worst       string         `json:"worst"` // "" if nothing was found
 	Health      Overall        `json:"health"`
-	Stale       int            `json:"stale"`      // streams that another version, or other settings, analysed, and that are being analysed anew
-	DerivedBy   string         `json:"derived_by"` // the derivation key of what is shown; "" while some of it is stale
+	AcceptedBy  string         `json:"accepted_by"` // sums up which findings the contract accepts that were left out; "" for none
+	Stale       int            `json:"stale"`       // streams that another version, or other settings, analysed, and that are being analysed anew
+	DerivedBy   string         `json:"derived_by"`  // the derivation key of what is shown; "" while some of it is stale
 
 	// What people said of it.
 	Name   string            `json:"name"`
@@ -51,6 +52,8 @@ type Tally struct {
 	Error   int `json:"error"`
 	Warning int `json:"warning"`
 	Note    int `json:"note"`
+
+	Accepted int `json:"accepted"` // by the contract that the service holds; they are not among the others
 }
 
 // Overall is the health of all streams together.
@@ -69,8 +72,8 @@ type Overall struct {
 	Sampled      float64 `json:"sampled"` // the least share of any stream
 }
 
-// Summarise adds a recording's streams up.
-func Summarise(rec Recording, streams []engine.Digest) Summary {
+// Summarise adds a recording's streams up. Findings that are accepted, by their ids, are counted apart.
+func Summarise(rec Recording, streams []engine.Digest, accepted map[string]string) Summary {
 	s := Summary{
 		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
 		Created: rec.Created.UTC().Format(time.RFC3339Nano), Streams: len(streams),
@@ -100,7 +103,11 @@ func Summarise(rec Recording, streams []engine.Digest) Summary {
 		}
 	}
 	var worst finding.Severity
-	for _, severity := range engine.Severities(streams) {
+	for id, severity := range engine.Severities(streams) {
+		if _, ok := accepted[id]; ok {
+			s.Findings.Accepted++
+			continue
+		}
 		worst = max(worst, severity)
 		switch severity {
 		case finding.Error:

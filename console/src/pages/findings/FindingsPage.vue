@@ -81,6 +81,10 @@ const command = computed(() => `keenlantern findings ${detail.value?.id ?? props
         <template #end><ExportMenu name="findings" :data="shown" :columns="columns" :rows="shown" /></template>
       </FilterBar>
       <FindingsTable :causes="causes" :recording="recording" :fresh="fresh" :none="findings.length ? 'None of the findings is of the kind chosen.' : 'Nothing was found in this recording.'" />
+      <p v-if="detail?.findings.accepted" class="quiet mt-3" data-accepted>
+        {{ detail.findings.accepted === 1 ? '1 other finding is' : `${detail.findings.accepted} other findings are` }} accepted by
+        <router-link class="app-link" :to="{ name: 'contract', params: { recording } }">the contract</router-link>.
+      </p>
       <CommandLine class="mt-4" :command="command" />
     </template>
   </main>
