@@ -43,7 +43,7 @@ func (l lines) Between(from, to int64, f func(*event.Event) bool) error {
 	}
 }
 
-func study(t *testing.T, trace []byte) *views.Source {
+func study(t testing.TB, trace []byte) *views.Source {
 	t.Helper()
 	list, err := engine.Study(context.Background(), bytes.NewReader(trace), reader.Options{}, rules.Default())
 	require.NoError(t, err)
@@ -287,7 +287,7 @@ func FuzzRead(f *testing.F) {
 	f.Add(head + "wiring: [{service: A, implementation: B}]")
 	f.Add(head + "accepted:\n  - {finding: abc, reason: r, until: 2030-01-01}")
 	f.Add("a: &a [*a, *a]\n<<: *a")
-	src := study(&testing.T{}, []byte(harbour))
+	src := study(f, []byte(harbour))
 	f.Fuzz(func(t *testing.T, text string) {
 		c, err := contract.Read("c.yaml", []byte(text))
 		if err != nil {

@@ -130,24 +130,9 @@ type chosen struct {
 func choose(s *derive.State, settings []Setting) ([]chosen, error) {
 	var out []chosen
 	for _, set := range settings {
-		var found []int
-		for n := range s.Registrations {
-			r := &s.Registrations[n]
-			if r.Alias != derive.None || r.Proxy != derive.None || r.Internal {
-				continue
-			}
-			if (set.Name == r.Service || set.Name == r.Impl) && keyed(set.Key, r) {
-				found = append(found, n)
-			}
-		}
-		for n := range s.Registrations {
-			r := &s.Registrations[n]
-			if len(found) > 0 && (s.Registrations[found[0]].Service == set.Name || s.Registrations[found[0]].Impl == set.Name) {
-				break // the whole name is meant
-			}
-			if r.Alias == derive.None && r.Proxy == derive.None && !r.Internal && keyed(set.Key, r) && (patterns.Fits(set.Name, r.Service) || patterns.Fits(set.Name, r.Impl)) {
-				found = append(found, n)
-			}
+		found := called(s, set, func(pattern, name string) bool { return pattern == name })
+		if len(found) == 0 {
+			found = called(s, set, patterns.Fits)
 		}
 		switch {
 		case len(found) == 0:
@@ -164,6 +149,35 @@ func choose(s *derive.State, settings []Setting) ([]chosen, error) {
 		out = append(out, chosen{set, found[0]})
 	}
 	return out, nil
+}
+
+// called returns the registrations that a setting may mean. Whoever names an alias means what it stands for.
+func called(s *derive.State, set Setting, is func(pattern, name string) bool) []int {
+	var found []int
+	for n := range s.Registrations {
+		r := &s.Registrations[n]
+		if r.Internal || r.Proxy != derive.None {
+			continue
+		}
+		means := (is(set.Name, r.Service) || r.Impl != "" && is(set.Name, r.Impl)) && keyed(set.Key, r)
+		for _, also := range r.Also {
+			means = means || is(set.Name, also.Service) && (set.Key == nil || also.Key != nil && *also.Key == *set.Key)
+		}
+		if !means {
+			continue
+		}
+		at := n
+		for range 16 { // an alias of an alias
+			if s.Registrations[at].Alias < 0 {
+				break
+			}
+			at = s.Registrations[at].Alias
+		}
+		if !slices.Contains(found, at) {
+			found = append(found, at)
+		}
+	}
+	return found
 }
 
 // keyed tells whether a registration has the key that was asked for. Without one, a registration of any key may be meant.

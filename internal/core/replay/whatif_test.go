@@ -40,7 +40,7 @@ func (f *trace) Between(from, to int64, put func(*event.Event) bool) error {
 	}
 }
 
-func study(t *testing.T, text []byte) *views.Source {
+func study(t testing.TB, text []byte) *views.Source {
 	t.Helper()
 	list, err := engine.Study(t.Context(), bytes.NewReader(text), reader.Options{}, rules.Default())
 	require.NoError(t, err)
@@ -117,7 +117,7 @@ func TestProposals(t *testing.T) {
 func BenchmarkWhatIf(b *testing.B) {
 	text, err := os.ReadFile(filepath.Join("..", "..", "..", "testdata", "offices", "jvm-spring-model-rebuilt.ndjson.gz"))
 	require.NoError(b, err)
-	src := study(&testing.T{}, text)
+	src := study(b, text)
 	set, err := replay.ParseSetting("TideModel=singleton")
 	require.NoError(b, err)
 	b.Run("analysis", func(b *testing.B) {
@@ -130,6 +130,51 @@ func BenchmarkWhatIf(b *testing.B) {
 		for b.Loop() {
 			_, err := replay.WhatIf(b.Context(), src, []replay.Setting{set}, rules.Default(), nil)
 			require.NoError(b, err)
+		}
+	})
+}
+
+// Whoever names an alias, or another service that a registration answers to, means that registration.
+func TestNames(t *testing.T) {
+	const head = `{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"h-1","start":"2026-03-02T05:40:00Z"}
+{"ev":"register","t":1,"reg":1,"service":"office.Clock","impl":"office.StationClock","lifetime":"singleton","also":[{"service":"office.Watch","key":"wall"}]}
+{"ev":"register","t":2,"reg":2,"service":"office.TimeKeeper","alias":1}
+{"ev":"register","t":3,"reg":3,"service":"office.Tides","key":"gauge","impl":"office.GaugeTides","lifetime":"scoped"}
+{"ev":"register","t":4,"reg":4,"service":"office.Tides","key":"model","impl":"office.ModelTides","lifetime":"scoped"}
+{"ev":"make","t":10,"inst":1,"reg":1,"scope":0}
+`
+	src := study(t, []byte(head))
+	for text, want := range map[string]string{
+		"Clock=scoped":           "office.Clock",
+		"TimeKeeper=scoped":      "office.Clock",
+		"Watch[wall]=scoped":     "office.Clock",
+		"Watch [wall] = scoped":  "office.Clock",
+		"Station*=scoped":        "office.Clock",
+		"Tides[model]=transient": "office.Tides",
+		"GaugeTides=transient":   "office.Tides",
+		"Tides=transient":        `"Tides=transient" could be office.GaugeTides or office.ModelTides; name the implementation, or write more of the name`,
+		"Tides[table]=transient": `nothing is registered as "Tides[table]"; 'keenlantern registrations' lists what is`,
+		"Clokc=scoped":           `nothing is registered as "Clokc"; did you mean "Clock"?`,
+	} {
+		set, err := replay.ParseSetting(text)
+		require.NoError(t, err)
+		a, err := replay.WhatIf(t.Context(), src, []replay.Setting{set}, rules.Default(), nil)
+		if err != nil {
+			assert.EqualError(t, err, want)
+			continue
+		}
+		assert.Equal(t, want, a.Changes[0].Of.Service, text)
+	}
+}
+
+func FuzzParseSetting(f *testing.F) {
+	for _, text := range []string{"A=scoped", "A[b].disposer=code", "[=singleton", "=", "A[]=transient"} {
+		f.Add(text)
+	}
+	src := study(f, []byte(`{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"h-1","start":"2026-03-02T05:40:00Z"}`+"\n"))
+	f.Fuzz(func(t *testing.T, text string) {
+		if set, err := replay.ParseSetting(text); err == nil {
+			_, _ = replay.WhatIf(t.Context(), src, []replay.Setting{set}, rules.Default(), nil)
 		}
 	})
 }
