@@ -6,6 +6,7 @@ import static org.junit.jupiter.api.Assertions.assertTrue;
 
 import com.fasterxml.jackson.databind.JsonNode;
 import example.keenlantern.record.Recorder;
+import example.keenlantern.record.Setting;
 import java.net.CookieManager;
 import java.net.URI;
 import java.net.http.HttpClient;
@@ -24,12 +25,14 @@ import org.junit.jupiter.api.Test;
 import org.junit.jupiter.params.ParameterizedTest;
 import org.junit.jupiter.params.provider.ValueSource;
 import org.springframework.beans.factory.annotation.Autowired;
+import org.springframework.beans.factory.support.DefaultListableBeanFactory;
 import org.springframework.boot.autoconfigure.EnableAutoConfiguration;
 import org.springframework.boot.builder.SpringApplicationBuilder;
 import org.springframework.context.ConfigurableApplicationContext;
 import org.springframework.context.annotation.Bean;
 import org.springframework.context.annotation.Configuration;
 import org.springframework.context.annotation.Import;
+import org.springframework.core.metrics.ApplicationStartup;
 import org.springframework.messaging.support.ExecutorSubscribableChannel;
 import org.springframework.messaging.support.GenericMessage;
 import org.springframework.scheduling.annotation.Async;
@@ -234,6 +237,47 @@ class OfficeTest {
     private static String get(HttpClient client, String url) throws Exception {
         return client.send(HttpRequest.newBuilder(URI.create(url)).build(), HttpResponse.BodyHandlers.ofString())
                 .body();
+    }
+
+    // While nothing is recorded the application's bean factory is as it would be; what is recorded later lacks nothing.
+    @Test
+    void switchedWhileItRuns() throws Exception {
+        Trace trace = new Trace();
+        Recorder recorder = trace.recorder();
+        recorder.set(Setting.OFF);
+        Recorder.install(recorder);
+        HttpClient client = HttpClient.newHttpClient();
+        int opened = 0;
+        try (ConfigurableApplicationContext context = new SpringApplicationBuilder(Wiring.class)
+                .properties(Map.of("server.port", "0", "spring.main.banner-mode", "off"))
+                .run()) {
+            DefaultListableBeanFactory beans = (DefaultListableBeanFactory) context.getBeanFactory();
+            String url = "http://127.0.0.1:" + context.getEnvironment().getProperty("local.server.port");
+            get(client, url + "/pages/north");
+            for (int round = 0; round < 2; round++) {
+                assertEquals(ApplicationStartup.DEFAULT, beans.getApplicationStartup());
+                int before = PAGES.get();
+                recorder.set(Setting.ON);
+                for (int n = 0; n < 5; n++) assertEquals("1", get(client, url + "/pages/north"));
+                get(client, url + "/file");
+                opened += PAGES.get() - before;
+                recorder.set(Setting.OFF);
+                get(client, url + "/pages/north");
+            }
+        } finally {
+            Recorder.install(null);
+        }
+        recorder.close();
+        assertEquals(List.of(), trace.trouble);
+        assertEquals(10, opened);
+        assertEquals(
+                opened,
+                trace.made(trace.register("LogPage", "scopedTarget." + LogPage.class.getName()))
+                        .size());
+        assertEquals(
+                10,
+                trace.of("open", l -> l.path("name").asText().equals("GET /pages/{name}"))
+                        .size());
     }
 
     @Test

@@ -15,6 +15,7 @@ import java.util.Set;
 import java.util.UUID;
 import java.util.concurrent.Callable;
 import java.util.concurrent.ConcurrentHashMap;
+import java.util.concurrent.CopyOnWriteArrayList;
 import java.util.concurrent.ExecutorService;
 import java.util.concurrent.ThreadLocalRandom;
 import java.util.concurrent.TimeUnit;
@@ -82,6 +83,7 @@ public final class Recorder implements AutoCloseable {
     private final Delivery delivery;
     private final Orders orders;
     private final Thread exit;
+    private final List<Switched> switched = new CopyOnWriteArrayList<>();
     private volatile long warned;
     private volatile boolean closing; // somebody is about to end it
     private final AtomicInteger attached = new AtomicInteger(); // containers that are open
@@ -167,7 +169,34 @@ public final class Recorder implements AutoCloseable {
         set(to, "recording was switched off");
     }
 
+    /**
+     * Has something be done each time before recording begins, and each time when it has ended: adapters put away what they watch
+     * with while there is nothing to record. What is thrown is told as trouble. Running what is returned ends it.
+     */
+    public Runnable whenSwitched(Runnable begins, Runnable ended) {
+        Switched one = new Switched(begins, ended);
+        switched.add(one);
+        return () -> switched.remove(one);
+    }
+
+    private record Switched(Runnable begins, Runnable ended) {}
+
+    private void quietly(Runnable run) {
+        try {
+            run.run();
+        } catch (RuntimeException | LinkageError e) {
+            trouble(e);
+        }
+    }
+
     private void set(Setting to, String why) {
+        boolean wasOn = on();
+        if (to.on() && !wasOn) for (Switched one : switched) quietly(one.begins);
+        switchTo(to, why);
+        if (wasOn && !on()) for (Switched one : switched) quietly(one.ended);
+    }
+
+    private void switchTo(Setting to, String why) {
         rare.lock();
         try {
             Stream was = now;

@@ -5,12 +5,16 @@ import example.keenlantern.record.Recorder;
 import example.keenlantern.record.Work;
 import java.lang.reflect.Method;
 import java.util.Map;
+import java.util.Queue;
 import java.util.concurrent.ConcurrentHashMap;
+import java.util.concurrent.ConcurrentLinkedQueue;
+import java.util.concurrent.atomic.AtomicBoolean;
 import org.aopalliance.intercept.MethodInterceptor;
 import org.aopalliance.intercept.MethodInvocation;
 import org.springframework.aop.Advisor;
 import org.springframework.aop.ProxyMethodInvocation;
 import org.springframework.aop.framework.Advised;
+import org.springframework.beans.factory.DisposableBean;
 import org.springframework.beans.factory.config.BeanPostProcessor;
 import org.springframework.core.Ordered;
 import org.springframework.core.annotation.AnnotatedElementUtils;
@@ -18,10 +22,11 @@ import org.springframework.scheduling.annotation.Async;
 import org.springframework.scheduling.annotation.AsyncAnnotationAdvisor;
 
 /** Has each call of an asynchronous method be a scope, in the trace of whoever called it. */
-final class AsyncWork implements BeanPostProcessor, Ordered {
+final class AsyncWork implements BeanPostProcessor, Ordered, DisposableBean {
     private static final String TRACE = AsyncWork.class.getName() + ".trace";
 
     private final Recorder recorder;
+    private final Queue<Runnable> watching = new ConcurrentLinkedQueue<>(); // each ends the watching of a bean
 
     AsyncWork(Recorder recorder) {
         this.recorder = recorder;
@@ -33,16 +38,32 @@ final class AsyncWork implements BeanPostProcessor, Ordered {
     }
 
     @Override
+    public void destroy() {
+        watching.forEach(Runnable::run);
+    }
+
+    @Override
     public Object postProcessAfterInitialization(Object bean, String name) {
         if (!(bean instanceof Advised advised) || advised.isFrozen()) return bean;
         for (Advisor advisor : advised.getAdvisors()) {
             if (!(advisor instanceof AsyncAnnotationAdvisor)) continue;
-            advised.addAdvice(0, (MethodInterceptor) this::called);
-            Map<Method, Boolean> async = new ConcurrentHashMap<>(); // of this bean's methods
-            advised.addAdvice((MethodInterceptor) call -> running(call, async));
+            watch(advised);
             break;
         }
         return bean;
+    }
+
+    // From when something is recorded for the first time: each advice costs every call of the bean.
+    private void watch(Advised advised) {
+        AtomicBoolean watched = new AtomicBoolean();
+        Map<Method, Boolean> async = new ConcurrentHashMap<>(); // of this bean's methods
+        Runnable watch = () -> {
+            if (watched.getAndSet(true)) return;
+            advised.addAdvice(0, (MethodInterceptor) this::called);
+            advised.addAdvice((MethodInterceptor) call -> running(call, async));
+        };
+        watching.add(recorder.whenSwitched(watch, () -> {}));
+        if (recorder.on()) watch.run();
     }
 
     // By whoever asks for it.

@@ -60,6 +60,8 @@ final class Container {
     private volatile boolean complete; // all definitions have been read
     // Singletons of the application that have not been built so far. The framework has some that hardly ever are.
     private final Set<String> unbuilt = ConcurrentHashMap.newKeySet();
+    private Hooks hooks;
+    private Runnable unwatched = () -> {};
     private volatile int built = -1; // so many definitions there were when no singleton was left to be built
 
     /** A singleton whose destruction has begun. */
@@ -76,6 +78,23 @@ final class Container {
                         .duplicates(Event.Duplicates.PRIMARY)
                         .cycles(beans.isAllowCircularReferences() ? Event.Cycles.PROXIED : Event.Cycles.REFUSED),
                 around == null ? 0 : around.root.container());
+    }
+
+    /** Has what is built be watched. */
+    void watch() {
+        hooks = new Hooks(this);
+        unwatched = recorder.whenSwitched(hooks::put, this::rest);
+    }
+
+    /** Has what injection points ask for, and scopes, be watched, too. */
+    void watchAll() {
+        hooks.watch(new WatchedResolver(this, beans.getAutowireCandidateResolver()));
+        scopes.watch(hooks);
+    }
+
+    // There is nothing to see for the time being.
+    private void rest() {
+        if (passesAll()) hooks.takeAway();
     }
 
     // Registrations.
@@ -311,6 +330,7 @@ final class Container {
         for (String name : names)
             if (!known.containsKey(name) && !beans.getMergedBeanDefinition(name).isAbstract()) return;
         built = names.length;
+        rest();
     }
 
     /** Whether nothing is to be told of what is built of a name: recording is off, and it outlives nothing. */
@@ -892,6 +912,7 @@ final class Container {
     /** Says that all singletons have been destroyed. */
     void end() {
         destroyed();
+        unwatched.run();
         recorder.close(root.scope());
         recorder.forgetContainer(root);
     }

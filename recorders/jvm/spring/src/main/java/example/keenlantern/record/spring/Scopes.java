@@ -61,11 +61,10 @@ final class Scopes {
     }
 
     /** Has each scope that is registered be watched. */
-    void watch() {
+    void watch(Hooks hooks) {
         for (String name : container.beans.getRegisteredScopeNames()) {
             Scope scope = container.beans.getRegisteredScope(name);
-            if (scope != null && !(scope instanceof Watched))
-                container.beans.registerScope(name, new Watched(name, scope));
+            if (scope != null && !(scope instanceof Watched)) hooks.watch(name, scope, new Watched(name, scope));
         }
     }
 

@@ -85,8 +85,7 @@ public final class SpringRecording {
             beans.registerSingleton(NAME, SpringRecording.this);
             // What is registered first is destroyed last.
             beans.registerDisposableBean(NAME, SpringRecording.this::destroyed);
-            beans.setInstantiationStrategy(new WatchedInstantiation(container, beans.getInstantiationStrategy()));
-            beans.setApplicationStartup(new WatchedStartup(container, beans.getApplicationStartup()));
+            container.watch();
             RootBeanDefinition processor = new RootBeanDefinition(WatchedBeans.class, this::complete);
             processor.setRole(RootBeanDefinition.ROLE_INFRASTRUCTURE);
             registry.registerBeanDefinition(BEANS, processor);
@@ -100,9 +99,7 @@ public final class SpringRecording {
         // All definitions are there, and nothing but what processes them has been built.
         private WatchedBeans complete() {
             try {
-                container.beans.setAutowireCandidateResolver(
-                        new WatchedResolver(container, container.beans.getAutowireCandidateResolver()));
-                container.scopes.watch();
+                container.watchAll();
                 container.registerAll();
             } catch (RuntimeException | LinkageError e) {
                 recorder.trouble(e); // the application goes on as ever
