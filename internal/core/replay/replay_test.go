@@ -72,7 +72,7 @@ func invent(r *rand.Rand) *wiring {
 // run is a container: it makes what is asked for by the lifetimes, keeps and disposes it, and records that.
 func (w *wiring) run() []*event.Event {
 	c := &container{w: w, single: map[int]uint64{}, scoped: map[[2]int]uint64{}, ends: map[int][]uint64{}}
-	c.note(&event.Event{Kind: event.Hello, Format: "lantern/1", App: "harbour", Stream: "s", Start: "2026-03-02T05:40:00Z"})
+	c.note(&event.Event{Kind: event.Hello, Format: "lantern/1", App: "harbour", Stream: "s", Start: "2026-03-02T05:40:00Z", Has: event.Of(event.FFormat, event.FApp, event.FStream, event.FStart)})
 	for n := range w.lifetimes {
 		c.note(&event.Event{
 			Kind: event.Register, Reg: event.RegID(n + 1), Service: name(n), Impl: name(n), Lifetime: w.lifetimes[n], Disposable: w.disposable[n],

@@ -3,6 +3,7 @@ package replay_test
 import (
 	"bytes"
 	"errors"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
@@ -113,24 +114,49 @@ func TestProposals(t *testing.T) {
 	}
 }
 
-// BenchmarkWhatIf is a change played over a recording, beside analysing it.
+// BenchmarkWhatIf is a change played over a recording of forty registrations, beside analysing it.
 func BenchmarkWhatIf(b *testing.B) {
-	text, err := os.ReadFile(filepath.Join("..", "..", "..", "testdata", "offices", "jvm-spring-model-rebuilt.ndjson.gz"))
-	require.NoError(b, err)
+	r := rand.New(rand.NewPCG(2027, 5))
+	w := &wiring{}
+	for n := range 40 {
+		w.lifetimes = append(w.lifetimes, []string{replay.Scoped, replay.Transient, replay.Singleton}[min(2, n/15)])
+		w.disposable, w.cost, w.needs = append(w.disposable, n%4 == 0), append(w.cost, 100), append(w.needs, nil)
+		for m := n + 1; m < 40; m++ {
+			if r.IntN(40-n) < 2 {
+				w.needs[n] = append(w.needs[n], m)
+			}
+		}
+	}
+	for scope := 1; scope <= 10_000; scope++ {
+		w.steps = append(w.steps, step{"open", scope, 0})
+		for range 3 {
+			w.steps = append(w.steps, step{"ask", scope, r.IntN(12)})
+		}
+		w.steps = append(w.steps, step{"close", scope, 0})
+	}
+	var text []byte
+	events := w.run()
+	for _, ev := range events {
+		text = event.AppendLine(text, ev)
+	}
 	src := study(b, text)
-	set, err := replay.ParseSetting("TideModel=singleton")
+	require.Len(b, src.State().Registrations, 40)
+	set, err := replay.ParseSetting("F=singleton")
 	require.NoError(b, err)
 	b.Run("analysis", func(b *testing.B) {
 		for b.Loop() {
 			_, err := engine.Study(b.Context(), bytes.NewReader(text), reader.Options{}, rules.Default())
 			require.NoError(b, err)
 		}
+		b.ReportMetric(float64(len(events)*b.N)/b.Elapsed().Seconds()/1e6, "Mevents/s")
 	})
 	b.Run("whatif", func(b *testing.B) {
 		for b.Loop() {
-			_, err := replay.WhatIf(b.Context(), src, []replay.Setting{set}, rules.Default(), nil)
+			a, err := replay.WhatIf(b.Context(), src, []replay.Setting{set}, rules.Default(), nil)
 			require.NoError(b, err)
+			require.Less(b, a.Instances.Then, a.Instances.Now)
 		}
+		b.ReportMetric(float64(len(events)*b.N)/b.Elapsed().Seconds()/1e6, "Mevents/s")
 	})
 }
 
