@@ -56,6 +56,9 @@ func (u *Unreachable) Unwrap() error { return u.Err }
 
 var patient = &http.Client{Timeout: time.Minute}
 
+// Longer is for questions that take as long as analysing a recording, or several times that.
+var Longer = &http.Client{Timeout: time.Hour}
+
 // maxAnswer bounds what is read of an answer, in bytes.
 const maxAnswer = 256 << 20
 
