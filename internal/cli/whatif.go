@@ -7,7 +7,6 @@ import (
 	"net/url"
 	"strings"
 
-	"keenlantern.example/internal/client"
 	"keenlantern.example/internal/core/replay"
 	"keenlantern.example/internal/core/rules"
 	"keenlantern.example/internal/core/views"
@@ -44,13 +43,6 @@ func progressOf(std IO) func(float64) {
 	}
 }
 
-// longer asks the service what takes it a while.
-func longer(server string) *client.Client {
-	c := ask(server)
-	c.HTTP = client.Longer
-	return c
-}
-
 func whatif(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "whatif", "whatif RECORDING [--set REGISTRATION=LIFETIME …] [options]",
 		"Plays a recording again as if registrations had other lifetimes, and tells what would be different: instances,\nconstruction time, findings. REGISTRATION is a service or implementation, with [its key] where it has one; LIFETIME is\nsingleton, scoped, transient or per-consumer. 'REGISTRATION.disposer=code' has code dispose its instances. Without --set,\nit proposes the changes that are worth making.",
@@ -74,7 +66,7 @@ func whatif(ctx context.Context, std IO, args []string) error {
 				return err
 			}
 			p = *found
-		} else if err := longer(*v.server).View(ctx, words[0], "proposals", q, &p); err != nil {
+		} else if err := ask(*v.server).Play(ctx, words[0], "proposals", q, &p); err != nil {
 			return err
 		}
 		if *v.format == "json" {
@@ -105,7 +97,7 @@ func whatif(ctx context.Context, std IO, args []string) error {
 			return err
 		}
 		a = *answer
-	} else if err := longer(*v.server).View(ctx, words[0], "whatif", q, &a); err != nil {
+	} else if err := ask(*v.server).Play(ctx, words[0], "whatif", q, &a); err != nil {
 		return err
 	}
 	if *v.format == "json" {

@@ -56,9 +56,6 @@ func (u *Unreachable) Unwrap() error { return u.Err }
 
 var patient = &http.Client{Timeout: time.Minute}
 
-// Longer is for questions that take as long as analysing a recording, or several times that.
-var Longer = &http.Client{Timeout: time.Hour}
-
 // maxAnswer bounds what is read of an answer, in bytes.
 const maxAnswer = 256 << 20
 
@@ -139,6 +136,14 @@ func (c *Client) PutFile(ctx context.Context, in io.Reader) (s views.Summary, er
 	long.HTTP = &http.Client{} // a long file takes as long as it takes; ctx ends it
 	err = long.do(ctx, http.MethodPost, "/api/v1/recordings", in, &s)
 	return s, err
+}
+
+// Play asks a question for which the recording is played again, such as "whatif", into what the core answers it with. It takes as
+// long as it takes; ctx ends it.
+func (c *Client) Play(ctx context.Context, recording, what string, query url.Values, into any) error {
+	long := *c
+	long.HTTP = &http.Client{}
+	return long.View(ctx, recording, what, query, into)
 }
 
 // View asks one of a recording's questions, such as "registrations" or "scopes/12", into what the core answers it with.
