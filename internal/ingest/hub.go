@@ -40,6 +40,7 @@ type Hub struct {
 
 	merging *semaphore.Weighted // recordings whose results are being put together
 	viewing *semaphore.Weighted // answers that are being made from views
+	playing *semaphore.Weighted // recordings that are being played again
 
 	closing atomic.Int64 // Unix ns of Close
 	waiting atomic.Int64 // bytes of batches that are not analysed yet
@@ -74,7 +75,7 @@ func New(s store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	return &Hub{
 		accepts: func(string) map[string]string { return nil },
 		batches: s, catalog: s, results: s, leases: s, set: set, log: log, ctx: ctx, stop: stop, pieces: newPieces(s, s), key: keyOf(&set), began: time.Now(), repairs: make(chan struct{}, 1),
-		merging: semaphore.NewWeighted(atOnce()), viewing: semaphore.NewWeighted(atOnce()),
+		merging: semaphore.NewWeighted(atOnce()), viewing: semaphore.NewWeighted(atOnce()), playing: semaphore.NewWeighted(1),
 		runners: map[string]*runner{}, opening: map[string]chan struct{}{}, members: map[string]*membership{}, imports: map[string]*fileImport{}, deleting: map[string]struct{}{}, repaired: map[int64]struct{}{},
 		news: map[*Listener]struct{}{}, versions: map[string]uint64{},
 	}

@@ -25,7 +25,16 @@ func (h *Hub) View(ctx context.Context) (done func(), err error) {
 	return func() { h.viewing.Release(1) }, nil
 }
 
-// Source returns the recording that name means, to be asked by views, within a View. It is good for one answer.
+// Play waits until a recording may be played again, which takes as long as analysing it: one at a time, beside views. Done lets go of
+// its place.
+func (h *Hub) Play(ctx context.Context) (done func(), err error) {
+	if err := h.playing.Acquire(ctx, 1); err != nil {
+		return nil, err
+	}
+	return func() { h.playing.Release(1) }, nil
+}
+
+// Source returns the recording that name means, to be asked by views, within a View or Play. It is good for one answer.
 func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 	rec, list, err := h.named(ctx, name)
 	if err != nil {

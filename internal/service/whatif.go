@@ -2,6 +2,7 @@ package service
 
 import (
 	"errors"
+	"net/http"
 	"slices"
 	"strings"
 	"sync"
@@ -17,8 +18,8 @@ const maxSets = 32
 
 // whatifRoutes adds what plays recordings again.
 func (s *service) whatifRoutes(g *gin.RouterGroup) {
-	g.GET("/recordings/:recording/whatif", s.looking(s.getWhatIf))
-	g.GET("/recordings/:recording/proposals", s.looking(s.getProposals))
+	g.GET("/recordings/:recording/whatif", s.do(s.getWhatIf))
+	g.GET("/recordings/:recording/proposals", s.do(s.getProposals))
 }
 
 // answers remembers what was played, until the recording changes: a question takes as long as analysing it.
@@ -56,16 +57,16 @@ func (a *answers) put(question string, lines int64, answer any) {
 	a.list = append(a.list, remembered{question, lines, answer})
 }
 
-func (s *service) getWhatIf(c *gin.Context) (any, error) {
+func (s *service) getWhatIf(c *gin.Context) error {
 	sets := c.QueryArray("set")
 	if len(sets) > maxSets {
-		return nil, &badRequest{"more changes than can be played at once: 32 at most"}
+		return &badRequest{"more changes than can be played at once: 32 at most"}
 	}
 	var settings []replay.Setting
 	for _, text := range sets {
 		one, err := replay.ParseSetting(text)
 		if err != nil {
-			return nil, &badRequest{err.Error()}
+			return &badRequest{err.Error()}
 		}
 		settings = append(settings, one)
 	}
@@ -74,32 +75,38 @@ func (s *service) getWhatIf(c *gin.Context) (any, error) {
 	})
 }
 
-func (s *service) getProposals(c *gin.Context) (any, error) {
+func (s *service) getProposals(c *gin.Context) error {
 	return s.played(c, "proposals", func(src *views.Source) (any, error) {
 		return replay.Propose(c.Request.Context(), src, s.Hub.Settings(), nil)
 	})
 }
 
 // played answers a question by playing, unless it has been asked of the recording as it is.
-func (s *service) played(c *gin.Context, question string, play func(*views.Source) (any, error)) (any, error) {
+func (s *service) played(c *gin.Context, question string, play func(*views.Source) (any, error)) error {
+	done, err := s.Hub.Play(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	defer done()
 	src, err := s.source(c, c.Param("recording"))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if err := src.Fresh(); err != nil {
-		return nil, err
+		return err
 	}
 	question, lines := src.Recording+"\x00"+question, src.State().Lines
-	if answer := s.answers.get(question, lines); answer != nil {
-		return answer, nil
+	answer := s.answers.get(question, lines)
+	if answer == nil {
+		answer, err = play(src)
+		if bad := (*replay.Wrong)(nil); errors.As(err, &bad) {
+			return &badRequest{bad.What}
+		}
+		if err != nil {
+			return err
+		}
+		s.answers.put(question, lines, answer)
 	}
-	answer, err := play(src)
-	if bad := (*replay.Wrong)(nil); errors.As(err, &bad) {
-		return nil, &badRequest{bad.What}
-	}
-	if err != nil {
-		return nil, err
-	}
-	s.answers.put(question, lines, answer)
-	return answer, nil
+	c.JSON(http.StatusOK, answer)
+	return nil
 }
