@@ -87,6 +87,7 @@ func (s *service) played(c *gin.Context, question string, play func(*views.Sourc
 	if err != nil {
 		return err
 	}
+	done = sync.OnceFunc(done)
 	defer done()
 	src, err := s.source(c, c.Param("recording"))
 	if err != nil {
@@ -107,6 +108,7 @@ func (s *service) played(c *gin.Context, question string, play func(*views.Sourc
 		}
 		s.answers.put(question, lines, answer)
 	}
+	done() // before whoever asked reads it, which may take a while
 	c.JSON(http.StatusOK, answer)
 	return nil
 }
