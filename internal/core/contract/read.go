@@ -36,6 +36,9 @@ func Read(name string, text []byte) (*Contract, error) {
 	if len(text) > MaxSize {
 		return nil, &Mistake{name, 1, 1, "the contract is larger than a megabyte"}
 	}
+	if m := tooInvolved(name, text); m != nil {
+		return nil, m
+	}
 	file, err := parser.ParseBytes(text, 0)
 	if err != nil {
 		return nil, syntax(name, err)
@@ -49,6 +52,38 @@ func Read(name string, text []byte) (*Contract, error) {
 	}
 	c.Name = name
 	return c, nil
+}
+
+// The bounds of a contract's text: a parser follows each bracket and each dash into the next, and goes back over long lines.
+const (
+	maxLines   = 10_000
+	maxColumns = 1000 // bytes
+	maxNesting = 16   // of brackets
+)
+
+// tooInvolved tells of text that no parser should be given. A bracket in quotes counts as one: there are not so many in a name.
+func tooInvolved(name string, text []byte) error {
+	line, column, depth := 1, 0, 0
+	for _, c := range text {
+		column++
+		switch c {
+		case '\n':
+			line, column = line+1, 0
+		case '[', '{':
+			depth++
+		case ']', '}':
+			depth = max(0, depth-1)
+		}
+		switch {
+		case line > maxLines:
+			return &Mistake{name, line, 1, fmt.Sprintf("a contract has at most %d lines", maxLines)}
+		case column > maxColumns:
+			return &Mistake{name, line, column, fmt.Sprintf("a line of a contract has at most %d characters", maxColumns)}
+		case depth > maxNesting:
+			return &Mistake{name, line, column, fmt.Sprintf("brackets are nested more than %d deep", maxNesting)}
+		}
+	}
+	return nil
 }
 
 // syntax tells of text that is no YAML.
