@@ -10,21 +10,38 @@ import (
 // separators stand between the parts of a name: packages, folders, enclosing types, in the languages that are recorded.
 const separators = `./\:$#`
 
-// Fits tells whether a pattern is a name's: the whole of it, or the last parts of it. A * stands for any text.
+// Fits tells whether a pattern is a name's: the whole of it, or the last parts of it. A * stands for any text. It takes time in
+// proportion to the name and, where there is a *, to the product of both.
 func Fits(pattern, name string) bool {
 	if Glob(pattern, name) {
 		return true
 	}
 	bare := strings.TrimLeft(name, "*[]&")
-	if bare != name && Glob(pattern, bare) {
-		return true
+	if !strings.Contains(pattern, "*") {
+		at := len(bare) - len(pattern)
+		return strings.HasSuffix(bare, pattern) && (at == 0 || pattern != "" && strings.IndexByte(separators, bare[at-1]) >= 0)
 	}
-	for n := range len(bare) {
-		if strings.IndexByte(separators, bare[n]) >= 0 && n+1 < len(bare) && Glob(pattern, bare[n+1:]) {
-			return true
+	// All endings at once: where in the pattern each of them may be.
+	at := make([]bool, len(pattern)+1)
+	for n := 0; n <= len(bare); n++ {
+		if n < len(bare) && (n == 0 || strings.IndexByte(separators, bare[n-1]) >= 0) {
+			at[0] = true
 		}
+		for p := range len(pattern) {
+			if pattern[p] == '*' && at[p] {
+				at[p+1] = true // it stands for nothing
+			}
+		}
+		if n == len(bare) {
+			break
+		}
+		for p := len(pattern); p > 0; p-- {
+			stays := p < len(pattern) && pattern[p] == '*' && at[p]
+			at[p] = stays || pattern[p-1] != '*' && at[p-1] && pattern[p-1] == bare[n]
+		}
+		at[0] = pattern[0] == '*' && at[0]
 	}
-	return false
+	return at[len(pattern)]
 }
 
 // Glob tells whether a pattern is the whole of a text. It takes time in proportion to the product of both at most.
@@ -63,15 +80,20 @@ func Among(pattern string, names []string) ([]string, bool) {
 	return found, len(found) < 2 || strings.Contains(pattern, "*")
 }
 
+// maxParts is how many of its last parts a short name has at most; a longer one is written whole.
+const maxParts = 8
+
 // Shorten returns for each name the fewest of its last parts that mean no other one.
 func Shorten(names []string) map[string]string {
 	out := make(map[string]string, len(names))
 	owners := map[string]int{}
 	endings := func(name string, f func(string) bool) {
 		bare := strings.TrimLeft(name, "*[]&")
-		for n := len(bare) - 1; n >= 0; n-- {
-			if strings.IndexByte(separators, bare[n]) >= 0 && n+1 < len(bare) && !f(bare[n+1:]) {
-				return
+		for n, parts := len(bare)-1, 0; n >= 0 && parts < maxParts; n-- {
+			if strings.IndexByte(separators, bare[n]) >= 0 && n+1 < len(bare) {
+				if parts++; !f(bare[n+1:]) {
+					return
+				}
 			}
 		}
 		f(bare)

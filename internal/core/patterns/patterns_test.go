@@ -24,6 +24,30 @@ func TestFits(t *testing.T) {
 	}
 }
 
+// It fits just what it would if each ending were tried by itself.
+func TestFitsIsRight(t *testing.T) {
+	slow := func(pattern, name string) bool {
+		bare := strings.TrimLeft(name, "*[]&")
+		fits := Glob(pattern, name) || Glob(pattern, bare)
+		for n := range len(bare) {
+			fits = fits || strings.IndexByte(separators, bare[n]) >= 0 && n+1 < len(bare) && Glob(pattern, bare[n+1:])
+		}
+		return fits
+	}
+	text := func(letters string, picks []uint8) string {
+		out := ""
+		for _, p := range picks[:min(len(picks), 9)] {
+			out += letters[int(p)%len(letters) : int(p)%len(letters)+1]
+		}
+		return out
+	}
+	err := quick.Check(func(p, n []uint8) bool {
+		pattern, name := text("ab.*", p), text("ab./*", n)
+		return pattern == "" || Fits(pattern, name) == slow(pattern, name)
+	}, &quick.Config{MaxCount: 200_000})
+	assert.NoError(t, err)
+}
+
 // A short name means the one that it is short for, and no other.
 func TestShorten(t *testing.T) {
 	parts := []string{"office", "berth", "Ledger", "Tides", "*x"}
