@@ -187,15 +187,26 @@ type court struct {
 	s       *derive.State
 	file    string
 	unclear []error
-	known   map[string][]string // the names there are: of services, of implementations, of consumers
-	names   map[string]string   // short ones
-	told    map[string]bool     // names that were told to be unclear
+	known   map[string][]string         // the names there are: of services, of implementations, of consumers
+	meant   map[pattern]map[string]bool // which of them a pattern means
+	names   map[string]string           // short ones
+	work    int64                       // steps of it
 }
 
+type pattern struct{ kind, text string }
+
+// maxWork bounds how many steps judging takes in all: some seconds.
+const maxWork = 2_000_000_000
+
+// stepsEach is about what looking at a registration or hand-out takes, in comparing of letters.
+const stepsEach = 20
+
 func newCourt(c *Contract, src *views.Source) *court {
-	j := &court{src: src, s: src.State(), file: c.Name, names: patterns.Shorten(allNames(src.State())), known: map[string][]string{}, told: map[string]bool{}}
+	j := &court{src: src, s: src.State(), file: c.Name, names: patterns.Shorten(allNames(src.State())), known: map[string][]string{}, meant: map[pattern]map[string]bool{}}
+	there := map[pattern]bool{}
 	add := func(kind, name string) {
-		if name != "" && !slices.Contains(j.known[kind], name) {
+		if k := (pattern{kind, name}); name != "" && !there[k] {
+			there[k] = true
 			j.known[kind] = append(j.known[kind], name)
 		}
 	}
@@ -225,20 +236,53 @@ func newCourt(c *Contract, src *views.Source) *court {
 	return j
 }
 
+// affords counts steps of work. Where they are too many, that is told once, and nothing fits any more.
+func (j *court) affords(c *Clause, steps int64) bool {
+	before := j.work
+	j.work += steps
+	if before <= maxWork && j.work > maxWork {
+		j.unclear = append(j.unclear, &Mistake{j.file, c.Line, c.Column, "holding this recording against the contract takes too long from here on; write fewer clauses, or fewer names with *"})
+	}
+	return j.work <= maxWork
+}
+
+// compared is how many steps it takes to compare a pattern with a name.
+func compared(pattern, name string) int64 {
+	if strings.Contains(pattern, "*") {
+		return int64(len(pattern)+1) * int64(len(name)+1)
+	}
+	return int64(len(pattern) + len(name))
+}
+
+func (j *court) fits(c *Clause, pattern, name string) bool {
+	return j.affords(c, compared(pattern, name)) && patterns.Fits(pattern, name)
+}
+
 // short is a name as people read it.
 func (j *court) short(name string) string { return cmp.Or(j.names[name], name) }
 
 // is tells whether a pattern means a name of some kind. A pattern that could mean several is told once.
-func (j *court) is(c *Clause, kind, pattern, name string) bool {
-	if !patterns.Fits(pattern, name) {
-		return false
+func (j *court) is(c *Clause, kind, text, name string) bool {
+	k := pattern{kind, text}
+	meant, ok := j.meant[k]
+	if !ok {
+		var names []string
+		for _, one := range j.known[kind] {
+			if j.affords(c, compared(text, one)) {
+				names = append(names, one)
+			}
+		}
+		found, clear := patterns.Among(text, names)
+		if !clear {
+			j.unclear = append(j.unclear, &Mistake{j.file, c.Line, c.Column, fmt.Sprintf("%q could be %s; write more of the name", text, list(found[:min(len(found), 6)], "or"))})
+		}
+		meant = make(map[string]bool, len(found))
+		for _, one := range found {
+			meant[one] = true
+		}
+		j.meant[k] = meant
 	}
-	found, clear := patterns.Among(pattern, j.known[kind])
-	if !clear && !j.told[kind+pattern] {
-		j.told[kind+pattern] = true
-		j.unclear = append(j.unclear, &Mistake{j.file, c.Line, c.Column, fmt.Sprintf("%q could be %s; write more of the name", pattern, list(found, "or"))})
-	}
-	return !clear || slices.Contains(found, name)
+	return meant[name]
 }
 
 func (j *court) key(pattern, key *string) bool {
@@ -272,6 +316,10 @@ func (j *court) judge(c *Clause) Judgement {
 	one := Judgement{Kind: c.Kind, Says: c.Says(), Line: c.Line, Status: Kept}
 	one.ID = c.id()
 	v := &verdict{j: j, c: c}
+	if !j.affords(c, stepsEach*int64(len(j.s.Registrations)+len(j.s.Handouts))) {
+		one.Status = NotSeen
+		return one
+	}
 	map[Kind]func(*verdict){
 		Scopes: (*verdict).scopes, Wiring: (*verdict).wiring, Lifetimes: (*verdict).lifetimes, Disposal: (*verdict).disposal,
 		Limits: (*verdict).limits, Never: (*verdict).never,

@@ -35,3 +35,20 @@ func TestHostileText(t *testing.T) {
 		assert.Error(t, err, name)
 	}
 }
+
+// However many clauses and names there are, judging comes to an end, and says that it was too much.
+func TestHostileClauses(t *testing.T) {
+	var trace, text strings.Builder
+	trace.WriteString(`{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"h-1","start":"2026-03-02T05:40:00Z"}` + "\n")
+	for n := range 20_000 {
+		fmt.Fprintf(&trace, `{"ev":"register","t":1,"reg":%d,"service":"%s%d","lifetime":"singleton"}`+"\n", n+1, strings.Repeat("a.", 100), n)
+	}
+	text.WriteString(head + "lifetimes:\n")
+	for n := range 1500 {
+		fmt.Fprintf(&text, "  - {service: '*%s*%d', registered: scoped}\n", strings.Repeat("a*", 200), n)
+	}
+	c, err := contract.Read("c.yaml", []byte(text.String()))
+	assert.NoError(t, err)
+	_, err = contract.Check(c, study(t, []byte(trace.String())), time.Now())
+	assert.ErrorContains(t, err, "takes too long from here on")
+}

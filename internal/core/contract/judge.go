@@ -16,12 +16,12 @@ import (
 func (v *verdict) scopes() {
 	n := int64(0)
 	for _, c := range v.j.s.Costs {
-		if c.Kind != "root" && patterns.Fits(v.c.Scope, c.Name) {
+		if c.Kind != "root" && v.j.fits(v.c, v.c.Scope, c.Name) {
 			n += c.Scopes
 		}
 	}
 	for _, o := range v.j.s.Open {
-		if patterns.Fits(v.c.Scope, o.Name) {
+		if v.j.fits(v.c, v.c.Scope, o.Name) {
 			n++
 		}
 	}
@@ -293,7 +293,7 @@ func (v *verdict) limits() {
 	v.why = "Nothing of it was recorded."
 	if c.Open > 0 {
 		for _, cost := range s.Costs {
-			if cost.Kind == "root" || !patterns.Fits(c.Scope, cost.Name) {
+			if cost.Kind == "root" || !v.j.fits(c, c.Scope, cost.Name) {
 				continue
 			}
 			v.most(cost.Most)
@@ -318,7 +318,7 @@ func (v *verdict) limits() {
 		return
 	}
 	for _, cost := range s.Costs {
-		if cost.Kind == "root" || c.Scope != "" && !patterns.Fits(c.Scope, cost.Name) {
+		if cost.Kind == "root" || c.Scope != "" && !v.j.fits(c, c.Scope, cost.Name) {
 			continue
 		}
 		for k := range cost.Regs {
