@@ -196,7 +196,7 @@ type court struct {
 type pattern struct{ kind, text string }
 
 // maxWork bounds how many steps judging takes in all: some seconds.
-const maxWork = 2_000_000_000
+const maxWork = 500_000_000
 
 // stepsEach is about what looking at a registration or hand-out takes, in comparing of letters.
 const stepsEach = 20

@@ -38,7 +38,9 @@ type Replay struct {
 	roots  map[event.ContainerID]event.ScopeID
 	scopes map[event.ScopeID]*scope
 	parts  map[event.InstID]*recorded // those that are played again
-	held   map[event.InstID]*holder   // what those that are not were given of them
+	ended  []event.InstID             // those of them that have ended, in a ring
+	endedN int
+	held   map[event.InstID]*holder // what those that are not were given of them
 	single map[event.RegID]*made
 	per    map[perConsumer]*made
 	recent recent
@@ -65,18 +67,21 @@ type registration struct {
 
 // recorded is an instance as it was recorded, from which others are made.
 type recorded struct {
-	ev    *event.Event
-	own   int64 // ns, without what was built meanwhile
-	kept  int64 // ns of what was built meanwhile, within it or what was built for it, and is not played again
-	home  event.ScopeID
-	homed bool // it ends with a scope
-	asked bool
-	used  bool // its id was given to one that was made from it
-	last  *made
-	now   *made                   // that is being built from it
-	late  map[event.InstID]*made  // who was handed what after its construction
-	same  *made                   // the one that is made as it was recorded, if there is one
-	in    map[event.ScopeID]*made // the latest one by the scope in which it was asked for
+	ev       *event.Event
+	own      int64 // ns, without what was built meanwhile
+	kept     int64 // ns of what was built meanwhile, within it or what was built for it, and is not played again
+	home     event.ScopeID
+	homed    bool        // it ends with a scope
+	deps     []*recorded // what it was given that is played again, by its places in ev.With
+	asked    bool
+	asker    *recorded // that is played again, too, and was the first to be given it; nil for none
+	used     bool      // its id was given to one that was made from it
+	last     *made
+	now      *made                  // that is being built from it
+	late     map[event.InstID]*made // who was handed what after its construction
+	released bool
+	same     *made                   // the one that is made as it was recorded, if there is one
+	in       map[event.ScopeID]*made // the latest one by the scope in which it was asked for
 }
 
 // made is an instance as it is made now.
@@ -98,7 +103,8 @@ type scope struct {
 	made    []*made               // at home in it
 	scoped  map[event.RegID]*made // one of each
 	shift   int64                 // ns by which what happens in it comes later than it was recorded
-	parts   []event.InstID        // recorded in it
+	parts   []event.InstID        // recorded in it, or at home in it
+	asked   []*recorded           // for which something was asked for in it
 	holders []event.InstID
 }
 
@@ -292,14 +298,23 @@ func (r *Replay) make(ev *event.Event) {
 	if ev.Has.Has(event.FReg) && r.plan.Touched[ev.Reg] && ev.By != "external" {
 		one := &recorded{ev: ev.Clone(), own: max(0, own), kept: kept}
 		one.home, one.homed = r.homeOf(ev)
+		one.deps = make([]*recorded, len(ev.With))
 		for n := range ev.With {
 			if dep := r.parts[ev.With[n].Inst]; dep != nil {
+				one.deps[n] = dep
 				dep.asked = true // by this one, if it is built
+				if dep.asker == nil {
+					dep.asker = one
+				}
 			}
 		}
 		r.parts[ev.Inst] = one
 		s := r.scope(ev.Scope)
 		s.parts = append(s.parts, ev.Inst)
+		if one.homed && one.home != ev.Scope && one.home != r.root(ev.Reg) {
+			in := r.scope(one.home)
+			in.parts = append(in.parts, ev.Inst)
+		}
 		s.shift -= one.own // it may not be built, or later
 		return
 	}
@@ -410,6 +425,10 @@ func (r *Replay) ask(part *recorded, q request) (*made, int64) {
 	if part.in == nil {
 		part.in = map[event.ScopeID]*made{}
 	}
+	if _, known := part.in[q.scope]; !known {
+		in := r.scope(q.scope)
+		in.asked = append(in.asked, part)
+	}
 	part.in[q.scope] = m
 	return m, built
 }
@@ -432,7 +451,7 @@ func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q re
 	r.tooMuch = r.tooMuch || r.builds > mostBuilds+maxGrowth*r.makes
 	for n := range ev.With {
 		w := &ev.With[n]
-		dep := r.parts[w.Inst]
+		dep := part.deps[n]
 		if dep == nil || r.depth > maxDepth || r.tooMuch {
 			continue
 		}
@@ -485,8 +504,11 @@ func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q re
 	if asItWas && change.Disposer == "container" {
 		m.disposes = true
 	}
-	if !ev.OwnerNull {
+	if m.disposes {
 		in := r.scope(home)
+		if len(in.made) == cap(in.made) { // before it grows: what has been disposed needs no place
+			in.made = slices.DeleteFunc(in.made, func(m *made) bool { return m.disposed })
+		}
 		in.made = append(in.made, m)
 	}
 	r.tell(ev)
@@ -496,16 +518,18 @@ func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q re
 // unasked answers what nobody was seen to ask for: the application's code, or the container itself, has.
 func (r *Replay) unasked(s *scope, t int64) {
 	for _, id := range s.parts {
-		part := r.parts[id]
-		if part == nil || part.asked {
-			continue
+		if part := r.parts[id]; part != nil && !part.asked {
+			r.unaskedOne(part, t)
 		}
-		home := part.home
-		if !part.homed {
-			home = part.ev.Scope
-		}
-		r.ask(part, request{home: home, scope: part.ev.Scope, t: min(t, part.ev.T), consumer: 0, module: part.ev.Module})
 	}
+}
+
+func (r *Replay) unaskedOne(part *recorded, t int64) {
+	home := part.home
+	if !part.homed {
+		home = part.ev.Scope
+	}
+	r.ask(part, request{home: home, scope: part.ev.Scope, t: min(t, part.ev.T), module: part.ev.Module})
 }
 
 func (r *Replay) give(ev *event.Event) bool {
@@ -559,15 +583,51 @@ func (r *Replay) current(part *recorded, scope event.ScopeID) event.InstID {
 }
 
 func (r *Replay) standsFor(part *recorded, scope event.ScopeID) *made {
-	if m := part.in[scope]; m != nil {
-		return m
-	}
-	return part.last
+	return r.stands(part, scope, 0)
 }
 
+// stands goes by what has been asked for or, where it was asked for by one that is not built any more, by what the one in that one's
+// place was given.
+func (r *Replay) stands(part *recorded, scope event.ScopeID, hops int) *made {
+	m := part.in[scope]
+	if m == nil {
+		m = part.last
+	}
+	if m == nil && part.asker == nil || hops == maxHops {
+		return m
+	}
+	if m != nil {
+		return r.living(part, m)
+	}
+	asker := r.stands(part.asker, scope, hops+1)
+	if asker == nil {
+		return nil
+	}
+	return asker.bound[sameGiven(part.asker, asker.from, part.ev.Inst)]
+}
+
+// living returns m or, where its scope has closed while the recorded one lived on, another one that could have been meant: it is not
+// known on whose behalf something was called.
+func (r *Replay) living(part *recorded, m *made) *made {
+	reg := part.ev.Reg
+	var root *made
+	if s := r.scopes[r.root(reg)]; s != nil {
+		root = s.scoped[reg]
+	}
+	for _, one := range []*made{m, part.same, r.single[reg], root} {
+		if one != nil && (one == part.same || r.scopes[one.home] != nil) {
+			return one
+		}
+	}
+	return nil
+}
+
+// maxHops is how many askers are followed.
+const maxHops = 64
+
 func (r *Replay) use(ev *event.Event) bool {
-	part, user := r.parts[ev.Inst], r.parts[ev.User]
-	if part == nil && user == nil {
+	part, user, holder := r.parts[ev.Inst], r.parts[ev.User], r.held[ev.User]
+	if part == nil && user == nil && (holder == nil || holder.bound[ev.Inst] == nil) {
 		return false
 	}
 	ev = ev.Clone()
@@ -581,23 +641,40 @@ func (r *Replay) use(ev *event.Event) bool {
 			return true
 		}
 	}
-	if part != nil {
-		var m *made
-		if by != nil {
-			m = by.bound[ev.Inst]
-		} else if h := r.held[ev.User]; h != nil {
-			m = h.bound[ev.Inst]
-		}
-		if m == nil {
-			m = r.standsFor(part, ev.Scope)
-		}
-		if m == nil {
+	used := ev.Inst
+	if by != nil && by.from != user {
+		used = sameGiven(user, by.from, used)
+	}
+	var m *made
+	switch {
+	case by != nil && by.bound[used] != nil:
+		m = by.bound[used]
+	case holder != nil && holder.bound[used] != nil:
+		m = holder.bound[used]
+	case part != nil && used == ev.Inst:
+		if m = r.standsFor(part, ev.Scope); m == nil && !part.asked {
 			m, _ = r.ask(part, request{home: r.asksFrom(part, ev.Scope), scope: ev.Scope, t: ev.T})
 		}
-		ev.Inst = m.id
 	}
+	if m != nil {
+		used = m.id
+	} else if part != nil && used == ev.Inst {
+		r.left++ // it is not built any more
+		return true
+	}
+	ev.Inst = used
 	r.tell(ev)
 	return true
+}
+
+// sameGiven returns what another one was given in the place in which one was given inst.
+func sameGiven(one, other *recorded, inst event.InstID) event.InstID {
+	for n := range one.ev.With {
+		if one.ev.With[n].Inst == inst && n < len(other.ev.With) {
+			return other.ev.With[n].Inst
+		}
+	}
+	return inst
 }
 
 // ends takes a disposal, or that something is gone. What the code of the application does stays; what the container did is done again
@@ -608,10 +685,16 @@ func (r *Replay) ends(ev *event.Event) bool {
 		delete(r.held, ev.Inst)
 		return false
 	}
+	if part.last == nil && !part.asked {
+		r.unaskedOne(part, ev.T)
+	}
 	code := ev.By == "code"
 	m := part.same
 	if code || m == nil {
 		m = r.standsFor(part, ev.Scope)
+	}
+	if ev.Kind == event.Forget || ev.State == "" || ev.State == "done" {
+		defer r.release(ev.Inst)
 	}
 	if m == nil || m.disposed {
 		return true
@@ -634,6 +717,26 @@ func (r *Replay) ends(ev *event.Event) bool {
 	r.tell(ev)
 	return true
 }
+
+// release lets go of what was recorded of an instance that has ended, when many others have ended since.
+func (r *Replay) release(id event.InstID) {
+	part := r.parts[id]
+	if part == nil || part.released {
+		return
+	}
+	part.released = true
+	if len(r.ended) < maxEnded {
+		r.ended = append(r.ended, id)
+		return
+	}
+	at := r.endedN % maxEnded
+	delete(r.parts, r.ended[at])
+	r.ended[at] = id
+	r.endedN++
+}
+
+// maxEnded is how many instances that have ended are known, for lines that speak of them.
+const maxEnded = 8192
 
 // let disposes what is at home in a scope, the latest first, as containers do.
 func (r *Replay) let(s *scope, id event.ScopeID, t int64) {
@@ -659,9 +762,12 @@ func (r *Replay) close(ev *event.Event) {
 	r.unasked(s, ev.T)
 	r.let(s, ev.Scope, ev.T)
 	for _, id := range s.parts {
-		if part := r.parts[id]; part != nil && part.homed && part.home == ev.Scope && (part.last == nil || part.last.home == ev.Scope) {
-			delete(r.parts, id)
+		if part := r.parts[id]; part != nil && part.homed && part.home == ev.Scope {
+			r.release(id)
 		}
+	}
+	for _, part := range s.asked {
+		delete(part.in, ev.Scope)
 	}
 	for _, id := range s.holders {
 		delete(r.held, id)
@@ -710,14 +816,14 @@ func (r *recent) builtFor(ev *event.Event) []span {
 			continue
 		}
 		s := r.ring[at%len(r.ring)]
-		if s.id == ev.With[n].Inst && s.t <= ev.T && s.t-s.ns >= ev.T-ev.NS && !slices.Contains(r.inside, s) {
+		if s.id == ev.With[n].Inst && s.t <= ev.T && s.t-s.ns >= ev.T-ev.NS {
 			r.inside = append(r.inside, s)
 		}
 	}
 	slices.SortFunc(r.inside, func(a, b span) int { return cmp.Or(cmp.Compare(a.t-a.ns, b.t-b.ns), cmp.Compare(b.t, a.t)) })
 	kept, until := r.inside[:0], int64(math.MinInt64)
 	for _, s := range r.inside {
-		if s.t > until {
+		if s.t > until { // one that is given several times is built once
 			kept = append(kept, s)
 			until = s.t
 		}

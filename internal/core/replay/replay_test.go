@@ -71,7 +71,7 @@ func invent(r *rand.Rand) *wiring {
 
 // run is a container: it makes what is asked for by the lifetimes, keeps and disposes it, and records that.
 func (w *wiring) run() []*event.Event {
-	c := &container{w: w, single: map[int]uint64{}, scoped: map[[2]int]uint64{}, ends: map[int][]uint64{}}
+	c := &container{w: w, single: map[int]uint64{}, scoped: map[[2]int]uint64{}, ends: map[int][]uint64{}, given: map[uint64][]uint64{}}
 	c.note(&event.Event{Kind: event.Hello, Format: "lantern/1", App: "harbour", Stream: "s", Start: "2026-03-02T05:40:00Z", Has: event.Of(event.FFormat, event.FApp, event.FStream, event.FStart)})
 	for n := range w.lifetimes {
 		c.note(&event.Event{
@@ -89,6 +89,7 @@ func (w *wiring) run() []*event.Event {
 		case "ask":
 			inst := c.get(s.reg, s.scope, s.scope)
 			c.note(&event.Event{Kind: event.Give, Inst: event.InstID(inst), Scope: event.ScopeID(s.scope), How: "locator", Has: event.Of(event.FInst, event.FScope, event.FHow)})
+			c.use(inst, s.scope)
 		}
 	}
 	c.dispose(0)
@@ -106,6 +107,18 @@ type container struct {
 	single map[int]uint64
 	scoped map[[2]int]uint64
 	ends   map[int][]uint64 // what is disposed with a scope
+	given  map[uint64][]uint64
+}
+
+// use has an instance call each of what it was given, which do the same.
+func (c *container) use(inst uint64, scope int) {
+	for _, dep := range c.given[inst] {
+		c.note(&event.Event{
+			Kind: event.Use, Count: 1, Inst: event.InstID(dep), User: event.InstID(inst), Scope: event.ScopeID(scope),
+			Has: event.Of(event.FInst, event.FBy, event.FScope),
+		})
+		c.use(dep, scope)
+	}
 }
 
 func (c *container) note(ev *event.Event) {
@@ -141,6 +154,11 @@ func (c *container) build(reg, home, work int) uint64 {
 	for slot, need := range c.w.needs[reg] {
 		with = append(with, event.With{Slot: slot, Inst: event.InstID(c.get(need, home, work))})
 	}
+	defer func() {
+		for _, w := range with {
+			c.given[c.last] = append(c.given[c.last], uint64(w.Inst))
+		}
+	}()
 	c.clock += c.w.cost[reg]
 	c.last++
 	inst := c.last
@@ -200,11 +218,14 @@ func summary(events []*event.Event) []string {
 	result, state := learn(events)
 	var out []string
 	for _, r := range state.Registrations {
-		out = append(out, fmt.Sprintf("%s %s made %d ended %d most %d disposed %d undisposed %d own %d", r.Service, r.Lifetime, r.Made, r.Ended, r.Most, r.Disposed, r.Undisposed, r.OwnNS/10*10))
+		out = append(out, fmt.Sprintf("%s %s made %d ended %d most %d disposed %d undisposed %d used %d own %d", r.Service, r.Lifetime, r.Made, r.Ended, r.Most, r.Disposed, r.Undisposed, r.Used, r.OwnNS/10*10))
 	}
 	for _, f := range result.Findings {
 		if strings.HasPrefix(f.Rule, "captive/") && f.Holder != nil {
 			out = append(out, f.Rule+" "+f.Holder.Service+" keeps "+f.Subject.Service)
+		}
+		if strings.HasPrefix(f.Rule, "disposal/used") {
+			out = append(out, f.Rule+" "+f.Subject.Service)
 		}
 	}
 	slices.Sort(out)
