@@ -143,8 +143,12 @@ func (r *Replay) Put(ev *event.Event) {
 	r.t = max(r.t, ev.T)
 	switch ev.Kind {
 	case event.Container:
-		r.roots[ev.Container] = ev.Scope
-		r.scope(ev.Scope)
+		if ev.Has.Has(event.FScope) {
+			r.roots[ev.Container] = ev.Scope
+			r.scope(ev.Scope)
+		} else {
+			r.roots[ev.Container] = r.roots[ev.InCont] // its parent's, or 0
+		}
 	case event.Register:
 		ev = r.register(ev)
 	case event.Open:
@@ -233,7 +237,10 @@ func (r *Replay) scope(id event.ScopeID) *scope {
 }
 
 func (r *Replay) register(ev *event.Event) *event.Event {
-	reg := &registration{lifetime: ev.Lifetime, was: ev.Lifetime, disposer: ev.Disposer, disposable: ev.Disposable, container: ev.Container}
+	reg := &registration{lifetime: ev.Lifetime, was: ev.Lifetime, disposer: ev.Disposer, disposable: ev.Disposable, container: 1} // unless it says otherwise
+	if ev.Has.Has(event.FContainer) {
+		reg.container = ev.Container
+	}
 	r.regs[ev.Reg] = reg
 	change, ok := r.plan.Changes[ev.Reg]
 	if !ok {
