@@ -27,7 +27,7 @@ var mayImport = map[string]string{
 	"internal/attack":        "",
 	"internal/attack/traces": "",
 	"internal/core/ledger":   "record/event internal/core/finding internal/core/nest internal/core/meter",
-	"internal/core/rules":    "record/event internal/core/facts internal/core/finding internal/core/ledger",
+	"internal/core/rules":    "internal/core/patterns record/event internal/core/facts internal/core/finding internal/core/ledger",
 	"internal/core/derive":   "record/event internal/core/facts internal/core/finding internal/core/ledger",
 	"internal/core/freeze":   "",
 	"internal/core/engine": "record/event internal/core/finding internal/core/reader internal/core/order internal/core/ledger internal/core/rules " +

@@ -18,7 +18,7 @@ import (
 // What a result depends on: reading, the ledger, facts, rules, and the shapes of what is stored. Views, which answer from that,
 // are not among it.
 //
-//go:embed derive/*.go engine/*.go facts/*.go finding/*.go freeze/*.go ids/*.go ledger/*.go meter/*.go nest/*.go order/*.go reader/*.go rules/*.go
+//go:embed derive/*.go engine/*.go facts/*.go finding/*.go freeze/*.go ids/*.go ledger/*.go meter/*.go nest/*.go order/*.go patterns/*.go reader/*.go rules/*.go
 var sources embed.FS
 
 // code sums up the sources, comments and tests apart, and the table of events.

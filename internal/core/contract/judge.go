@@ -178,8 +178,8 @@ func refOf(s *derive.State, reg int, impl string, asked derive.Name) *finding.Re
 		}
 		return &finding.Ref{Service: cmp.Or(asked.Service, impl), Key: asked.Key, Implementation: finding.Text(impl)}
 	}
-	r := &s.Registrations[reg]
-	return &finding.Ref{Service: r.Service, Key: r.Key, Implementation: finding.Text(r.Impl), At: finding.Text(r.At), Lifetime: r.Lifetime, Module: r.Module}
+	r := s.Registrations[reg].Ref()
+	return &r
 }
 
 // behaviours say which lifetimes what was observed fits.

@@ -1,5 +1,7 @@
 package derive
 
+import "keenlantern.example/internal/core/finding"
+
 // Format names the shape of a State.
 const Format = "lantern-state/1"
 
@@ -89,6 +91,11 @@ type Registration struct {
 	MaxNS      int64   `json:"max_ns"`
 	Bytes      int64   `json:"bytes"` // of those alive, where sizes are known
 	Verdict    Verdict `json:"verdict"`
+}
+
+// Ref names the registration.
+func (r *Registration) Ref() finding.Ref {
+	return finding.Ref{Service: r.Service, Key: r.Key, Implementation: finding.Text(r.Impl), At: finding.Text(r.At), Lifetime: r.Lifetime, Module: r.Module}
 }
 
 // Name is a service and key.

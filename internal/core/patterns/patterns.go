@@ -118,15 +118,15 @@ func Shorten(names []string) map[string]string {
 func Nearest(word string, known []string) string {
 	best, least := "", max(2, len(word)/3)+1
 	for _, k := range slices.SortedFunc(slices.Values(known), cmp.Compare[string]) {
-		if d := distance(strings.ToLower(word), strings.ToLower(k)); d < least {
+		if d := Distance(strings.ToLower(word), strings.ToLower(k)); d < least {
 			best, least = k, d
 		}
 	}
 	return best
 }
 
-// distance is how many letters must be changed, added or left out (V. I. Levenshtein, 1966). Long words are cut: they are no near miss.
-func distance(a, b string) int {
+// Distance is how many letters must be changed, added or left out (V. I. Levenshtein, 1966). Long words are cut: they are no near miss.
+func Distance(a, b string) int {
 	a, b = a[:min(len(a), 64)], b[:min(len(b), 64)]
 	row := make([]int, len(b)+1)
 	for n := range row {

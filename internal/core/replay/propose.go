@@ -35,6 +35,9 @@ type Proposal struct {
 // maxTried bounds how many changes are played to find proposals: each takes as long as analysing the recording.
 const maxTried = 8
 
+// maxTogether is how many layers change with what they wrap.
+const maxTogether = 32
+
 // few is how much construction time a change has to save to be worth proposing, as a share of all of it.
 const few = 0.02
 
@@ -111,13 +114,28 @@ func candidates(s *derive.State, findings []*finding.Finding) [][]string {
 	}
 	var tries []try
 	var names []string
+	seen := map[string]bool{}
+	wrappers := map[int][]int{}
+	about := map[named]int{} // findings, by the registration that they are of or that keeps
 	for n := range s.Registrations {
-		for _, name := range []string{s.Registrations[n].Service, s.Registrations[n].Impl} {
-			if name != "" && !slices.Contains(names, name) {
+		r := &s.Registrations[n]
+		for _, name := range []string{r.Service, r.Impl} {
+			if name != "" && !seen[name] {
+				seen[name] = true
 				names = append(names, name)
 			}
 		}
+		if r.Wraps >= 0 {
+			wrappers[r.Wraps] = append(wrappers[r.Wraps], n)
+		}
 	}
+	for _, f := range findings {
+		about[named{f.Subject.Service, f.Subject.Impl()}]++
+		if h := f.Holder; h != nil && (h.Service != f.Subject.Service || h.Impl() != f.Subject.Impl()) {
+			about[named{h.Service, h.Impl()}]++
+		}
+	}
+	perScope := savedByScopes(s)
 	short := patterns.Shorten(names)
 	for n := range s.Registrations {
 		r := &s.Registrations[n]
@@ -127,16 +145,10 @@ func candidates(s *derive.State, findings []*finding.Finding) [][]string {
 		// Layers that live as long as what they wrap change with it.
 		together := []int{n}
 		for k := 0; k < len(together); k++ {
-			for m := range s.Registrations {
-				if o := &s.Registrations[m]; o.Wraps == together[k] && o.Lifetime == r.Lifetime && !slices.Contains(together, m) {
+			for _, m := range wrappers[together[k]] {
+				if s.Registrations[m].Lifetime == r.Lifetime && !slices.Contains(together, m) && len(together) < maxTogether {
 					together = append(together, m)
 				}
-			}
-		}
-		about := 0
-		for _, f := range findings {
-			if f.Subject.Service == r.Service && f.Subject.Impl() == r.Impl || f.Holder != nil && f.Holder.Service == r.Service && f.Holder.Impl() == r.Impl {
-				about++
 			}
 		}
 		for _, to := range []string{Singleton, Scoped, Transient} {
@@ -155,10 +167,10 @@ func candidates(s *derive.State, findings []*finding.Finding) [][]string {
 			case to == Singleton:
 				one.saves = r.OwnNS - r.OwnNS/r.Made
 			case to == Scoped && r.Lifetime == Transient:
-				one.saves = savedByScopes(s, n)
+				one.saves = perScope[n]
 			}
 			if to != Singleton { // what keeps too long is mended by living shorter
-				one.ends = about
+				one.ends = about[named{r.Service, r.Impl}]
 			}
 			if one.ends > 0 || one.saves > 0 {
 				tries = append(tries, one)
@@ -181,13 +193,13 @@ func candidates(s *derive.State, findings []*finding.Finding) [][]string {
 	return out
 }
 
-// savedByScopes is about what one instance in each scope would save of a transient registration's construction.
-func savedByScopes(s *derive.State, reg int) int64 {
-	saves := int64(0)
+// savedByScopes is about what one instance in each scope would save of each transient registration's construction.
+func savedByScopes(s *derive.State) map[int]int64 {
+	saves := map[int]int64{}
 	for _, c := range s.Costs {
 		for k := range c.Regs {
-			if r := &c.Regs[k]; r.Reg == reg && r.Made > r.Scopes && c.Kind != "root" {
-				saves += r.OwnNS / r.Made * (r.Made - r.Scopes)
+			if r := &c.Regs[k]; r.Made > r.Scopes && c.Kind != "root" {
+				saves[r.Reg] += r.OwnNS / r.Made * (r.Made - r.Scopes)
 			}
 		}
 	}

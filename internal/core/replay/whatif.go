@@ -185,10 +185,13 @@ func keyed(key *string, r *derive.Registration) bool {
 	return key == nil || r.Key != nil && *r.Key == *key
 }
 
+// maxLike is how many names are compared with a mistyped one.
+const maxLike = 10_000
+
 func nobody(s *derive.State, set Setting) error {
 	var names []string
 	for n := range s.Registrations {
-		if r := &s.Registrations[n]; !r.Internal {
+		if r := &s.Registrations[n]; !r.Internal && len(names) < maxLike {
 			names = append(names, last(r.Service), last(r.Impl))
 		}
 	}
@@ -206,7 +209,7 @@ func alternatives(s *derive.State, found []int) string {
 	var words []string
 	for _, n := range found[:min(len(found), 6)] {
 		r := &s.Registrations[n]
-		words = append(words, cmp.Or(r.Impl, refOf(r).Name()))
+		words = append(words, cmp.Or(r.Impl, r.Ref().Name()))
 	}
 	if len(found) > 6 {
 		words = append(words, fmt.Sprintf("%d others", len(found)-6))
@@ -222,11 +225,11 @@ func possible(s *derive.State, set Setting, n int) error {
 	}
 	switch {
 	case r.Lifetime == set.Lifetime:
-		return wrong("%s is %s already", refOf(r).Name(), r.Lifetime)
+		return wrong("%s is %s already", r.Ref().Name(), r.Lifetime)
 	case r.Lifetime == "external":
-		return wrong("%s was built outside its container and handed to it: no lifetime of the container's applies", refOf(r).Name())
+		return wrong("%s was built outside its container and handed to it: no lifetime of the container's applies", r.Ref().Name())
 	case r.Lifetime == "":
-		return wrong("the recording does not say which lifetime %s has", refOf(r).Name())
+		return wrong("the recording does not say which lifetime %s has", r.Ref().Name())
 	case set.Lifetime == PerConsumer && !slices.ContainsFunc(s.Registrations, func(o derive.Registration) bool {
 		return o.Container == r.Container && o.Lifetime == PerConsumer
 	}):
@@ -235,13 +238,18 @@ func possible(s *derive.State, set Setting, n int) error {
 	return nil
 }
 
-func refOf(r *derive.Registration) finding.Ref {
-	return finding.Ref{Service: r.Service, Key: r.Key, Implementation: finding.Text(r.Impl), At: finding.Text(r.At), Lifetime: r.Lifetime, Module: r.Module}
+// identity is what people can tell of a registration, whatever its lifetime.
+type identity struct {
+	service, key, impl, at, container string
+	keyed                             bool
 }
 
-// same tells whether a registration of one stream is that of another, or of the merged state.
-func same(a, b *derive.Registration) bool {
-	return a.Service == b.Service && (a.Key == nil) == (b.Key == nil) && (a.Key == nil || *a.Key == *b.Key) && a.Impl == b.Impl && a.At == b.At && a.Container == b.Container
+func identityOf(r *derive.Registration) identity {
+	id := identity{service: r.Service, impl: r.Impl, at: r.At, container: r.Container, keyed: r.Key != nil}
+	if id.keyed {
+		id.key = *r.Key
+	}
+	return id
 }
 
 // planFor returns what is played again of one stream.
@@ -272,8 +280,9 @@ func planFor(s *derive.State, merged *derive.State, list []chosen) Plan {
 		}
 	}
 	for _, c := range list {
+		id := identityOf(&merged.Registrations[c.reg])
 		for n := range s.Registrations {
-			if !same(&s.Registrations[n], &merged.Registrations[c.reg]) {
+			if identityOf(&s.Registrations[n]) != id {
 				continue
 			}
 			id := event.RegID(s.Registrations[n].ID)
@@ -304,7 +313,7 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 	}
 	for _, c := range list {
 		r := &s.Registrations[c.reg]
-		one := Changed{Set: c.setting.Text, Of: refOf(r), From: r.Lifetime, To: c.setting.Lifetime}
+		one := Changed{Set: c.setting.Text, Of: r.Ref(), From: r.Lifetime, To: c.setting.Lifetime}
 		if c.setting.Disposer != "" {
 			one.From, one.To = "disposed by "+cmp.Or(r.Disposer, "container"), "disposed by "+c.setting.Disposer
 		}
@@ -365,22 +374,31 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 }
 
 func (a *Answer) registrations(now, then *derive.State, list []chosen) {
+	// Of those that are the same in all that people can tell, the first stands for the first.
+	at := map[identity][]int{}
+	for k := range then.Registrations {
+		id := identityOf(&then.Registrations[k])
+		at[id] = append(at[id], k)
+	}
+	changed := map[int]bool{}
+	for _, c := range list {
+		changed[c.reg] = true
+	}
 	for n := range now.Registrations {
 		r := &now.Registrations[n]
-		k := slices.IndexFunc(then.Registrations, func(o derive.Registration) bool { return o.ID == r.ID && same(&o, r) })
-		if k < 0 {
-			k = slices.IndexFunc(then.Registrations, func(o derive.Registration) bool { return same(&o, r) })
-		}
-		if k < 0 {
+		id := identityOf(r)
+		if len(at[id]) == 0 {
 			continue
 		}
+		k := at[id][0]
+		at[id] = at[id][1:]
 		o := &then.Registrations[k]
 		a.Instances.Now += r.Made
 		a.Instances.Then += o.Made
 		a.Construction.Now += r.OwnNS
 		a.Construction.Then += o.OwnNS
 		row := RegistrationCount{
-			Of: refOf(r), Changed: slices.ContainsFunc(list, func(c chosen) bool { return c.reg == n }),
+			Of: r.Ref(), Changed: changed[n],
 			Made: Counts{r.Made, o.Made}, Most: Counts{r.Most, o.Most}, Construction: Counts{r.OwnNS, o.OwnNS},
 		}
 		if row.Changed || row.Made.Now != row.Made.Then || row.Most.Now != row.Most.Then {
@@ -422,16 +440,21 @@ func (a *Answer) scopes(s *derive.State, now, then *totals) {
 }
 
 func (a *Answer) findings(now, then *engine.Result) {
-	has := func(r *engine.Result, id string) bool {
-		return slices.ContainsFunc(r.Findings, func(f *finding.Finding) bool { return f.ID == id })
+	ids := func(r *engine.Result) map[string]bool {
+		out := map[string]bool{}
+		for _, f := range r.Findings {
+			out[f.ID] = true
+		}
+		return out
 	}
+	before, after := ids(now), ids(then)
 	for _, f := range then.Findings {
-		if !has(now, f.ID) {
+		if !before[f.ID] {
 			a.Appear = append(a.Appear, f.Brief())
 		}
 	}
 	for _, f := range now.Findings {
-		if !has(then, f.ID) {
+		if !after[f.ID] {
 			a.Go = append(a.Go, f.Brief())
 		}
 	}
@@ -458,17 +481,17 @@ func (a *Answer) unknown(src *views.Source, list []chosen) {
 	for _, c := range list {
 		r := &s.Registrations[c.reg]
 		if !s.SharedSeen && c.setting.Lifetime != "" && c.setting.Lifetime != Singleton && r.Lifetime != Transient {
-			add("This recorder does not see code being handed an instance that is there already: %s may be asked for more often than this.", refOf(r).Name())
+			add("This recorder does not see code being handed an instance that is there already: %s may be asked for more often than this.", r.Ref().Name())
 		}
 		one := Changed{From: r.Lifetime, To: c.setting.Lifetime}
 		longer = longer || one.longer()
 		if c.setting.Lifetime == Transient && r.Lifetime != Transient && !slices.ContainsFunc(s.Registrations, func(o derive.Registration) bool {
 			return o.Container == r.Container && o.Lifetime == Transient && o.Made > 0
 		}) {
-			add("Nothing transient was recorded of this container: that instances of %s end with the scope that asks for them is an assumption.", refOf(r).Name())
+			add("Nothing transient was recorded of this container: that instances of %s end with the scope that asks for them is an assumption.", r.Ref().Name())
 		}
 		if c.setting.Lifetime != "" && r.Made == 0 {
-			add("%s was never built in this recording: there is nothing to play again.", refOf(r).Name())
+			add("%s was never built in this recording: there is nothing to play again.", r.Ref().Name())
 		}
 	}
 	if longer {
@@ -493,7 +516,7 @@ type built struct {
 	seed  uint64
 }
 
-const maxSome = 20_000
+const maxSome = 4000
 
 func newTotals() *totals { return &totals{of: map[named]*built{}} }
 

@@ -8,6 +8,7 @@ import (
 	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/internal/core/patterns"
 )
 
 // sortedKeys returns a map's keys in order, so that equal input gives equal output.
@@ -315,9 +316,9 @@ func nearest(to string, list []string, most int, all bool) []string {
 		case plain(s) == bare:
 			near = append(near, ranked{s, 1})
 		case all:
-			near = append(near, ranked{s, 2 + distance(strings.ToLower(s), lower)})
+			near = append(near, ranked{s, 2 + patterns.Distance(strings.ToLower(s), lower)})
 		case len(s) <= len(to)+far && len(to) <= len(s)+far:
-			if d := distance(strings.ToLower(s), lower); d <= far {
+			if d := patterns.Distance(strings.ToLower(s), lower); d <= far {
 				near = append(near, ranked{s, 2 + d})
 			}
 		}
@@ -328,26 +329,4 @@ func nearest(to string, list []string, most int, all bool) []string {
 		names = append(names, one.name)
 	}
 	return names
-}
-
-// distance is the Levenshtein distance of two texts, of their first 64 bytes.
-func distance(a, b string) int {
-	a, b = a[:min(len(a), 64)], b[:min(len(b), 64)]
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := diagonal
-			if a[i] != b[j] {
-				cost++
-			}
-			diagonal = row[j+1]
-			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
 }

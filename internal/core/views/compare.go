@@ -267,10 +267,10 @@ func (c *Comparison) registrations(a, b *derive.State) {
 		pair(func(x, y *derive.Registration) bool { return x.Impl == y.Impl })
 		pair(func(*derive.Registration, *derive.Registration) bool { return true })
 		for _, n := range left {
-			c.Registrations = append(c.Registrations, RegChange{Change: "removed", Of: refOf(&a.Registrations[n]), Fields: []Field{}})
+			c.Registrations = append(c.Registrations, RegChange{Change: "removed", Of: a.Registrations[n].Ref(), Fields: []Field{}})
 		}
 		for _, n := range right {
-			c.Registrations = append(c.Registrations, RegChange{Change: "added", Of: refOf(&b.Registrations[n]), Fields: []Field{}})
+			c.Registrations = append(c.Registrations, RegChange{Change: "added", Of: b.Registrations[n].Ref(), Fields: []Field{}})
 		}
 	}
 }
@@ -295,10 +295,10 @@ func (c *Comparison) pair(a, b *derive.State, x, y int) {
 		differ("answers", whyA, whyB)
 	}
 	if len(fields) > 0 {
-		c.Registrations = append(c.Registrations, RegChange{Change: "changed", Of: refOf(now), Fields: fields})
+		c.Registrations = append(c.Registrations, RegChange{Change: "changed", Of: now.Ref(), Fields: fields})
 	}
 	if before.Verdict.As != now.Verdict.As && before.Verdict.As != derive.BehavedUnknown && now.Verdict.As != derive.BehavedUnknown {
-		c.Verdicts = append(c.Verdicts, VerdictChange{Of: refOf(now), A: before.Verdict, B: now.Verdict})
+		c.Verdicts = append(c.Verdicts, VerdictChange{Of: now.Ref(), A: before.Verdict, B: now.Verdict})
 	}
 }
 
@@ -368,7 +368,7 @@ func (c *Comparison) costs(a, b *derive.State) {
 				one.own += float64(r.OwnNS)
 				one.madePer.Merge(r.MadePer)
 				one.ownPer.Merge(r.OwnPer)
-				one.ref = refOf(reg)
+				one.ref = reg.Ref()
 				m[k] = one
 			}
 		}

@@ -71,7 +71,7 @@ func Costs(src *Source, f Filter) CostsView {
 				continue
 			}
 			row := CostRow{
-				ID: r.Reg, Of: refOf(&s.Registrations[r.Reg]), Made: r.Made, Scopes: r.Scopes, OwnNS: r.OwnNS, TookNS: r.TookNS,
+				ID: r.Reg, Of: s.Registrations[r.Reg].Ref(), Made: r.Made, Scopes: r.Scopes, OwnNS: r.OwnNS, TookNS: r.TookNS,
 				MaxNS: r.MaxNS, OwnMeanNS: r.OwnNS / max(1, r.Made), SavesNS: r.OwnNS - r.OwnNS/max(1, r.Made),
 			}
 			if c.Scopes > 0 {

@@ -116,7 +116,7 @@ func Disposal(src *Source, f Filter) DisposalView {
 			alive = 0
 		}
 		if f.lets(r) && r.Undisposed+alive > 0 {
-			v.Undone = append(v.Undone, UndoneRow{ID: n, Of: refOf(r), Disposer: disposer, Ended: r.Undisposed, Alive: alive})
+			v.Undone = append(v.Undone, UndoneRow{ID: n, Of: r.Ref(), Disposer: disposer, Ended: r.Undisposed, Alive: alive})
 		}
 	}
 	slices.SortStableFunc(v.Undone, func(a, b UndoneRow) int { return cmp.Compare(b.Ended+b.Alive, a.Ended+a.Alive) })
@@ -125,7 +125,7 @@ func Disposal(src *Source, f Filter) DisposalView {
 
 func aliveRow(s *derive.State, series derive.Series) AliveRow {
 	r := &s.Registrations[series.Reg]
-	row := AliveRow{ID: series.Reg, Of: refOf(r), Alive: r.Made - r.Ended, Most: r.Most, Made: r.Made, Bytes: r.Bytes, Series: []int64{}, Peaks: append([]int64{}, series.Most...)}
+	row := AliveRow{ID: series.Reg, Of: r.Ref(), Alive: r.Made - r.Ended, Most: r.Most, Made: r.Made, Bytes: r.Bytes, Series: []int64{}, Peaks: append([]int64{}, series.Most...)}
 	alive := int64(0)
 	for n := range series.Made {
 		alive += series.Made[n] - series.Ended[n]

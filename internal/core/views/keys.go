@@ -117,7 +117,7 @@ func (t *keyTable) registered(s *derive.State, lifetime string) {
 		}
 		for _, name := range append([]derive.Name{{Service: r.Service, Key: r.Key}}, r.Also...) {
 			one := t.row(name)
-			one.Registered = append(one.Registered, Registered{ID: n, Of: refOf(r), Answers: r.Answered == n})
+			one.Registered = append(one.Registered, Registered{ID: n, Of: r.Ref(), Answers: r.Answered == n})
 		}
 	}
 }

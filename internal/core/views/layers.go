@@ -70,7 +70,7 @@ func Layers(src *Source, f Filter) LayersView {
 		for _, k := range regs {
 			inStack[k] = len(v.Stacks)
 			r := &s.Registrations[k]
-			row.Layers = append(row.Layers, LayerRow{ID: k, Of: refOf(r), Made: r.Made, Calls: r.Used})
+			row.Layers = append(row.Layers, LayerRow{ID: k, Of: r.Ref(), Made: r.Made, Calls: r.Used})
 		}
 		v.Stacks = append(v.Stacks, row)
 	}

@@ -61,7 +61,7 @@ func Registrations(src *Source, f Filter) RegistrationList {
 			continue
 		}
 		row := RegistrationRow{
-			ID: n, Ref: refOf(r), Container: r.Container, Internal: r.Internal, Local: r.Local, Observed: r.Verdict, Made: r.Made,
+			ID: n, Ref: r.Ref(), Container: r.Container, Internal: r.Internal, Local: r.Local, Observed: r.Verdict, Made: r.Made,
 			Alive: r.Made - r.Ended, Used: r.Used, Disposed: r.Disposed, TookNS: r.TookNS, OwnNS: r.OwnNS, MaxNS: r.MaxNS,
 			AskedBy: busiest(asked[n]), Asked: total[n], Answers: r.Answered == n || r.Local, Wraps: refAt(s, r.Wraps), WrappedBy: []finding.Ref{},
 			Alias: refAt(s, r.Alias), Also: r.Also, Needs: r.Needs,
@@ -71,7 +71,7 @@ func Registrations(src *Source, f Filter) RegistrationList {
 		}
 		for k := range s.Registrations {
 			if s.Registrations[k].Wraps == n {
-				row.WrappedBy = append(row.WrappedBy, refOf(&s.Registrations[k]))
+				row.WrappedBy = append(row.WrappedBy, s.Registrations[k].Ref())
 			}
 		}
 		row.Why, row.LostTo = answers(s, n)
@@ -113,7 +113,7 @@ func answers(s *derive.State, n int) (string, *finding.Ref) {
 	to := refAt(s, r.Answered)
 	for k := range s.Registrations {
 		if s.Registrations[k].Wraps == n {
-			outer := refOf(&s.Registrations[k])
+			outer := s.Registrations[k].Ref()
 			return "a layer inside " + finding.Ref.Impl(outer), to
 		}
 	}
@@ -229,7 +229,7 @@ func Wiring(src *Source, f Filter) Graph {
 	for n := range s.Registrations {
 		if keep[n] {
 			r := &s.Registrations[n]
-			g.Nodes = append(g.Nodes, GraphNode{ID: n, Ref: refOf(r), Internal: r.Internal, Made: r.Made})
+			g.Nodes = append(g.Nodes, GraphNode{ID: n, Ref: r.Ref(), Internal: r.Internal, Made: r.Made})
 		}
 	}
 	return g

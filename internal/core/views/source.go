@@ -96,19 +96,12 @@ func keyOf(key *string) string {
 	return *key
 }
 
-// refOf names a registration.
-func refOf(r *derive.Registration) finding.Ref {
-	return finding.Ref{
-		Service: r.Service, Key: r.Key, Implementation: finding.Text(r.Impl), At: finding.Text(r.At), Lifetime: r.Lifetime, Module: r.Module,
-	}
-}
-
 // refAt names the registration at an index, nil for none.
 func refAt(s *derive.State, n int) *finding.Ref {
 	if n < 0 || n >= len(s.Registrations) {
 		return nil
 	}
-	r := refOf(&s.Registrations[n])
+	r := s.Registrations[n].Ref()
 	return &r
 }
 
