@@ -45,11 +45,12 @@ func (h *Hub) summarise(ctx context.Context, rec store.Recording, list []store.S
 	if err != nil {
 		return views.Summary{}, nil, err
 	}
+	accepted := h.accepts(rec.App)
 	s := views.Summarise(views.Recording{
 		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
 		Created: time.Unix(0, rec.CreatedNS),
-	}, digests, h.accepts(rec.App))
-	s.AcceptedBy = sumOf(h.accepts(rec.App))
+	}, digests, accepted)
+	s.AcceptedBy = sumOf(accepted)
 	infos := make([]engine.Info, 0, len(digests))
 	for _, d := range digests {
 		infos = append(infos, d.Info)
@@ -75,10 +76,16 @@ func (h *Hub) Summaries(ctx context.Context, limit, offset int) ([]views.Summary
 		return nil, 0, err
 	}
 	out := make([]views.Summary, 0, len(list))
+	acceptedBy := map[string]string{} // by application
+	for _, rec := range list {
+		if _, known := acceptedBy[rec.App]; !known {
+			acceptedBy[rec.App] = sumOf(h.accepts(rec.App))
+		}
+	}
 	for _, rec := range list {
 		var s views.Summary
 		passing := h.loaded(rec.ID) || rec.Importing
-		if passing || json.Unmarshal(rec.Summary, &s) != nil || s.DerivedBy != h.key || s.AcceptedBy != sumOf(h.accepts(rec.App)) {
+		if passing || json.Unmarshal(rec.Summary, &s) != nil || s.DerivedBy != h.key || s.AcceptedBy != acceptedBy[rec.App] {
 			streams, err := h.catalog.Streams(ctx, rec.ID)
 			if err == nil {
 				s, _, err = h.summarise(ctx, rec, streams)

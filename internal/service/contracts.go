@@ -157,14 +157,19 @@ func (s *service) deleteContract(c *gin.Context) error {
 
 // judgeByHeld holds a recording against the contract of its application.
 func (s *service) judgeByHeld(c *gin.Context) (any, error) {
-	src, err := s.source(c, c.Param("recording"))
+	name := c.Param("recording")
+	summary, err := s.Hub.Summary(c.Request.Context(), name)
+	if err != nil {
+		return nil, named(name, err)
+	}
+	held, err := s.Contracts.Contract(c.Request.Context(), summary.App)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &notHere{fmt.Sprintf("the service holds no contract for %s; 'keenlantern contract draft' writes one, 'keenlantern contract put' has the service hold it", summary.App)}
+	}
 	if err != nil {
 		return nil, err
 	}
-	held, err := s.Contracts.Contract(c.Request.Context(), src.State().App)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, &notHere{fmt.Sprintf("the service holds no contract for %s; 'keenlantern contract draft' writes one, 'keenlantern contract put' has the service hold it", src.State().App)}
-	}
+	src, err := s.source(c, name)
 	if err != nil {
 		return nil, err
 	}

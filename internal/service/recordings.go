@@ -86,13 +86,10 @@ func (s *service) getFindings(c *gin.Context) error {
 	}
 	// What the contract accepts is told apart.
 	if accepted := s.accepts(result); len(accepted) > 0 {
-		result.Findings = slices.DeleteFunc(result.Findings, func(f *finding.Finding) bool {
-			reason, ok := accepted[f.ID]
-			if ok {
-				result.Accepted = append(result.Accepted, engine.Accepted{Finding: f.Brief(), Reason: reason})
-			}
-			return ok
-		})
+		result = result.Without(accepted)
+		for n := range result.Accepted {
+			result.Accepted[n].Finding = result.Accepted[n].Finding.Brief()
+		}
 	}
 	family, service := c.Query("family"), c.Query("service")
 	result.Findings = slices.DeleteFunc(result.Findings, func(f *finding.Finding) bool {

@@ -83,32 +83,40 @@ func (s *service) getProposals(c *gin.Context) error {
 
 // played answers a question by playing, unless it has been asked of the recording as it is.
 func (s *service) played(c *gin.Context, question string, play func(*views.Source) (any, error)) error {
-	done, err := s.Hub.Play(c.Request.Context())
+	name := c.Param("recording")
+	summary, err := s.Hub.Summary(c.Request.Context(), name)
 	if err != nil {
-		return err
+		return named(name, err)
 	}
-	done = sync.OnceFunc(done)
-	defer done()
-	src, err := s.source(c, c.Param("recording"))
-	if err != nil {
-		return err
-	}
-	if err := src.Fresh(); err != nil {
-		return err
-	}
-	question, lines := src.Recording+"\x00"+question, src.State().Lines
+	question, lines := summary.ID+"\x00"+question, summary.Health.Lines
 	answer := s.answers.get(question, lines)
-	if answer == nil {
-		answer, err = play(src)
-		if bad := (*replay.Wrong)(nil); errors.As(err, &bad) {
-			return &badRequest{bad.What}
-		}
-		if err != nil {
+	if answer == nil || summary.Stale > 0 {
+		if answer, err = s.play(c, summary.ID, play); err != nil {
 			return err
 		}
 		s.answers.put(question, lines, answer)
 	}
-	done() // before whoever asked reads it, which may take a while
 	c.JSON(http.StatusOK, answer)
 	return nil
+}
+
+// play plays a recording. Its place is free again before whoever asked reads the answer, which may take a while.
+func (s *service) play(c *gin.Context, recording string, play func(*views.Source) (any, error)) (any, error) {
+	done, err := s.Hub.Play(c.Request.Context())
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	src, err := s.source(c, recording)
+	if err != nil {
+		return nil, err
+	}
+	if err := src.Fresh(); err != nil {
+		return nil, err
+	}
+	answer, err := play(src)
+	if bad := (*replay.Wrong)(nil); errors.As(err, &bad) {
+		return nil, &badRequest{bad.What}
+	}
+	return answer, err
 }

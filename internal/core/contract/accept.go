@@ -4,26 +4,14 @@ import (
 	"time"
 
 	"keenlantern.example/internal/core/engine"
-	"keenlantern.example/internal/core/finding"
 )
 
 // Apply returns a result that leaves out the findings that the contract accepts, and has those that broke its clauses. The accepted
 // ones are listed in it apart.
 func (c *Contract) Apply(r *engine.Result, report *Report, now time.Time) *engine.Result {
-	out := *r
-	out.Findings, out.Accepted = []*finding.Finding{}, []engine.Accepted{}
-	accepts := c.Accepts(now)
-	if report != nil {
-		out.Findings = append(out.Findings, report.Findings()...)
-	}
-	for _, f := range r.Findings {
-		if reason, ok := accepts[f.ID]; ok {
-			out.Accepted = append(out.Accepted, engine.Accepted{Finding: f, Reason: reason})
-			continue
-		}
-		out.Findings = append(out.Findings, f)
-	}
-	return &out
+	out := r.Without(c.Accepts(now))
+	out.Findings = append(report.Findings(), out.Findings...)
+	return out
 }
 
 // Rule is what reports say of broken clauses of one kind.

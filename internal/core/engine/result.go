@@ -51,6 +51,20 @@ type Accepted struct {
 	Reason  string           `json:"reason"`
 }
 
+// Without returns the result with those findings listed apart that are accepted, by their ids, with the reasons.
+func (r *Result) Without(accepted map[string]string) *Result {
+	out := *r
+	out.Findings, out.Accepted = []*finding.Finding{}, []Accepted{}
+	for _, f := range r.Findings {
+		if reason, ok := accepted[f.ID]; ok {
+			out.Accepted = append(out.Accepted, Accepted{Finding: f, Reason: reason})
+			continue
+		}
+		out.Findings = append(out.Findings, f)
+	}
+	return &out
+}
+
 // maxRefusals is how many refused lines are shown.
 const maxRefusals = 20
 

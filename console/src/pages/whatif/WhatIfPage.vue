@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { mdiClose, mdiLightbulbOutline, mdiPlay } from '@mdi/js'
+import { mdiClose, mdiLightbulbOutline, mdiPlay, mdiRefresh } from '@mdi/js'
 import { computed, ref } from 'vue'
 
 import { api } from '@/api/client'
@@ -8,13 +8,14 @@ import PageState from '@/components/PageState.vue'
 import { useFetched } from '@/composables/useFetched'
 import { useNames } from '@/composables/useNames'
 import { useQuery } from '@/composables/useQuery'
-import { useChanges, useView } from '@/composables/useView'
+import { useHere, useView } from '@/composables/useView'
 import { nameOf } from '@/format'
 
 import ProposalList from './ProposalList.vue'
 import WhatIfAnswer from './WhatIfAnswer.vue'
 
 const props = defineProps<{ recording: string }>()
+const here = useHere()
 const names = useNames()
 
 // The changes stand in the address, one behind the other.
@@ -39,6 +40,7 @@ const items = computed(() =>
 const which = ref<string>()
 const lifetime = ref('scoped')
 
+// A recording that goes on is played again when somebody asks for it: that takes as long as analysing it.
 const { data, error, loading, refresh } = useFetched(
   () => [`${props.recording} ${sets.value.join(';')}`, sets.value] as const,
   async (_about: string, list: readonly string[], signal: AbortSignal) => {
@@ -48,7 +50,6 @@ const { data, error, loading, refresh } = useFetched(
     return answer
   },
 )
-useChanges(() => props.recording, refresh)
 
 // Proposals are played one after the other: only for whoever asks.
 const proposing = flag('propose')
@@ -84,6 +85,7 @@ const command = computed(() => `keenlantern whatif ${props.recording}${sets.valu
       <ProposalList v-if="proposals.data.value" :proposals="proposals.data.value" class="mb-4" @play="sets = $event" />
     </template>
     <PageState :error="error" :loading="loading && !data && sets.length > 0" what="the recording once more" @retry="refresh" />
+    <v-btn v-if="data && sets.length && here?.detail.value?.state === 'running'" class="mb-4" variant="outlined" :prepend-icon="mdiRefresh" :loading="loading" @click="refresh">Play it again</v-btn>
     <WhatIfAnswer v-if="data && sets.length" :answer="data" :recording="recording" />
     <p v-else-if="!sets.length && !proposing" class="quiet">Choose a registration and another lifetime, or have changes proposed.</p>
     <CommandLine class="mt-4" :command="command" />

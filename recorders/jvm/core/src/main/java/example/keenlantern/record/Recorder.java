@@ -170,7 +170,7 @@ public final class Recorder implements AutoCloseable {
     }
 
     /**
-     * Has something be done each time before recording begins, and each time when it has ended: adapters put away what they watch
+     * Has something be done each time before and after recording begins, and each time when it has ended: adapters put away what they watch
      * with while there is nothing to record. What is thrown is told as trouble. Running what is returned ends it.
      */
     public Runnable whenSwitched(Runnable begins, Runnable ended) {
@@ -193,6 +193,8 @@ public final class Recorder implements AutoCloseable {
         boolean wasOn = on();
         if (to.on() && !wasOn) for (Switched one : switched) quietly(one.begins);
         switchTo(to, why);
+        // What was put away meanwhile, by somebody who saw that it was off, is put back.
+        if (!wasOn && on()) for (Switched one : switched) quietly(one.begins);
         if (wasOn && !on()) for (Switched one : switched) quietly(one.ended);
     }
 

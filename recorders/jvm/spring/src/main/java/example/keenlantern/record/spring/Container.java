@@ -94,7 +94,9 @@ final class Container {
 
     // There is nothing to see for the time being.
     private void rest() {
-        if (passesAll()) hooks.takeAway();
+        if (!passesAll()) return;
+        hooks.takeAway();
+        if (recorder.on()) hooks.put(); // it was switched on meanwhile
     }
 
     // Registrations.
