@@ -577,8 +577,8 @@ func (r *Replay) give(ev *event.Event) bool {
 	return true
 }
 
-// Left returns how many uses were left out: of what somebody had been handed after its construction, by an instance that now is
-// another one, and would have been handed something of its own.
+// Left returns how many uses were left out, since it is not known which instance they would go to: what somebody had been handed after
+// its construction who now is another one, and what is not built any more.
 func (r *Replay) Left() int64 { return r.left }
 
 // current returns the id of what stands for a recorded instance in a scope, 0 for none.

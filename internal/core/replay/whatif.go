@@ -368,7 +368,7 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 	a.findings(src.Result, engine.Merge(results))
 	a.unknown(src, list)
 	if left > 0 {
-		a.Unknown = append(a.Unknown, fmt.Sprintf("%s left out: of what an instance had been handed after its construction, and kept. A new one would be handed its own.", finding.Count(left, "call is", "calls are")))
+		a.Unknown = append(a.Unknown, fmt.Sprintf("%s left out: which instance they would go to is not known, because whoever made them, or was called, is another one then.", finding.Count(left, "call is", "calls are")))
 	}
 	return a, nil
 }
