@@ -411,7 +411,14 @@ func (a *Answer) registrations(now, then *derive.State, list []chosen) {
 		}
 		return cmp.Compare(abs(y.Made.Now-y.Made.Then), abs(x.Made.Now-x.Made.Then))
 	})
+	if more := len(a.Registrations) - maxRows; more > 0 {
+		a.Registrations = a.Registrations[:maxRows]
+		a.Unknown = append(a.Unknown, finding.Count(int64(more), "further registration changes and is not listed.", "further registrations change and are not listed."))
+	}
 }
+
+// maxRows is how many registrations an answer lists.
+const maxRows = 1000
 
 func abs(n int64) int64 { return max(n, -n) }
 
