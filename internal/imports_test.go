@@ -53,6 +53,7 @@ var mayImport = map[string]string{
 	"internal/browser":               "",
 	"internal/browser/screenshots":   "internal/browser internal/core/views",
 	"internal/load":                  "record/event",
+	"internal/load/shape":            "internal/load",
 	"internal/load/soak":             "internal/browser internal/core/engine internal/core/reader internal/core/rules internal/core/views internal/load",
 	"cmd/keenlantern":                "internal/cli",
 	"demo/harbour":                   "demo/harbour/frame record record/samberdo",

@@ -108,7 +108,9 @@ func (c *collector) example(o *rules.Occurrence) example {
 		e.shown.Instances = append(e.shown.Instances, uint64(i.ID))
 	}
 	if len(o.Insts) > 0 {
-		e.inst = o.Insts[0]
+		if e.inst = o.Insts[0]; !c.judging { // what judges say is made anew before anything is forgotten
+			e.inst.Hold()
+		}
 		drawn := min(len(o.Roles), len(o.Insts))
 		if drawn > 0 && !c.judging {
 			e.watch = c.world.Follow(o.Roles[:drawn], o.Insts[:drawn])
@@ -130,7 +132,7 @@ func (k *kase) Name(list string, i *ledger.Instance) {
 		}
 	}
 	if len(k.named) < maxNamed {
-		k.named = append(k.named, namedInst{list, i})
+		k.named = append(k.named, namedInst{list, i.Hold()})
 	}
 }
 

@@ -71,9 +71,9 @@ type once struct {
 }
 
 func (o *once) example() Example {
-	x := Example{Insts: []*ledger.Instance{o.given}, Scope: o.scope, Line: o.line, T: o.t}
+	x := Example{Insts: []*ledger.Instance{o.given.Hold()}, Scope: o.scope, Line: o.line, T: o.t}
 	if o.to != nil {
-		x.Insts = append(x.Insts, o.to)
+		x.Insts = append(x.Insts, o.to.Hold())
 	}
 	return x
 }
@@ -104,6 +104,7 @@ func (h *Handouts) settle() {
 func (h *Handouts) flush(s *ledger.Scope) {
 	for _, l := range h.loose[s] {
 		h.count(&l.of, &l.at)
+		l.at.given.Let()
 	}
 	delete(h.loose, s)
 }
@@ -162,7 +163,7 @@ func (h *Handouts) given(c *ledger.Change) {
 	if c.Holder == nil && c.Event.Entry == "" && c.Scope != nil && !c.Scope.Ended {
 		if waiting := h.loose[c.Scope]; len(waiting) < maxLoose && (waiting != nil || len(h.loose) < maxLooseScopes) {
 			k.ScopeKind = c.Scope.Kind
-			h.loose[c.Scope] = append(waiting, looseHandout{k, once{given: c.Inst, scope: c.Scope, line: c.Event.Line, t: c.Event.T}})
+			h.loose[c.Scope] = append(waiting, looseHandout{k, once{given: c.Inst.Hold(), scope: c.Scope, line: c.Event.Line, t: c.Event.T}})
 			return
 		}
 	}
@@ -198,6 +199,7 @@ func (h *Handouts) made(c *ledger.Change) {
 		if c.Inst.NS > 0 && l.at.t >= from && l.at.t <= c.Inst.Made && l.at.given != c.Inst {
 			l.of.inside = c.Inst.Reg
 			h.count(&l.of, &l.at)
+			l.at.given.Let()
 			continue
 		}
 		left = append(left, l)

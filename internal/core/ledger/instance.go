@@ -1,6 +1,8 @@
 package ledger
 
 import (
+	"math"
+
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/record/event"
 )
@@ -30,6 +32,7 @@ type Instance struct {
 	pinned     bool
 	looked     uint8 // while forgetInstances runs
 	homeIndex  int32 // in home.Homed, -1 when not there
+	holds      int32 // see Hold
 
 	*Particulars
 	*Letting
@@ -39,8 +42,7 @@ type Instance struct {
 
 	oneKeeper [1]Keeper // where KeptBy starts
 
-	home     *Scope
-	handouts []handout
+	home *Scope
 
 	// Who has received it, so far as the verdict on its lifetime needs it: ids, which the collector need not follow.
 	firstGot   uint64 // who received it first
@@ -49,9 +51,49 @@ type Instance struct {
 
 	next, prev *Instance // among the remembered ended ones
 
-	flags Flag
-	tags  tags
-	watch *watching // nil for nearly all
+	flags  Flag
+	number uint64 // see NewNumber
+	tags   tags
+	rare   *rare // nil for nearly all
+}
+
+// Hold says that somebody outside the ledger remembers i beyond the change that told of it, until they call Let. The memory
+// of an instance that has been forgotten is used again for another one, but not while anybody holds it.
+func (i *Instance) Hold() *Instance {
+	if i != nil && i.holds < math.MaxInt32 {
+		i.holds++
+	}
+	return i
+}
+
+// Let takes a Hold back.
+func (i *Instance) Let() {
+	if i != nil && i.holds < math.MaxInt32 {
+		i.holds--
+	}
+}
+
+// HoldForGood is a Hold that nobody takes back.
+func (i *Instance) HoldForGood() { i.holds = math.MaxInt32 }
+
+// Held tells whether anybody outside the ledger remembers i.
+func (i *Instance) Held() bool { return i.holds > 0 }
+
+// Weak remembers an instance without holding it.
+type Weak struct {
+	inst *Instance
+	made int64 // its MadeSeq, which no other has
+}
+
+// Weak returns a way to i that ends when i is forgotten.
+func (i *Instance) Weak() Weak { return Weak{i, i.MadeSeq} }
+
+// Get returns the instance, nil when it has been forgotten.
+func (w Weak) Get() *Instance {
+	if w.inst == nil || w.inst.MadeSeq != w.made {
+		return nil
+	}
+	return w.inst
 }
 
 // Particulars is what a make line says beyond ids and times. The instances of a registration mostly share one.
@@ -88,17 +130,27 @@ var (
 // Fixed returns pointers to what every stream's instances share.
 func Fixed() []any { return []any{&nothingSaid, &notLetGo} }
 
-// watching is what the few instances have that are followed for a finding, or whose keepings had to be bounded.
-type watching struct {
+// rare is what the few instances have that are followed for a finding, whose keepings had to be bounded, or that were handed
+// to somebody who may turn out to keep them.
+type rare struct {
 	watches  []*Watch
 	dropNext int // which edge goes next when there are too many
+	handouts []handout
 }
 
-func (i *Instance) watched() *watching {
-	if i.watch == nil {
-		i.watch = &watching{}
+func (i *Instance) rarely() *rare {
+	if i.rare == nil {
+		i.rare = &rare{}
 	}
-	return i.watch
+	return i.rare
+}
+
+// handouts are those that may turn out to be kept.
+func (i *Instance) handouts() []handout {
+	if i.rare == nil {
+		return nil
+	}
+	return i.rare.handouts
 }
 
 // disposal is what makes two dispose lines of one instance the same.
@@ -279,7 +331,7 @@ func (i *Instance) Ref() finding.Ref {
 
 // OfferedInto tells whether i was handed to somebody who belongs to s or outlasts it and may turn out to keep it.
 func (i *Instance) OfferedInto(s *Scope) bool {
-	for _, h := range i.handouts {
+	for _, h := range i.handouts() {
 		if home := h.to.home; home != nil && s.Inside(home) {
 			return true
 		}

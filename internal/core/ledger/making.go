@@ -10,7 +10,7 @@ func (w *World) make(ev *event.Event) error {
 	if old := w.insts.get(uint64(ev.Inst)); old != nil {
 		return fmt.Errorf("instance %d was made before, on line %d", ev.Inst, old.MadeLine)
 	}
-	i := newInstance(keepings(ev))
+	i := w.newInstance(keepings(ev))
 	// One by one: to copy a whole struct onto the heap costs the collector's attention.
 	i.ID, i.By, i.Made, i.MadeSeq, i.MadeLine, i.NS = ev.Inst, ev.By, ev.T, w.Seq, ev.Line, ev.NS
 	i.Scope, i.Container, i.homeIndex = w.scopeFor(ev.Scope), w.first, -1
@@ -49,9 +49,9 @@ func (w *World) make(ev *event.Event) error {
 	}
 	w.keepAll(i, ev)
 	i.Scope.Makes++
-	if !i.Scope.Root && len(i.Scope.Built) < maxBuilt {
+	if !i.Scope.Root && !i.Scope.Ended && len(i.Scope.Built) < maxBuilt {
 		if i.Scope.Built == nil {
-			i.Scope.Built = i.Scope.fewBuilt[:0]
+			i.Scope.Built = w.room()
 		}
 		i.Scope.Built = append(i.Scope.Built, i)
 	}
@@ -78,6 +78,7 @@ func (w *World) passing(i *Instance, ev *event.Event) {
 		}
 		given := w.insts.get(uint64(g.Inst))
 		if given == nil && len(w.readLate) < maxAwaited {
+			i.HoldForGood()
 			late := ev.Clone()
 			late.With = []event.With{*g}
 			w.readLate[g.Inst] = append(w.readLate[g.Inst], read{i, late})
@@ -171,10 +172,34 @@ func (w *World) homeIn(i *Instance, s *Scope) {
 	i.home = s
 	i.homeIndex = int32(len(s.Homed))
 	if s.Homed == nil {
-		s.Homed = s.fewHomed[:0]
+		s.Homed = w.room()
 	}
 	s.Homed = append(s.Homed, i)
 }
+
+// room returns an empty list for a scope: one that another scope has given back, or a new one.
+func (w *World) room() []*Instance {
+	if last := len(w.rooms) - 1; last >= 0 {
+		list := w.rooms[last]
+		w.rooms = w.rooms[:last]
+		return list
+	}
+	return make([]*Instance, 0, 4)
+}
+
+// giveBack takes the list of a scope that has ended.
+func (w *World) giveBack(list []*Instance) {
+	if cap(list) > 0 && cap(list) <= maxRoomy && len(w.rooms) < maxRooms {
+		clear(list)
+		w.rooms = append(w.rooms, list[:0])
+	}
+}
+
+// The bounds of the lists that wait for a scope.
+const (
+	maxRoomy = 256
+	maxRooms = 256
+)
 
 func (w *World) leaveHome(i *Instance) {
 	if i.homeIndex < 0 {
@@ -199,9 +224,23 @@ func keepings(ev *event.Event) (n int) {
 	return n
 }
 
-// newInstance returns one with room for n edges, which stands beside it where they are few: what is made together and
-// goes together is one piece of memory.
-func newInstance(n int) *Instance {
+// newInstance returns one with room for n edges: a forgotten one, or a new one whose edges stand beside it where they are
+// few, since what is made together and goes together is one piece of memory.
+func (w *World) newInstance(n int) *Instance {
+	if last := len(w.spare) - 1; last >= 0 {
+		i := w.spare[last]
+		w.spare[last] = nil
+		w.spare = w.spare[:last]
+		keeps, keptBy := i.Keeps[:0], i.KeptBy[:0]
+		if cap(keeps) < n || cap(keeps) > n+maxRoom {
+			keeps = make([]Edge, 0, n)
+		}
+		if cap(keptBy) > maxRoom {
+			keptBy = nil
+		}
+		*i = Instance{Keeps: keeps, KeptBy: keptBy}
+		return i
+	}
 	switch n {
 	case 0:
 		return &Instance{}
@@ -222,6 +261,9 @@ func newInstance(n int) *Instance {
 	}
 	return &Instance{Keeps: make([]Edge, 0, n)}
 }
+
+// maxRoom is how much more room for edges an instance that is used again may have than it needs.
+const maxRoom = 8
 
 // keepAll notes what a make says it was given and keeps.
 func (w *World) keepAll(i *Instance, ev *event.Event) {
@@ -266,6 +308,7 @@ const maxAwaited = Remembered
 // await notes that holder keeps an instance whose make has not come yet.
 func (w *World) await(id event.InstID, holder *Instance) {
 	if len(w.awaited) < maxAwaited {
+		holder.HoldForGood() // until it comes, if ever
 		w.awaited[id] = append(w.awaited[id], holder)
 	}
 }
@@ -312,6 +355,8 @@ func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 			kept.KeptBy = kept.oneKeeper[:0]
 		}
 		kept.KeptBy = append(kept.KeptBy, Keeper{holder, n})
+	} else {
+		kept.HoldForGood() // holders point to it that it does not know
 	}
 	w.tell(Change{What: Bound, Event: ev, Inst: kept, Holder: holder, Edge: edge, Scope: holder.Scope})
 }

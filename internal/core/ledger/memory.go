@@ -124,20 +124,48 @@ func (w *World) refresh(i *Instance) {
 	}
 }
 
-// release forgets an instance for good, and what only it kept becomes forgettable.
+// release forgets an instance for good, and what only it kept becomes forgettable. Its memory is used again where nothing
+// points to it any more.
 func (w *World) release(i *Instance) {
 	w.insts.drop(uint64(i.ID))
 	w.leaveHome(i)
 	for n := range i.Keeps {
 		w.unkeep(i, n)
 	}
+	again := !i.Held() && !i.listed()
 	for _, k := range i.KeptBy {
-		k.Holder.Keeps[k.edge].back = -1
+		e := &k.Holder.Keeps[k.edge]
+		if e.back = -1; again {
+			e.Kept = nil
+		}
+	}
+	if i.rare != nil {
+		for _, h := range i.rare.handouts {
+			h.to.Let()
+		}
+		i.rare.handouts = nil
 	}
 	clear(i.Keeps)
-	i.Keeps, i.KeptBy, i.handouts = nil, nil, nil
+	clear(i.KeptBy)
+	if again && len(w.spare) < maxSpare {
+		w.spare = append(w.spare, i)
+		i.MadeSeq = 0 // ends what is weak
+		if i.Letting != &notLetGo && len(w.lettings) < maxSpare {
+			w.lettings = append(w.lettings, i.Letting)
+		}
+		return
+	}
+	i.Keeps, i.KeptBy = nil, nil
 	i.oneKeeper[0] = Keeper{}
 }
+
+// listed tells whether the ledger itself lists i by other things than its id.
+func (i *Instance) listed() bool {
+	return len(i.Scope.Built) > 0 || i.Reg != nil && !i.Reg.Known
+}
+
+// maxSpare bounds how many instances wait to be used again.
+const maxSpare = 8192
 
 // unkeep cuts the n-th edge of holder.
 func (w *World) unkeep(holder *Instance, n int) {

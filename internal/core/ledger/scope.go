@@ -44,8 +44,6 @@ type Scope struct {
 	remembered bool
 
 	tags tags
-
-	fewHomed, fewBuilt [4]*Instance // where Homed and Built start
 }
 
 // MaxDepth bounds how many scopes, or containers, lie one in the other: walks outwards are that long at most. A scope that

@@ -150,10 +150,10 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 	for _, i := range s.Homed {
 		i.homeIndex = -1
 	}
+	w.giveBack(s.Homed)
+	w.giveBack(s.Built)
 	s.Homed, s.Built = nil, nil
 	w.spansOf = nil
-	clear(s.fewHomed[:])
-	clear(s.fewBuilt[:])
 	s.closingSince = 0
 	// What is still open inside it goes on, and ends with the root around it.
 	for len(s.children) > 0 {

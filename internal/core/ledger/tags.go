@@ -31,6 +31,24 @@ func NewFlag() Flag {
 func (i *Instance) Flagged(f Flag) bool { return i.flags&f != 0 }
 func (i *Instance) SetFlag(f Flag)      { i.flags |= f }
 
+var numberDeclared = false
+
+// Number names what a rule notes of nearly every instance as one number, in a word of each. There is room for one.
+type Number struct{}
+
+// NewNumber returns the name of the number. It is for initialising a variable of a package.
+func NewNumber() Number {
+	if numberDeclared {
+		panic("ledger: there is room for one number")
+	}
+	numberDeclared = true
+	return Number{}
+}
+
+// Number returns what was noted of i, 0 if nothing was; SetNumber notes it.
+func (i *Instance) Number(Number) uint64         { return i.number }
+func (i *Instance) SetNumber(_ Number, n uint64) { i.number = n }
+
 // tags go when what they hang on goes. Most things that have any have one, which then costs no memory of its own.
 type tags struct {
 	first tag

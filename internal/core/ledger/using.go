@@ -32,7 +32,7 @@ func (w *World) give(ev *event.Event) error {
 	}
 	w.tell(Change{What: Given, Event: ev, Inst: i, Holder: to, Scope: s})
 	// After the rules, which may have begun to follow it on account of this very line.
-	if i.watch != nil {
+	if i.rare != nil {
 		name := ev.Entry
 		if to != nil {
 			name = to.Ref().Name()
@@ -64,8 +64,8 @@ func (w *World) keep(holder, kept *Instance, how handout, ev *event.Event) {
 	if n < maxKept {
 		holder.Keeps = append(holder.Keeps, edge)
 	} else {
-		n = holder.watched().dropNext % maxKept
-		holder.watch.dropNext++
+		n = holder.rarely().dropNext % maxKept
+		holder.rare.dropNext++
 		w.unkeep(holder, n)
 		holder.Keeps[n] = edge
 	}
@@ -83,16 +83,20 @@ func (w *World) handOut(i, to *Instance, s *Scope, ev *event.Event) {
 	if s == nil || i.home == nil || (i.home == i.Root() && (to.home == nil || !to.home.Root)) {
 		return
 	}
-	kept := i.handouts[:0]
-	for _, h := range i.handouts {
+	r := i.rarely()
+	kept := r.handouts[:0]
+	for _, h := range r.handouts {
 		if h.to != to && !h.to.Ended {
 			kept = append(kept, h)
+		} else {
+			h.to.Let()
 		}
 	}
 	if len(kept) == maxHandouts {
+		kept[0].to.Let()
 		kept = kept[1:]
 	}
-	i.handouts = append(kept, handout{to, s, ev.T, ev.Site})
+	r.handouts = append(kept, handout{to.Hold(), s, ev.T, ev.Site})
 }
 
 func (w *World) use(ev *event.Event) error {
@@ -115,11 +119,11 @@ func (w *World) use(ev *event.Event) error {
 	if i.remembered {
 		w.refresh(i)
 	}
-	if user != nil && i.handouts != nil {
+	if user != nil && i.handouts() != nil {
 		w.usedLater(i, user, ev)
 	}
 	w.tell(Change{What: Used, Event: ev, Inst: i, Holder: user, Scope: s})
-	if i.watch != nil {
+	if i.rare != nil {
 		name := ""
 		if user != nil {
 			name = user.Ref().Name()
@@ -131,9 +135,10 @@ func (w *World) use(ev *event.Event) error {
 
 // usedLater turns a hand-out into a keeping: it was used by its receiver after the scope of the latest one had closed.
 func (w *World) usedLater(i, user *Instance, ev *event.Event) {
-	for n, h := range i.handouts {
+	for n, h := range i.rare.handouts {
 		if h.to == user && h.scope.Ended {
-			i.handouts = append(i.handouts[:n], i.handouts[n+1:]...)
+			i.rare.handouts = append(i.rare.handouts[:n], i.rare.handouts[n+1:]...)
+			user.Let()
 			w.keep(user, i, h, ev)
 			return
 		}
@@ -150,7 +155,7 @@ func (w *World) dispose(ev *event.Event) error {
 		return fmt.Errorf("the same disposal of instance %d was written before", ev.Inst)
 	}
 	if i.Letting == &notLetGo {
-		i.Letting = &Letting{}
+		i.Letting = w.letting()
 	}
 	i.lastDispose = disposal{ev.T, ev.State, ev.By}
 	i.DisposeLines++
@@ -176,6 +181,16 @@ func (w *World) dispose(ev *event.Event) error {
 	}
 	w.tell(Change{What: DisposeSeen, Event: ev, Inst: i, Scope: s})
 	return nil
+}
+
+func (w *World) letting() *Letting {
+	if last := len(w.lettings) - 1; last >= 0 {
+		l := w.lettings[last]
+		w.lettings = w.lettings[:last]
+		*l = Letting{}
+		return l
+	}
+	return &Letting{}
 }
 
 func (w *World) forget(ev *event.Event) error {
@@ -227,7 +242,7 @@ func (w *World) end(i *Instance, how End, t int64) {
 	}
 	w.tell(Change{What: InstanceEnded, Inst: i, Scope: i.home})
 	// What something keeps stays at home until home closes: only then is it seen whether the keeper outlived it.
-	if how != HomeClosed && (len(i.KeptBy) == 0 && len(i.handouts) == 0 || i.home != nil && i.home.Parent == nil) {
+	if how != HomeClosed && (len(i.KeptBy) == 0 && len(i.handouts()) == 0 || i.home != nil && i.home.Parent == nil) {
 		w.leaveHome(i)
 	}
 	w.remember(i)

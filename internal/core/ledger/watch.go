@@ -32,10 +32,10 @@ type watched struct {
 func (w *World) Follow(roles []string, insts []*Instance) *Watch {
 	watch := &Watch{to: w.T}
 	for n, i := range insts[:min(len(insts), maxWatchedLives)] {
-		watch.lives = append(watch.lives, watched{i, roles[n]})
+		watch.lives = append(watch.lives, watched{i.Hold(), roles[n]})
 		watch.see(i.Home())
 		watch.see(i.Scope)
-		i.watched().watches = append(i.watched().watches, watch)
+		i.rarely().watches = append(i.rarely().watches, watch)
 	}
 	return watch
 }
@@ -67,10 +67,10 @@ func (w *Watch) touch(i *Instance, kind, by string, s *Scope, t int64) {
 
 // touched tells the watches of i.
 func (i *Instance) touched(kind, by string, s *Scope, t int64) {
-	if i.watch == nil {
+	if i.rare == nil {
 		return
 	}
-	for _, w := range i.watch.watches {
+	for _, w := range i.rare.watches {
 		w.touch(i, kind, by, s, t)
 	}
 }

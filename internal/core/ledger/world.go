@@ -103,7 +103,10 @@ type World struct {
 	livingSeq int64                        `freeze:"-"`
 	deadInsts instList
 	deadScope scopeList
-	pinned    int // ended, and kept by something alive
+	pinned    int           // ended, and kept by something alive
+	spare     []*Instance   `freeze:"-"` // forgotten, to be used again
+	rooms     [][]*Instance `freeze:"-"` // of scopes that have ended
+	lettings  []*Letting    `freeze:"-"` // of forgotten instances
 
 	nesting nest.Nesting `freeze:"-"` // the latest scope's constructions, for several who ask at once
 	spansOf *Scope       `freeze:"-"`

@@ -110,6 +110,9 @@ func (r *captiveScoped) pair(w facts.Way) {
 		holder: holder, kept: d, path: path, fromRoot: fromRoot, line: max(holder.MadeLine, d.MadeLine),
 		t: r.world.T, scope: d.Scope,
 	}
+	for _, i := range path {
+		i.Hold()
+	}
 	d.SetTag(captiveScopedTag, append(pairs, p))
 	if fromRoot || holder.Home().ActiveSince(closed) {
 		r.confirm(p)

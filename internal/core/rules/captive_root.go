@@ -35,7 +35,7 @@ const maxCandidates = 10_000
 func (r *captiveRoot) See(c *ledger.Change) {
 	i := c.Inst
 	if i.Lifetime() == ledger.Scoped && i.Home() != nil && i.Home() == i.Root() && !i.Proxy() && len(r.candidates) < maxCandidates {
-		r.candidates = append(r.candidates, i)
+		r.candidates = append(r.candidates, i.Hold())
 	}
 }
 

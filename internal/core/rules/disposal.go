@@ -92,7 +92,7 @@ func (r *leaked) forget(i *ledger.Instance) {
 		home.SetTag(forgottenTag, gone)
 	}
 	if len(gone.list) < maxForgotten {
-		gone.list = append(gone.list, i)
+		gone.list = append(gone.list, i.Hold())
 	} else if (i.By == "container" || i.By == "factory") && seesDisposal(i, r.world) {
 		gone.over[leakedOf{i.Reg, i.Impl(), i.Disposer()}]++
 	}

@@ -65,7 +65,7 @@ func (r *atEnd) See(c *ledger.Change) {
 func (r *atEnd) keep(i *ledger.Instance) {
 	if i.DisposeLines == 0 && i.Disposable() && r.mine(i) && len(r.gone) < maxCandidates {
 		if r.unowned || i.Home() == nil || i.Home() == i.Root() {
-			r.gone = append(r.gone, i)
+			r.gone = append(r.gone, i.Hold())
 		}
 	}
 }
@@ -147,7 +147,7 @@ type pileKey struct {
 }
 
 type pile struct {
-	loose []*ledger.Instance // alive ones, some of which may be kept by now
+	loose []ledger.Weak // alive ones, some of which may be kept by now
 	found Case
 	most  int64
 }
@@ -205,7 +205,7 @@ func (r *pileUp) See(c *ledger.Change) {
 	if n := len(p.loose); n >= r.least(k) && n&(n-1) == 0 || n >= r.least(k) && p.found == nil || n > 0 && n < 64 {
 		r.measure(k, p)
 	}
-	p.loose = append(p.loose, i)
+	p.loose = append(p.loose, i.Weak())
 	if len(p.loose) > 2000 && len(p.loose)&(len(p.loose)-1) == 0 {
 		p.prune()
 	}
@@ -229,9 +229,9 @@ func (r *pileUp) least(k pileKey) int {
 // prune leaves those that are alive and kept by nothing or only by transients.
 func (p *pile) prune() {
 	left := p.loose[:0]
-	for _, i := range p.loose {
-		if !i.Ended && i.DisposeLines == 0 && loose(i) {
-			left = append(left, i)
+	for _, one := range p.loose {
+		if i := one.Get(); i != nil && !i.Ended && i.DisposeLines == 0 && loose(i) {
+			left = append(left, one)
 		}
 	}
 	clear(p.loose[len(left):])
@@ -253,9 +253,10 @@ func (r *pileUp) measure(k pileKey, p *pile) {
 	if n < r.least(k) {
 		return
 	}
-	first := p.loose[0]
+	first := p.loose[0].Get() // none of them has ended
 	if p.found == nil {
-		for _, i := range p.loose[:min(n, finding.MaxExamples)] {
+		for _, one := range p.loose[:min(n, finding.MaxExamples)] {
+			i := one.Get()
 			p.found = r.out.Report(Occurrence{
 				Rule: &pileUpRule, Subject: first.Ref(), Scope: i.Scope, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: i.MadeLine, T: i.Made,
 			})
@@ -273,12 +274,12 @@ func (r *pileUp) measure(k pileKey, p *pile) {
 		p.found.Set("per_thousand_scopes", p.most*1000/scopes)
 	}
 	bytes := int64(0)
-	for _, i := range p.loose {
-		bytes += i.Size
+	for _, one := range p.loose {
+		bytes += one.Get().Size
 	}
 	p.found.Most("bytes", bytes)
-	for _, i := range p.loose {
-		if i.Tag(pileUpTag) == nil {
+	for _, one := range p.loose {
+		if i := one.Get(); i.Tag(pileUpTag) == nil {
 			i.SetTag(pileUpTag, p.found)
 		}
 	}

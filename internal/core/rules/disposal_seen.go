@@ -162,7 +162,7 @@ func (r *disposals) See(c *ledger.Change) {
 	case ledger.ScopeClosed:
 		for _, i := range c.Scope.Homed {
 			if i.Begun && !i.Handed && i.Done == 0 {
-				r.stuck = append(r.stuck, i)
+				r.stuck = append(r.stuck, i.Hold())
 			}
 		}
 	}
@@ -178,7 +178,7 @@ func (r *disposals) disposed(c *ledger.Change) {
 	switch ev.State {
 	case "begun":
 		if home != nil && home.Ended {
-			r.stuck = append(r.stuck, i) // it counts only while it stays so
+			r.stuck = append(r.stuck, i.Hold()) // it counts only while it stays so
 		}
 		return
 	case "failed", "refused":
@@ -216,8 +216,11 @@ func (r *disposals) disposed(c *ledger.Change) {
 		code := ev.By == "code" && i.Disposer() == "container"
 		elsewhere := fromContainer(ev.By) && c.Scope != nil && c.Scope != home
 		if code || elsewhere {
-			r.early[i] = &earlyDisposal{}
+			r.early[i.Hold()] = &earlyDisposal{}
 			if len(r.early) > maxCandidates {
+				for one := range r.early {
+					one.Let()
+				}
 				clear(r.early)
 			}
 		}
@@ -317,7 +320,7 @@ func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int6
 	if c.What == ledger.Used && user != nil {
 		users, _ := i.Tag(usedAfterByTag).([]*ledger.Instance)
 		if len(users) < maxPairs {
-			i.SetTag(usedAfterByTag, append(users, user))
+			i.SetTag(usedAfterByTag, append(users, user.Hold()))
 		}
 	}
 	one.Rule = &usedAfterRule

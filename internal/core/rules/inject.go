@@ -112,7 +112,8 @@ func (r *injected) See(c *ledger.Change) {
 		s := r.site(c.Holder.Reg, int(c.Edge.Slot))
 		s.fills++
 		if s.given.Service == "" {
-			s.given, s.name, s.example = c.Inst.Ref(), c.Edge.Site, c.Holder
+			s.example.Let()
+			s.given, s.name, s.example = c.Inst.Ref(), c.Edge.Site, c.Holder.Hold()
 			s.madeAt = r.world.ScopesOpened
 		}
 	case ledger.Used:
@@ -173,7 +174,7 @@ func (r *injected) made(c *ledger.Change) {
 		}
 		d.n++
 		if len(d.list) < finding.MaxExamples {
-			d.list = append(d.list, i)
+			d.list = append(d.list, i.Hold())
 		}
 	}
 	if i.Reg == nil {
@@ -184,7 +185,8 @@ func (r *injected) made(c *ledger.Change) {
 		if w.Absent {
 			s := r.site(i.Reg, w.Slot)
 			s.nulls++
-			s.example = i
+			s.example.Let()
+			s.example = i.Hold()
 			if w.Site != "" {
 				s.name = w.Site
 			}

@@ -172,7 +172,7 @@ func (r *layered) twice(h *ledger.Instance) {
 	}
 	as := doubledAs{h.Reg, again.Reg, again.Impl()}
 	if r.doubled[as] == nil && len(r.twices) < maxCandidates {
-		r.doubled[as] = &doubledSeen{h, again, inferred}
+		r.doubled[as] = &doubledSeen{h.Hold(), again.Hold(), inferred}
 		r.twices = append(r.twices, r.doubled[as])
 	}
 }

@@ -82,7 +82,8 @@ func (r *rebuilt) See(c *ledger.Change) {
 			r.here = append(r.here, one)
 		}
 		one.ownHere += span.Own
-		one.example, one.scope = i, s
+		one.example.Let()
+		one.example, one.scope = i.Hold(), s
 		one.useful = one.useful || i.Disposable()
 		for n := range i.Keeps {
 			if k := i.Keeps[n].Kept; k != nil && k.Lifetime() == ledger.Scoped {

@@ -38,9 +38,9 @@ var Runs = []*Run{
 		New: func(e *Env) Watcher { return &captiveTransient{e.Out, e.Set} },
 	},
 	{
-		Rules: []*Rule{&lifetimeDiffersRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given},
+		Rules: []*Rule{&lifetimeDiffersRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given, ledger.ScopeForgotten},
 		New: func(e *Env) Watcher {
-			return &lifetimeDiffers{out: e.Out, alive: map[aliveKey][]*ledger.Instance{}}
+			return &lifetimeDiffers{world: e.World, out: e.Out, alive: map[aliveKey][]*ledger.Instance{}}
 		},
 	},
 	{Rules: []*Rule{&narrowedRule}, Requires: facts.OfBuilt, New: func(e *Env) Watcher { return &narrowed{facts: e.Facts, world: e.World, out: e.Out} }},

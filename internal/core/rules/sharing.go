@@ -6,12 +6,15 @@ import (
 	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
 )
 
 // lifetimeDiffers reports sharing/lifetime-differs: two where one was registered, or one where several were.
 type lifetimeDiffers struct {
+	world *ledger.World
 	out   Reporter
 	alive map[aliveKey][]*ledger.Instance // singletons by container, per-consumer ones by module
+	spare []*scopedOnes                   `freeze:"-"` // of scopes that have been forgotten
 }
 
 type aliveKey struct {
@@ -20,11 +23,17 @@ type aliveKey struct {
 	module    string
 }
 
-// scopedOnes are a scope's scoped instances that nothing has let go, a few of each registration.
+// scopedOnes are a scope's scoped instances that nothing has let go, a few of each registration. They go by their ids:
+// a scope is remembered for longer than most of what was built in it.
 type scopedOnes struct {
-	list []*ledger.Instance
-	few  [6]*ledger.Instance                         // where list starts
-	of   map[*ledger.Registration][]*ledger.Instance // instead of list, where there are many
+	list []scopedOne
+	few  [2]scopedOne                            // where list starts
+	of   map[*ledger.Registration][]event.InstID // instead of list, where there are many
+}
+
+type scopedOne struct {
+	reg  *ledger.Registration
+	inst event.InstID
 }
 
 var lifetimeDiffersRule = Rule{
@@ -57,6 +66,10 @@ var lifetimeDiffersRule = Rule{
 }
 
 func (r *lifetimeDiffers) See(c *ledger.Change) {
+	if c.What == ledger.ScopeForgotten {
+		r.forget(c.Scope)
+		return
+	}
 	i := c.Inst
 	if i.Reg == nil {
 		return
@@ -127,15 +140,19 @@ func (r *lifetimeDiffers) early(c *ledger.Change) {
 		c.Inst.SetTag(earlyGivenTag, early)
 	}
 	if len(early.to) < maxEarlyGiven {
-		early.to, early.in = append(early.to, c.Holder), append(early.in, c.Scope)
+		early.to, early.in = append(early.to, c.Holder.Hold()), append(early.in, c.Scope)
 	}
 }
 
 func (r *lifetimeDiffers) say(severity finding.Severity, first, second *ledger.Instance, s *ledger.Scope) {
-	r.out.Report(Occurrence{
+	o := Occurrence{
 		Rule: &lifetimeDiffersRule, Severity: severity, Subject: second.Ref(), Scope: s,
 		Insts: []*ledger.Instance{second, first}, Roles: []string{"subject", "path"}, Line: second.MadeLine, T: second.Made,
-	}).Count("instances", 1)
+	}
+	if first == nil { // it is forgotten
+		o.Insts, o.Roles = o.Insts[:1], o.Roles[:1]
+	}
+	r.out.Report(o).Count("instances", 1)
 }
 
 func (r *lifetimeDiffers) atOnce(i *ledger.Instance, k aliveKey) {
@@ -143,13 +160,15 @@ func (r *lifetimeDiffers) atOnce(i *ledger.Instance, k aliveKey) {
 	for _, old := range r.alive[k] {
 		if !old.Ended && old != i {
 			list = append(list, old)
+		} else {
+			old.Let()
 		}
 	}
 	if len(list) > 0 {
 		r.say(finding.Error, list[0], i, i.Scope)
 	}
 	if len(list) < 4 {
-		list = append(list, i)
+		list = append(list, i.Hold())
 	}
 	r.alive[k] = list
 }
@@ -159,66 +178,90 @@ func (r *lifetimeDiffers) inOneHome(i *ledger.Instance) {
 	if home == nil {
 		return
 	}
-	// Where a scope has one scoped instance only, it is the tag itself.
-	switch before := home.Tag(scopedOnesTag).(type) {
-	case nil:
-		home.SetTag(scopedOnesTag, i)
-	case *ledger.Instance:
-		ones := &scopedOnes{}
-		ones.list = append(ones.few[:0], before)
+	ones, _ := home.Tag(scopedOnesTag).(*scopedOnes)
+	if ones == nil {
+		ones = r.fresh()
 		home.SetTag(scopedOnesTag, ones)
-		r.among(ones, i, home)
-	case *scopedOnes:
-		r.among(before, i, home)
 	}
+	r.among(ones, i, home)
 }
+
+func (r *lifetimeDiffers) fresh() *scopedOnes {
+	if last := len(r.spare) - 1; last >= 0 {
+		ones := r.spare[last]
+		r.spare = r.spare[:last]
+		return ones
+	}
+	ones := &scopedOnes{}
+	ones.list = ones.few[:0]
+	return ones
+}
+
+// forget keeps the room that a forgotten scope had for another one.
+func (r *lifetimeDiffers) forget(s *ledger.Scope) {
+	ones, _ := s.Tag(scopedOnesTag).(*scopedOnes)
+	if ones == nil || ones.of != nil || len(r.spare) == maxSpare {
+		return
+	}
+	s.SetTag(scopedOnesTag, nil)
+	ones.list = ones.list[:0]
+	r.spare = append(r.spare, ones)
+}
+
+// maxSpare bounds how many of them wait for a scope.
+const maxSpare = 1024
 
 // among adds i to those of its home, and says so where one of its registration is there already that nothing let go.
 func (r *lifetimeDiffers) among(ones *scopedOnes, i *ledger.Instance, home *ledger.Scope) {
 	if ones.of == nil && len(ones.list) == manyScoped {
-		ones.of = map[*ledger.Registration][]*ledger.Instance{}
+		ones.of = map[*ledger.Registration][]event.InstID{}
 		for _, one := range ones.list {
-			ones.of[one.Reg] = append(ones.of[one.Reg], one)
+			ones.of[one.reg] = append(ones.of[one.reg], one.inst)
 		}
 		ones.list = nil
 	}
-	list := &ones.list
-	if ones.of != nil {
-		of := ones.of[i.Reg]
-		list = &of
-		defer func() { ones.of[i.Reg] = of }()
-	}
-	left, same := (*list)[:0], 0
-	for _, one := range *list {
-		if one.Reg != i.Reg {
-			left = append(left, one)
-			continue
-		}
-		if one == i || one.End == ledger.Disposed || one.End == ledger.Forgotten {
-			continue
+	same := 0
+	// there tells whether one of i's registration is still there, and says so of the first.
+	there := func(id event.InstID) bool {
+		one := r.world.Instance(id)
+		if one == nil || one == i || one.End == ledger.Disposed || one.End == ledger.Forgotten {
+			return false
 		}
 		if same++; same == 1 {
 			r.say(finding.Error, one, i, home)
 		}
-		left = append(left, one)
+		return true
+	}
+	if ones.of != nil {
+		list := slices.DeleteFunc(ones.of[i.Reg], func(id event.InstID) bool { return !there(id) })
+		if same < maxScoped {
+			list = append(list, i.ID)
+		}
+		ones.of[i.Reg] = list
+		return
+	}
+	for n := 0; n < len(ones.list); n++ {
+		if ones.list[n].reg == i.Reg && !there(ones.list[n].inst) {
+			ones.list = slices.Delete(ones.list, n, n+1)
+			n--
+		}
 	}
 	if same < maxScoped {
-		left = append(left, i)
+		ones.list = append(ones.list, scopedOne{i.Reg, i.ID})
 	}
-	*list = left
 }
 
 // manyScoped is how many scoped instances of one home are looked through one by one; maxScoped how many of one registration
 // are remembered there.
 const (
-	manyScoped = 16
+	manyScoped = 64
 	maxScoped  = 4
 )
 
 func (r *lifetimeDiffers) forOneHolder(i, holder *ledger.Instance) {
 	for n := range holder.Keeps {
-		if k := holder.Keeps[n].Kept; k != nil && k != i && k.Reg == i.Reg && !k.Ended && k.MadeSeq < i.MadeSeq && i.Tag(firstHolderTag) == nil {
-			i.SetTag(firstHolderTag, holder)
+		if k := holder.Keeps[n].Kept; k != nil && k != i && k.Reg == i.Reg && !k.Ended && k.MadeSeq < i.MadeSeq && i.Number(firstHolder) == 0 {
+			i.SetNumber(firstHolder, uint64(holder.ID))
 			r.say(finding.Error, k, i, i.Scope)
 			return
 		}
@@ -226,14 +269,14 @@ func (r *lifetimeDiffers) forOneHolder(i, holder *ledger.Instance) {
 }
 
 func (r *lifetimeDiffers) toReceiver(i, holder *ledger.Instance, s *ledger.Scope) {
-	first, _ := i.Tag(firstHolderTag).(*ledger.Instance)
-	if first == nil {
-		i.SetTag(firstHolderTag, holder)
+	first := event.InstID(i.Number(firstHolder))
+	if first == 0 {
+		i.SetNumber(firstHolder, uint64(holder.ID))
 		return
 	}
-	if first != holder && i.End != ledger.Forgotten {
-		r.say(finding.Warning, first, i, s)
-		i.SetTag(firstHolderTag, holder)
+	if first != holder.ID && i.End != ledger.Forgotten {
+		r.say(finding.Warning, r.world.Instance(first), i, s)
+		i.SetNumber(firstHolder, uint64(holder.ID))
 	}
 }
 
@@ -330,7 +373,7 @@ func (r *split) See(c *ledger.Change) {
 	}
 	k := builtAs{i.Reg, i.Impl()}
 	if r.built[k] == nil {
-		r.built[k] = i
+		r.built[k] = i.Hold()
 		r.impls[i.Reg] = append(r.impls[i.Reg], k.impl)
 	}
 	if i.By == "factory" || i.By == "external" {
@@ -340,17 +383,18 @@ func (r *split) See(c *ledger.Change) {
 	alive := r.last[name][:0]
 	for _, old := range r.last[name] {
 		if old.Ended || old == i {
+			old.Let()
 			continue
 		}
 		alive = append(alive, old)
 		if old.Container != i.Container {
 			if _, known := r.both[name]; !known {
-				r.both[name] = [2]*ledger.Instance{old, i}
+				r.both[name] = [2]*ledger.Instance{old.Hold(), i.Hold()}
 			}
 		}
 	}
 	if len(alive) < 4 {
-		alive = append(alive, i)
+		alive = append(alive, i.Hold())
 	}
 	r.last[name] = alive
 }

@@ -5,7 +5,7 @@ import "keenlantern.example/internal/core/ledger"
 // Hung returns a value of each type that rules hang on things, findings apart.
 func Hung() []any {
 	return []any{
-		[]*captivePair{}, []*captiveHold{}, &heldTransient{}, &ledger.Instance{}, &ledger.Scope{}, &scopedOnes{}, &[]useSpan{},
+		[]*captivePair{}, []*captiveHold{}, &heldTransient{}, &ledger.Scope{}, &scopedOnes{}, &[]useSpan{},
 		&leakTally{}, &forgotten{}, &earlyGiven{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{},
 	}
 }
@@ -15,7 +15,6 @@ var (
 	captiveScopedTag      = ledger.NewTag() // instances: the pairs it is kept in; scopes: the holds counted in it
 	captiveScopedHoldsTag = ledger.NewTag()
 	captiveTransientTag   = ledger.NewTag()
-	firstHolderTag        = ledger.NewTag()
 	firstScopeTag         = ledger.NewTag()
 	scopedOnesTag         = ledger.NewTag()
 	crossedTag            = ledger.NewTag()
@@ -32,3 +31,6 @@ var (
 	closedScopeTag        = ledger.NewTag()
 	unusedTag             = ledger.NewTag()
 )
+
+// firstHolder is the id of whoever got a transient first.
+var firstHolder = ledger.NewNumber()
