@@ -69,7 +69,7 @@ type tally struct {
 // Hung returns a value of each type that a Tracker hangs on things.
 func Hung() []any { return []any{&tally{}} }
 
-var tallyTag = ledger.NewTag()
+var tallyTag = ledger.NewRegTag()
 
 func (t *Tracker) tally(r *ledger.Registration) *tally {
 	if one, ok := r.Tag(tallyTag).(*tally); ok {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"errors"
+	"slices"
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/facts"
@@ -18,7 +19,7 @@ import (
 type Analysis struct {
 	order    *order.Order
 	world    *ledger.World
-	watchers [ledger.Happenings][]rules.Watcher
+	watchers [ledger.Happenings][ledger.Classes][]rules.Watcher
 	all      []rules.Watcher
 	judges   []rules.Judge
 	found    *collector
@@ -39,33 +40,48 @@ type Analysis struct {
 
 // NewStream returns a Stream that waits for its hello. NewLive returns one that is still being written: some rules then
 // go by what is usual so far. Set are the thresholds and lists that rules go by.
-// Full chunks of the log of scopes go to scopes, which may be nil.
+// Full chunks of the log of scopes go to scopes, which may be nil. NewBare returns one that is asked for its Result only:
+// it has no State and no log.
 func NewStream(set rules.Settings, scopes func(derive.Chunk)) *Analysis {
-	return newStream(set, false, scopes)
+	s := newStream(set, false)
+	s.track(scopes)
+	return s
 }
 func NewLive(set rules.Settings, scopes func(derive.Chunk)) *Analysis {
-	return newStream(set, true, scopes)
+	s := newStream(set, true)
+	s.track(scopes)
+	return s
 }
+func NewBare(set rules.Settings) *Analysis { return newStream(set, false) }
 
-func newStream(set rules.Settings, live bool, scopes func(derive.Chunk)) *Analysis {
+func newStream(set rules.Settings, live bool) *Analysis {
 	s := &Analysis{order: order.New(), meter: meter.New(nil)}
 	s.world = ledger.New(s.meter, s.changed)
 	s.found = newCollector(s.world)
 	s.apply = s.used
 	s.facts, s.known, s.set = facts.New(s.world), rules.NewShared(), &set
-	s.watch(s.facts, facts.Sees)
+	s.watch(s.facts, facts.Sees, nil)
 	for _, run := range rules.Runs {
-		s.watch(run.New(&rules.Env{World: s.world, Facts: run.Grant(s.facts), Out: s.found, Known: s.known, Live: live, Set: s.set}), run.Sees)
+		s.watch(run.New(&rules.Env{World: s.world, Facts: run.Grant(s.facts), Out: s.found, Known: s.known, Live: live, Set: s.set}), run.Sees, run.Of)
 	}
-	s.tracker = derive.New(s.world, s.facts, scopes)
-	s.watch(s.tracker, derive.Sees)
 	return s
 }
 
-func (s *Analysis) watch(w rules.Watcher, sees []ledger.Happening) {
+func (s *Analysis) track(scopes func(derive.Chunk)) {
+	s.tracker = derive.New(s.world, s.facts, scopes)
+	s.watch(s.tracker, derive.Sees, nil)
+}
+
+// watch has w see changes of some kinds; of names, for some of these, the lifetimes of the instances that it is about. What
+// has no known lifetime is told to all.
+func (s *Analysis) watch(w rules.Watcher, sees []ledger.Happening, of map[ledger.Happening][]ledger.Class) {
 	s.all = append(s.all, w)
 	for _, what := range sees {
-		s.watchers[what] = append(s.watchers[what], w)
+		for class := range ledger.Class(ledger.Classes) {
+			if of[what] == nil || class == ledger.Unclassed || slices.Contains(of[what], class) {
+				s.watchers[what][class] = append(s.watchers[what][class], w)
+			}
+		}
 	}
 	if j, ok := w.(rules.Judge); ok {
 		s.judges = append(s.judges, j)
@@ -129,7 +145,7 @@ func (s *Analysis) used(ev *event.Event) {
 }
 
 func (s *Analysis) changed(c *ledger.Change) {
-	for _, w := range s.watchers[c.What] {
+	for _, w := range s.watchers[c.What][c.Inst.Class()] {
 		w.See(c)
 	}
 }
@@ -164,6 +180,9 @@ func (s *Analysis) State() *derive.State {
 }
 
 func (s *Analysis) tryState() *derive.State {
+	if s.tracker == nil {
+		panic("engine: a bare stream has no State") // a mistake of ours: whoever wants one has it tracked
+	}
 	if s.broken != nil || s.interrupted {
 		return nil
 	}
@@ -174,7 +193,7 @@ func (s *Analysis) tryState() *derive.State {
 
 // Pending calls f for the scopes that are in no chunk of the log yet.
 func (s *Analysis) Pending(f func(derive.Scope)) {
-	if !s.finished && s.broken == nil && !s.interrupted {
+	if !s.finished && s.broken == nil && !s.interrupted && s.tracker != nil {
 		s.tracker.Pending(f)
 	}
 }

@@ -22,6 +22,7 @@ type Splitter struct {
 	Set    rules.Settings                   // for the streams that begin from now on
 	Scopes func(stream int, c derive.Chunk) // where the chunks of the log of scopes go; nil: nowhere
 	Stop   *meter.Stop                      // ends the analysis from outside; nil: nothing does
+	Bare   bool                             // nobody asks for the streams' States
 
 	streams []*Analysis
 	early   []Refusal // before the first hello
@@ -70,11 +71,14 @@ func (f *Splitter) repeats(hello *event.Event) bool {
 
 func (f *Splitter) begin() {
 	n := len(f.streams)
-	s := NewStream(f.Set, func(c derive.Chunk) {
-		if f.Scopes != nil {
-			f.Scopes(n, c)
-		}
-	})
+	s := newStream(f.Set, false)
+	if !f.Bare {
+		s.track(func(c derive.Chunk) {
+			if f.Scopes != nil {
+				f.Scopes(n, c)
+			}
+		})
+	}
 	s.Obey(f.Stop)
 	if len(f.streams) == 0 {
 		s.health.Lines, s.health.Refused, s.health.Refusals = f.lines, f.lines, f.early
@@ -87,7 +91,7 @@ func (f *Splitter) begin() {
 // after ctx does, with ErrInterrupted.
 func Analyse(ctx context.Context, in io.Reader, opts reader.Options, set rules.Settings) (*Result, error) {
 	results := []*Result{}
-	err := read(ctx, in, opts, &Splitter{Set: set}, func(_ int, s *Analysis) { results = append(results, s.Result()) })
+	err := read(ctx, in, opts, &Splitter{Set: set, Bare: true}, func(_ int, s *Analysis) { results = append(results, s.Result()) })
 	if len(results) == 0 {
 		return nil, err
 	}

@@ -102,6 +102,9 @@ func (h *Handouts) settle() {
 }
 
 func (h *Handouts) flush(s *ledger.Scope) {
+	if len(h.loose) == 0 {
+		return
+	}
 	for _, l := range h.loose[s] {
 		h.count(&l.of, &l.at)
 		l.at.given.Let()
@@ -124,7 +127,7 @@ func (h *Handouts) see(c *ledger.Change) {
 }
 
 func (h *Handouts) bound(c *ledger.Change) {
-	if c.Edge == nil {
+	if c.Edge == nil || h.again(c) {
 		return
 	}
 	e := c.Edge
@@ -138,6 +141,32 @@ func (h *Handouts) bound(c *ledger.Change) {
 		return // shown by a use: its hand-out was counted when it came
 	}
 	h.add(k, c.Holder, c.Inst, c.Scope, c.Event)
+}
+
+// again counts a keeping that is as the latest one in the same place of the same consumer was: nearly all are.
+func (h *Handouts) again(c *ledger.Change) bool {
+	e, by := c.Edge, c.Holder
+	if e.Request != nil || e.Slot < 0 || by.Reg == nil {
+		return false
+	}
+	mine, _ := by.Reg.Tag(handoutsTag).(*ofConsumer)
+	if mine == nil || int(e.Slot) >= len(mine.latest) {
+		return false
+	}
+	one := mine.latest[e.Slot]
+	if one == nil || one.Given != c.Inst.Reg || one.From != by.Container || one.all != e.All || len(one.Examples) < maxExamples ||
+		one.made != c.Inst.MadeImpl() || one.Module != by.Module || c.Scope != nil && one.ScopeKind != c.Scope.Kind || c.Scope == nil && one.ScopeKind != "" {
+		return false
+	}
+	one.N++
+	one.Last = max(one.Last, c.Event.T)
+	one.Factory = one.Factory || c.Inst.By == "factory"
+	return true
+}
+
+// plain tells whether nothing is said of what was asked for, so that a hand-out is known by what again looks at.
+func (k *kind) plain() bool {
+	return k.Consumer != nil && k.slot >= 0 && !k.said && k.Via == nil && !k.Passing && k.how == "" && k.site == "" && k.Entry == ""
 }
 
 // asGiven takes what a give line says was asked for.
@@ -189,6 +218,9 @@ func (h *Handouts) passing(k *kind, c *ledger.Change) {
 
 // made gives a construction what was handed to nobody known while it ran: a factory or a locator was called in it.
 func (h *Handouts) made(c *ledger.Change) {
+	if len(h.loose) == 0 {
+		return
+	}
 	waiting := h.loose[c.Scope]
 	if len(waiting) == 0 || c.Inst.Reg == nil {
 		return
@@ -232,15 +264,22 @@ func (h *Handouts) count(k *kind, at *once) {
 		}
 		one = &Handout{kind: *k, First: at.t, Last: at.t}
 		if k.Consumer != nil {
-			mine, _ := k.Consumer.Tag(handoutsTag).(*[]*Handout)
+			mine, _ := k.Consumer.Tag(handoutsTag).(*ofConsumer)
 			if mine == nil {
-				mine = &[]*Handout{}
+				mine = &ofConsumer{}
 				k.Consumer.SetTag(handoutsTag, mine)
 			}
-			*mine = append(*mine, one)
+			mine.list = append(mine.list, one)
 		}
 		h.seen[*k] = one
 		h.list = append(h.list, one)
+	}
+	if k.plain() && k.slot < maxLatest {
+		mine := k.Consumer.Tag(handoutsTag).(*ofConsumer)
+		for len(mine.latest) <= k.slot {
+			mine.latest = append(mine.latest, nil)
+		}
+		mine.latest[k.slot] = one
 	}
 	one.N++
 	one.Last = max(one.Last, at.t)
@@ -250,20 +289,29 @@ func (h *Handouts) count(k *kind, at *once) {
 	}
 }
 
-var handoutsTag = ledger.NewTag()
+// ofConsumer are the hand-outs to one registration.
+type ofConsumer struct {
+	list   []*Handout
+	latest []*Handout // by the place that was filled; only plain ones
+}
+
+// maxLatest bounds the places of one consumer of which the latest hand-out is remembered.
+const maxLatest = 64
+
+var handoutsTag = ledger.NewRegTag()
 
 // Hung returns a value of each type that facts hang on things.
-func Hung() []any { return []any{&[]*Handout{}} }
+func Hung() []any { return []any{&ofConsumer{}} }
 
 // find looks among the consumer's own first: they are few, and comparing them is faster than hashing so large a key.
 func (h *Handouts) find(k *kind) *Handout {
 	if k.Consumer != nil {
-		mine, _ := k.Consumer.Tag(handoutsTag).(*[]*Handout)
+		mine, _ := k.Consumer.Tag(handoutsTag).(*ofConsumer)
 		if mine == nil {
 			return nil
 		}
-		if len(*mine) <= 8 {
-			for _, one := range *mine {
+		if len(mine.list) <= 8 {
+			for _, one := range mine.list {
 				if one.kind == *k {
 					return one
 				}

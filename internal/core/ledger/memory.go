@@ -43,13 +43,16 @@ func (w *World) remember(i *Instance) { w.deadInsts.push(i) }
 // letGo forgets what has ended and is over the bound: the instances that nothing alive keeps, and closed scopes. Many are
 // judged at once, so that whoever keeps them is looked at once for all of them.
 func (w *World) letGo() {
-	if over := w.deadInsts.n - w.Remember; over > w.Remember/16 {
+	if over := w.deadInsts.n - w.Remember; over > min(w.Remember/16, maxOver) {
 		w.forgetInstances(over)
 	}
 	for w.deadScope.n > w.Remember/2 {
 		w.forgetScope()
 	}
 }
+
+// maxOver is how many are judged at once: few enough to be looked at several times while a processor has them at hand.
+const maxOver = 512
 
 // What forgetInstances knows of an instance.
 const (

@@ -72,6 +72,9 @@ func (n *names) or(name *string, instead string) {
 // bound makes the names of an event those that are held. One there is no room for is counted with all others of its
 // kind, or left out where two that are not the same would be taken for one.
 func (n *names) bound(ev *event.Event) {
+	if !ev.Has.Meets(named) {
+		return
+	}
 	switch ev.Kind {
 	case event.Open:
 		n.or(&ev.ScopeKind, OtherNames)
@@ -80,11 +83,13 @@ func (n *names) bound(ev *event.Event) {
 			ev.Trace = ""
 		}
 	case event.Make:
-		n.or(&ev.By, "")
-		n.or(&ev.Impl, "")
-		n.or(&ev.Disposer, "")
-		n.or(&ev.Module, "")
-		n.or(&ev.At, "")
+		if ev.Has.Meets(namedByMake) {
+			n.or(&ev.By, "")
+			n.or(&ev.Impl, "")
+			n.or(&ev.Disposer, "")
+			n.or(&ev.Module, "")
+			n.or(&ev.At, "")
+		}
 		for k := range ev.With {
 			w := &ev.With[k]
 			n.or(&w.Site, "")
@@ -121,6 +126,15 @@ func (n *names) bound(ev *event.Event) {
 		}
 	}
 }
+
+// The fields that hold names, of any kind and of a make.
+var (
+	named = event.Of(
+		event.FKind, event.FName, event.FTrace, event.FBy, event.FImpl, event.FDisposer, event.FModule, event.FAt, event.FWith, event.FEntry,
+		event.FHow, event.FSite, event.FService, event.FKey, event.FThread, event.FError, event.FPath,
+	)
+	namedByMake = event.Of(event.FBy, event.FImpl, event.FDisposer, event.FModule, event.FAt)
+)
 
 // asked bounds a service and key that belong together: what was asked for is known as a whole or not at all.
 func (n *names) asked(service, key *string, drop func()) {

@@ -105,10 +105,10 @@ func (w *World) Registrations() []*Registration {
 
 // registration returns the one with this id, to be known later if need be; nil where there are too many.
 func (w *World) registration(id event.RegID) *Registration {
-	r := w.regs[id]
+	r := w.regs.get(uint64(id))
 	if r == nil && len(w.regList) < MaxRegistrations {
 		r = &Registration{ID: id, Container: w.first, First: math.MaxInt64, Sees: w.Sees}
-		w.regs[id] = r
+		w.regs.put(uint64(id), r)
 		w.regList = append(w.regList, r)
 		w.unsorted = true
 	}
@@ -145,7 +145,7 @@ func (w *World) register(ev *event.Event) error {
 		first = ev.T
 	}
 	*r = Registration{
-		ID: ev.Reg, Known: true, First: first, Tally: before.Tally, tags: before.tags, said: before.said, text: text,
+		ID: ev.Reg, Known: true, First: first, class: classOf(Lifetime(ev.Lifetime)), Tally: before.Tally, tags: before.tags, said: before.said, text: text,
 		T: ev.T, Line: ev.Line, Container: w.first,
 		Service: ev.Service, Impl: ev.Impl, Lifetime: Lifetime(ev.Lifetime), Declared: Lifetime(ev.Declared),
 		Key: ev.Key, HasKey: has(event.FKey), Primary: ev.Primary, Local: ev.Local, Internal: ev.Internal,
@@ -191,4 +191,4 @@ func (w *World) register(ev *event.Event) error {
 }
 
 // Registration returns the registration with this id, nil if no line has mentioned it.
-func (w *World) Registration(id event.RegID) *Registration { return w.regs[id] }
+func (w *World) Registration(id event.RegID) *Registration { return w.regs.get(uint64(id)) }

@@ -21,6 +21,47 @@ const (
 	External    Lifetime = "external"
 )
 
+// Class is a number for a lifetime, by which who watches is told only of what it is about.
+type Class uint8
+
+// The classes. Unclassed is what has no registration, or one that is not known yet or has a lifetime of another name.
+const (
+	Unclassed Class = iota
+	SingletonClass
+	ScopedClass
+	TransientClass
+	PerConsumerClass
+	ExternalClass
+	classes
+)
+
+// Classes is how many there are.
+const Classes = int(classes)
+
+func classOf(l Lifetime) Class {
+	switch l {
+	case Singleton:
+		return SingletonClass
+	case Scoped:
+		return ScopedClass
+	case Transient:
+		return TransientClass
+	case PerConsumer:
+		return PerConsumerClass
+	case External:
+		return ExternalClass
+	}
+	return Unclassed
+}
+
+// Class returns the class of i's lifetime.
+func (i *Instance) Class() Class {
+	if i == nil || i.Reg == nil {
+		return Unclassed
+	}
+	return i.Reg.class
+}
+
 // Long tells whether instances of this lifetime live as long as their container.
 func (l Lifetime) Long() bool { return l == Singleton || l == PerConsumer || l == External }
 
@@ -97,9 +138,10 @@ type Registration struct {
 
 	Tally
 
-	tags tags
-	text int          // bytes of its texts
-	said *Particulars // of the latest instance
+	tags  [regTagsMax]any // by their RegTag
+	class Class
+	text  int          // bytes of its texts
+	said  *Particulars // of the latest instance
 
 	// early holds the instances that were made before the registration was known, until it is.
 	early []*Instance

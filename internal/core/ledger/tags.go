@@ -99,6 +99,23 @@ func (i *Instance) SetTag(name Tag, value any) { i.tags.set(name, value) }
 func (s *Scope) Tag(name Tag) any           { return s.tags.of(name) }
 func (s *Scope) SetTag(name Tag, value any) { s.tags.set(name, value) }
 
+// RegTag names what is hung on registrations: there are few of these, and asked for at every event.
+type RegTag uint8
+
+// regTagsMax is how many RegTags there may be.
+const regTagsMax = 4
+
+var regTagsDeclared RegTag
+
+// NewRegTag returns a name that nobody else has. It is for initialising variables of packages.
+func NewRegTag() RegTag {
+	if regTagsDeclared == regTagsMax {
+		panic("ledger: a registration has room for four tags")
+	}
+	regTagsDeclared++
+	return regTagsDeclared - 1
+}
+
 // Tag returns what was hung on r under a name, nil if nothing; SetTag hangs it there, over later register lines too.
-func (r *Registration) Tag(name Tag) any           { return r.tags.of(name) }
-func (r *Registration) SetTag(name Tag, value any) { r.tags.set(name, value) }
+func (r *Registration) Tag(name RegTag) any           { return r.tags[name] }
+func (r *Registration) SetTag(name RegTag, value any) { r.tags[name] = value }

@@ -93,7 +93,7 @@ type World struct {
 	unsorted  bool
 	regBytes  int // of texts that registrations hold
 	first     *Container
-	regs      map[event.RegID]*Registration
+	regs      table[Registration]
 	conts     map[event.ContainerID]*Container
 	scopes    table[Scope]
 	insts     table[Instance]
@@ -124,7 +124,6 @@ func New(m *meter.Meter, listen func(*Change)) *World {
 		meter:   m,
 		names:   names{known: map[string]string{}},
 		Sees:    SeesAll,
-		regs:    map[event.RegID]*Registration{},
 		conts:   map[event.ContainerID]*Container{},
 		awaited: map[event.InstID][]*Instance{}, readLate: map[event.InstID][]read{},
 		listen: listen,

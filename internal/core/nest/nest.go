@@ -36,20 +36,25 @@ func (n *Nesting) Add(end, ns, seq int64) {
 	n.spans = append(n.spans, Span{N: len(n.spans), End: end, NS: ns, Outer: -1, Own: ns, seq: seq})
 }
 
+func before(a, b Span) int {
+	if from, other := a.Start(), b.Start(); from != other {
+		return cmp.Compare(from, other)
+	}
+	if a.End != b.End {
+		return cmp.Compare(b.End, a.End)
+	}
+	if a.NS == 0 && b.NS == 0 {
+		return cmp.Compare(a.seq, b.seq)
+	}
+	return cmp.Compare(b.seq, a.seq)
+}
+
 // Spans returns the constructions by their start, an outer one before what it holds. What took exactly the same time lies
 // in what was noted after it: construction ends on the inside first. Those whose time is not known hold nothing and stay
 // in the order in which they were noted. The result is good until the next Reset. It takes n log n for n constructions.
 func (n *Nesting) Spans() []Span {
 	spans := n.spans
-	if len(spans) > 1 {
-		slices.SortStableFunc(spans, func(a, b Span) int {
-			order := cmp.Compare(b.seq, a.seq)
-			if a.NS == 0 && b.NS == 0 {
-				order = -order
-			}
-			return cmp.Or(cmp.Compare(a.Start(), b.Start()), cmp.Compare(b.End, a.End), order)
-		})
-	}
+	slices.SortStableFunc(spans, before)
 	n.stack = n.stack[:0]
 	for k := range spans {
 		s := &spans[k]

@@ -22,6 +22,9 @@ type captiveScoped struct {
 	// pending are the pairs whose kept one's home has closed with nothing else having happened since, by the holder's
 	// home: if the holder ends before anything does, both went in the same closing.
 	pending map[*ledger.Scope][]*captivePair
+
+	keeping *facts.Keeping  `freeze:"-"`
+	tell    func(facts.Way) `freeze:"-"` // r.pair, bound once
 }
 
 var captiveScopedRule = Rule{
@@ -61,9 +64,11 @@ func (r *captiveScoped) See(c *ledger.Change) {
 	if len(r.pending) > 0 {
 		r.settle(c)
 	}
-	r.facts.Keeping().Ways(c, r.pair)
 	switch c.What {
+	case ledger.ScopeClosed, ledger.HomeKnown:
+		r.keeping.Ways(c, r.tell)
 	case ledger.Bound:
+		r.keeping.Ways(c, r.tell)
 		r.context(c.Inst, c.Holder)
 		r.handedOut(c)
 	case ledger.Given:

@@ -12,9 +12,12 @@ import (
 type Run struct {
 	Rules    []*Rule
 	Sees     []ledger.Happening // the kinds of change it is given
+	Of       of                 // for some of these, the lifetimes that it is about; nil: all
 	Requires facts.Kind
 	New      func(*Env) Watcher
 }
+
+type of = map[ledger.Happening][]ledger.Class
 
 // Runs lists them. One sees a change after those before it: what a captive or a crossing explains is known when its later
 // uses are judged.
@@ -26,19 +29,28 @@ var Runs = []*Run{
 			ledger.ScopeClosed, ledger.HomeKnown, ledger.StreamEnded,
 		},
 		New: func(e *Env) Watcher {
-			return &captiveScoped{facts: e.Facts, world: e.World, out: e.Out, known: e.Known, pending: map[*ledger.Scope][]*captivePair{}}
+			r := &captiveScoped{facts: e.Facts, world: e.World, out: e.Out, known: e.Known, pending: map[*ledger.Scope][]*captivePair{}}
+			r.keeping, r.tell = e.Facts.Keeping(), r.pair
+			return r
 		},
 	},
 	{
 		Rules: []*Rule{&captiveRootRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled}, Requires: facts.OfKeeping,
+		Of:  of{ledger.Made: {ledger.ScopedClass}},
 		New: func(e *Env) Watcher { return &captiveRoot{facts: e.Facts, out: e.Out, world: e.World} },
 	},
 	{
 		Rules: []*Rule{&captiveTransientRule}, Sees: []ledger.Happening{ledger.Bound, ledger.Used},
+		Of:  of{ledger.Bound: {ledger.TransientClass}, ledger.Used: {ledger.TransientClass}},
 		New: func(e *Env) Watcher { return &captiveTransient{e.Out, e.Set} },
 	},
 	{
 		Rules: []*Rule{&lifetimeDiffersRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given, ledger.ScopeForgotten},
+		Of: of{
+			ledger.Made:  {ledger.SingletonClass, ledger.PerConsumerClass, ledger.ScopedClass},
+			ledger.Bound: {ledger.PerConsumerClass, ledger.TransientClass},
+			ledger.Given: {ledger.TransientClass},
+		},
 		New: func(e *Env) Watcher {
 			return &lifetimeDiffers{world: e.World, out: e.Out, alive: map[aliveKey][]*ledger.Instance{}}
 		},
@@ -46,6 +58,7 @@ var Runs = []*Run{
 	{Rules: []*Rule{&narrowedRule}, Requires: facts.OfBuilt, New: func(e *Env) Watcher { return &narrowed{facts: e.Facts, world: e.World, out: e.Out} }},
 	{
 		Rules: []*Rule{&splitRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled}, Requires: facts.OfLayers,
+		Of: of{ledger.Made: {ledger.SingletonClass}},
 		New: func(e *Env) Watcher {
 			return &split{
 				facts: e.Facts, world: e.World, out: e.Out, built: map[builtAs]*ledger.Instance{}, impls: map[*ledger.Registration][]string{},
@@ -82,6 +95,7 @@ var Runs = []*Run{
 	},
 	{
 		Rules: []*Rule{&pileUpRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.ScopeClosing, ledger.StreamEnded},
+		Of: of{ledger.Made: {ledger.TransientClass}},
 		New: func(e *Env) Watcher {
 			return &pileUp{world: e.World, out: e.Out, set: e.Set, piles: map[pileKey]*pile{}}
 		},

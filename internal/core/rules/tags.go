@@ -29,7 +29,9 @@ var (
 	usedDuringTag         = ledger.NewTag()
 	pileUpTag             = ledger.NewTag()
 	closedScopeTag        = ledger.NewTag()
-	unusedTag             = ledger.NewTag()
+
+	// Of registrations.
+	unusedTag = ledger.NewRegTag()
 )
 
 // firstHolder is the id of whoever got a transient first.
