@@ -100,24 +100,42 @@ func (s *Analysis) Remember(n int) { s.world.Remember = min(n, ledger.Remembered
 
 // Put takes the next line.
 func (s *Analysis) Put(line reader.Line) {
-	s.health.Lines++
+	s.PutAll([]reader.Line{line})
+}
+
+// PutAll takes the next lines.
+func (s *Analysis) PutAll(lines []reader.Line) {
+	for len(lines) > 0 {
+		lines = lines[s.put(lines):]
+	}
+}
+
+// put takes lines and returns how many: all, or those up to the one that broke the stream.
+func (s *Analysis) put(lines []reader.Line) (n int) {
 	if s.broken != nil || s.interrupted {
-		return
+		s.health.Lines += int64(len(lines))
+		return len(lines)
 	}
-	s.line = line.Number
-	s.meter.Start(lineBudget)
 	defer s.caught()
-	switch {
-	case line.Refused != "":
-		s.refuse(line.Number, line.Refused)
-	case line.Unknown:
-		s.health.UnknownKinds++
-	case !s.Begun() && line.Event.Kind != event.Hello:
-		s.refuse(line.Number, "before any hello: a stream starts with one")
-	default:
-		s.order.Put(line.Event, s.apply)
+	for n = range lines {
+		line := &lines[n]
+		n++
+		s.health.Lines++
+		s.line = line.Number
+		s.meter.Start(lineBudget)
+		switch {
+		case line.Refused != "":
+			s.refuse(line.Number, line.Refused)
+		case line.Unknown:
+			s.health.UnknownKinds++
+		case line.Event.Kind != event.Hello && !s.Begun():
+			s.refuse(line.Number, "before any hello: a stream starts with one")
+		default:
+			s.order.Put(line.Event, s.apply)
+		}
+		s.most = max(s.most, s.meter.Used())
 	}
-	s.most = max(s.most, s.meter.Used())
+	return n
 }
 
 // MostWork returns how many steps of work the costliest line took so far.

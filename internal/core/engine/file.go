@@ -30,21 +30,38 @@ type Splitter struct {
 }
 
 // Put takes the next line.
-func (f *Splitter) Put(line reader.Line) {
-	if line.Event != nil && line.Event.Kind == event.Hello && !f.repeats(line.Event) {
-		f.begin()
+func (f *Splitter) Put(line reader.Line) { f.PutAll([]reader.Line{line}) }
+
+// PutAll takes the next lines.
+func (f *Splitter) PutAll(lines []reader.Line) {
+	from := 0
+	for n := range lines {
+		// The stream that goes on takes what is before the next one's hello.
+		if ev := lines[n].Event; ev != nil && ev.Kind == event.Hello {
+			f.put(lines[from:n])
+			from = n
+			if !f.repeats(ev) {
+				f.begin()
+			}
+		}
 	}
+	f.put(lines[from:])
+}
+
+func (f *Splitter) put(lines []reader.Line) {
 	if len(f.streams) > 0 {
-		f.streams[len(f.streams)-1].Put(line)
+		f.streams[len(f.streams)-1].PutAll(lines)
 		return
 	}
-	why := line.Refused
-	if why == "" {
-		why = "before any hello: a stream starts with one"
-	}
-	f.lines++
-	if len(f.early) < maxRefusals {
-		f.early = append(f.early, Refusal{line.Number, why})
+	for n := range lines {
+		why := lines[n].Refused
+		if why == "" {
+			why = "before any hello: a stream starts with one"
+		}
+		f.lines++
+		if len(f.early) < maxRefusals {
+			f.early = append(f.early, Refusal{lines[n].Number, why})
+		}
 	}
 }
 
@@ -129,10 +146,9 @@ func read(ctx context.Context, in io.Reader, opts reader.Options, f *Splitter, d
 	f.Stop = &meter.Stop{}
 	defer context.AfterFunc(ctx, f.Stop.Call)()
 	finished := 0
-	broken := readAll(ctx, reader.New(plain, opts), func(line reader.Line) {
-		if f.Put(line); f.Streams() > finished+1 {
+	broken := readAll(ctx, reader.New(plain, opts), func(lines []reader.Line) {
+		for f.PutAll(lines); f.Streams() > finished+1; finished++ {
 			done(finished, f.Finish(finished))
-			finished++
 		}
 	})
 	if f.Stop.Called() {
@@ -152,9 +168,11 @@ func Each(ctx context.Context, r *reader.Reader, put func(reader.Line) bool) err
 	until, enough := context.WithCancel(ctx)
 	defer enough()
 	goesOn := true
-	err := readAll(until, r, func(line reader.Line) {
-		if goesOn = goesOn && put(line); !goesOn {
-			enough()
+	err := readAll(until, r, func(lines []reader.Line) {
+		for _, line := range lines {
+			if goesOn = goesOn && put(line); !goesOn {
+				enough()
+			}
 		}
 	})
 	if !goesOn {
@@ -164,19 +182,17 @@ func Each(ctx context.Context, r *reader.Reader, put func(reader.Line) bool) err
 }
 
 // readAll gives all lines to put in order and returns what the input broke off with, nil at its end.
-func readAll(ctx context.Context, r *reader.Reader, put func(reader.Line)) error {
+func readAll(ctx context.Context, r *reader.Reader, put func([]reader.Line)) error {
 	if runtime.GOMAXPROCS(0) > 1 {
 		return readAhead(ctx, r, put)
 	}
+	one := &ahead{}
 	for ctx.Err() == nil {
-		line, err := r.Next()
-		if errors.Is(err, io.EOF) {
-			return nil
+		one.read(r)
+		put(one.lines[:one.n])
+		if one.err != nil {
+			return one.ended()
 		}
-		if err != nil {
-			return brokeOff(line, err)
-		}
-		put(line)
 	}
 	return nil
 }
@@ -199,9 +215,34 @@ type ahead struct {
 	err    error // behind the last line
 }
 
+// read fills b.
+func (b *ahead) read(r *reader.Reader) {
+	b.n = 0
+	for b.n < aheadLines {
+		var line reader.Line
+		if line, b.err = r.NextInto(&b.events[b.n]); b.err != nil {
+			if !errors.Is(b.err, io.EOF) {
+				b.err = brokeOff(line, b.err)
+			}
+			return
+		}
+		line.Text = nil // it is the reader's own, and has moved on
+		b.lines[b.n] = line
+		b.n++
+	}
+}
+
+// ended returns what the input broke off with, nil at its end.
+func (b *ahead) ended() error {
+	if errors.Is(b.err, io.EOF) {
+		return nil
+	}
+	return b.err
+}
+
 // readAhead is readAll that reads on a core of its own; put runs on the caller's. It returns when its goroutine has ended,
 // or when ctx has: a read that waits for input cannot be interrupted, and its goroutine then ends with it.
-func readAhead(ctx context.Context, r *reader.Reader, put func(reader.Line)) error {
+func readAhead(ctx context.Context, r *reader.Reader, put func([]reader.Line)) error {
 	free, full := make(chan *ahead, aheadBatches), make(chan *ahead, aheadBatches)
 	for range aheadBatches {
 		free <- &ahead{}
@@ -209,19 +250,7 @@ func readAhead(ctx context.Context, r *reader.Reader, put func(reader.Line)) err
 	go func() {
 		defer close(full)
 		for b := range free {
-			b.n = 0
-			for b.n < aheadLines && b.err == nil {
-				var line reader.Line
-				if line, b.err = r.NextInto(&b.events[b.n]); b.err != nil {
-					if !errors.Is(b.err, io.EOF) {
-						b.err = brokeOff(line, b.err)
-					}
-					break
-				}
-				line.Text = nil // it is the reader's own, and has moved on
-				b.lines[b.n] = line
-				b.n++
-			}
+			b.read(r)
 			full <- b
 			if b.err != nil {
 				return
@@ -236,16 +265,11 @@ func readAhead(ctx context.Context, r *reader.Reader, put func(reader.Line)) err
 			close(free)
 			return nil
 		}
-		for n := range b.n {
-			put(b.lines[n])
-		}
+		put(b.lines[:b.n])
 		if b.err != nil {
 			for range full { // it is closed behind the last one
 			}
-			if errors.Is(b.err, io.EOF) {
-				return nil
-			}
-			return b.err
+			return b.ended()
 		}
 		free <- b
 	}

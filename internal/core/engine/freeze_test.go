@@ -92,7 +92,7 @@ func TestFreezeDamage(t *testing.T) {
 	text, err := os.ReadFile("../../../testdata/harbour.ndjson")
 	require.NoError(t, err)
 	s := NewLive(rules.Default(), nil)
-	require.NoError(t, readAll(t.Context(), reader.New(strings.NewReader(string(text)), reader.Options{}), s.Put))
+	require.NoError(t, readAll(t.Context(), reader.New(strings.NewReader(string(text)), reader.Options{}), s.PutAll))
 	packed, err := s.Freeze()
 	require.NoError(t, err)
 	for n := 0; n < len(packed); n += 1 + len(packed)/60 {

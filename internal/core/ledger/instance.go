@@ -26,13 +26,12 @@ type Instance struct {
 	Ended    bool
 	End      End
 
-	ownerNull  bool
-	ownerSet   bool
-	remembered bool
-	pinned     bool
-	looked     uint8 // while forgetInstances runs
-	homeIndex  int32 // in home.Homed, -1 when not there
-	holds      int32 // see Hold
+	ownerNull bool
+	ownerSet  bool
+	pinned    bool
+	looked    uint8 // while forgetInstances runs
+	homeIndex int32 // in home.Homed, -1 when not there
+	holds     int32 // see Hold
 
 	*Particulars
 	*Letting
@@ -49,7 +48,7 @@ type Instance struct {
 	firstGotIn uint64
 	Got        Received
 
-	next, prev *Instance // among the remembered ended ones
+	place int64 // among the remembered ended ones, 0: not among them
 
 	flags  Flag
 	number uint64 // see NewNumber

@@ -1,40 +1,60 @@
 package ledger
 
-// instList and scopeList are lists from the one that was last referred to longest ago to the newest.
-type instList struct {
-	first, last *Instance
-	n           int
+// ended lists the remembered ended instances, from the one that was last referred to longest ago to the newest. It is one
+// piece of memory rather than a chain: what is to be judged next is known without looking at what comes before it.
+type ended struct {
+	list  []*Instance // nil: one that was taken out
+	head  int         // nothing stands before it
+	first int64       // the place of list[0], counted from 1
+	n     int
 }
 
+func (q *ended) push(i *Instance) {
+	if len(q.list) == cap(q.list) && 2*q.n <= len(q.list) {
+		q.close()
+	}
+	i.place = q.first + int64(len(q.list)) + 1
+	q.list = append(q.list, i)
+	q.n++
+}
+
+func (q *ended) remove(i *Instance) {
+	q.list[i.place-1-q.first] = nil
+	i.place = 0
+	q.n--
+}
+
+// close moves what is left together.
+func (q *ended) close() {
+	left := q.list[:0]
+	for _, i := range q.list[q.head:] {
+		if i != nil {
+			i.place = q.first + int64(len(left)) + 1
+			left = append(left, i)
+		}
+	}
+	clear(q.list[len(left):])
+	q.list, q.head = left, 0
+}
+
+// oldest appends the first n to list.
+func (q *ended) oldest(list []*Instance, n int) []*Instance {
+	for q.head < len(q.list) && q.list[q.head] == nil {
+		q.head++
+	}
+	for at := q.head; n > 0; at++ {
+		if i := q.list[at]; i != nil {
+			list = append(list, i)
+			n--
+		}
+	}
+	return list
+}
+
+// scopeList is a list from the scope that closed first to the one that closed last.
 type scopeList struct {
 	first, last *Scope
 	n           int
-}
-
-func (l *instList) push(i *Instance) {
-	i.prev, i.next, i.remembered = l.last, nil, true
-	if l.last != nil {
-		l.last.next = i
-	} else {
-		l.first = i
-	}
-	l.last = i
-	l.n++
-}
-
-func (l *instList) remove(i *Instance) {
-	if i.prev != nil {
-		i.prev.next = i.next
-	} else {
-		l.first = i.next
-	}
-	if i.next != nil {
-		i.next.prev = i.prev
-	} else {
-		l.last = i.prev
-	}
-	i.prev, i.next, i.remembered = nil, nil, false
-	l.n--
 }
 
 // remember puts an ended instance among the remembered ones; letGo decides which of them stay.
@@ -64,26 +84,23 @@ const (
 // forgetInstances takes the n that ended first out of the remembered ones: those that something alive keeps are pinned,
 // the others are released. Every keeper is looked at once.
 func (w *World) forgetInstances(n int) {
-	all := make([]*Instance, 0, 2*n)
-	see := func(i *Instance) {
-		if i.looked == unlooked {
-			i.looked = looking
-			all = append(all, i)
-		}
+	all := w.deadInsts.oldest(w.judged[:0], n)
+	for _, i := range all {
+		i.looked = looking
 	}
-	for i := w.deadInsts.first; len(all) < n; i = i.next {
-		see(i)
-	}
-	oldest := all[:n:n]
 	for at := 0; at < len(all); at++ {
 		i := all[at]
 		w.Step(1 + len(i.KeptBy))
 		if i.Ended && !i.pinned { // else it is known to be held
 			for _, k := range i.KeptBy {
-				see(k.Holder)
+				if h := k.Holder; h.looked == unlooked {
+					h.looked = looking
+					all = append(all, h)
+				}
 			}
 		}
 	}
+	oldest := all[:n]
 	var next []*Instance
 	for _, i := range all {
 		if !i.Ended || i.pinned {
@@ -117,11 +134,15 @@ func (w *World) forgetInstances(n int) {
 	for _, i := range all {
 		i.looked = unlooked
 	}
+	clear(all)
+	if w.judged = all[:0]; cap(all) > 16*maxOver {
+		w.judged = nil
+	}
 }
 
 // refresh moves an ended instance that is still talked about to the young end.
 func (w *World) refresh(i *Instance) {
-	if i.remembered {
+	if i.place > 0 {
 		w.deadInsts.remove(i)
 		w.deadInsts.push(i)
 	}

@@ -116,7 +116,7 @@ func (w *World) use(ev *event.Event) error {
 	if s != nil {
 		s.Uses += ev.Count
 	}
-	if i.remembered {
+	if i.place > 0 {
 		w.refresh(i)
 	}
 	if user != nil && i.handouts() != nil {

@@ -101,7 +101,8 @@ type World struct {
 	readLate  map[event.InstID][]read      // constructions that only read one to come
 	living    []*Instance                  `freeze:"-"` // as of livingSeq, for several who ask at once
 	livingSeq int64                        `freeze:"-"`
-	deadInsts instList
+	deadInsts ended
+	judged    []*Instance `freeze:"-"` // room for forgetInstances
 	deadScope scopeList
 	pinned    int           // ended, and kept by something alive
 	spare     []*Instance   `freeze:"-"` // forgotten, to be used again

@@ -60,6 +60,11 @@ func (o *Order) Put(ev *event.Event, emit func(*event.Event)) {
 		o.hold(ev.Clone(), missing)
 		return
 	}
+	if o.held == 0 { // nothing waits for it
+		emit(ev)
+		o.define(ev)
+		return
+	}
 	o.release(ev, emit)
 }
 
