@@ -402,6 +402,36 @@ func (t *formatTable) readerGo() string {
 		}
 	}
 	say("case %s:\nreturn true\n}\nreturn false\n}\n", strings.Join(kinds, ", "))
+	say("// pack notes the fields of a quick event. In unpack, each is taken out again in the same order.\nfunc (p *Parcel) pack(e *event.Event) {\nswitch e.Kind {")
+	for _, k := range t.Kinds {
+		if !k.Quick {
+			continue
+		}
+		say("case event.%s:", goName(k.Name))
+		for _, f := range k.all() {
+			packed := packOf(f)
+			if !slices.Contains(k.Required, f) {
+				packed = fmt.Sprintf("if e.Has.Has(event.%s) {\n%s\n}", fName(f), packed)
+			}
+			say("%s", packed)
+		}
+	}
+	say("}\n}\n")
+	say("func (p *Parcel) unpack(e *event.Event) {\nswitch e.Kind {")
+	for _, k := range t.Kinds {
+		if !k.Quick {
+			continue
+		}
+		say("case event.%s:", goName(k.Name))
+		for _, f := range k.all() {
+			unpacked := unpackOf(f)
+			if !slices.Contains(k.Required, f) {
+				unpacked = fmt.Sprintf("if e.Has.Has(event.%s) {\n%s\n}", fName(f), unpacked)
+			}
+			say("%s", unpacked)
+		}
+	}
+	say("}\n}\n")
 	say("// either names the two fields of which lines of a kind have one.\nvar either = map[event.Kind][2]event.Field{")
 	for _, k := range t.Kinds {
 		if len(k.Either) == 2 {
@@ -456,6 +486,45 @@ func readOf(f *field) string {
 		return value + " = " + number
 	}
 	return value + " = event." + types[f.Type].goType + "(" + number + ")"
+}
+
+// packOf returns the code that puts a field's value into a parcel, and unpackOf that which takes it out.
+func packOf(f *field) string {
+	value := "e." + f.Go
+	switch f.Type {
+	case "text", "flow":
+		return "p.text(" + value + ")"
+	case "flag":
+		return "p.flag(" + value + ")"
+	case "with":
+		return "p.with(" + value + ")"
+	}
+	out := "p.number(uint64(" + value + "))"
+	if f.Null {
+		out += "\np.flag(" + value + "Null)"
+	}
+	return out
+}
+
+func unpackOf(f *field) string {
+	value := "e." + f.Go
+	switch f.Type {
+	case "text", "flow":
+		return value + " = p.nextText()"
+	case "flag":
+		return value + " = p.nextFlag()"
+	case "with":
+		return value + " = p.nextWith(" + value + "[:0])"
+	}
+	of := types[f.Type].goType
+	if of != "int64" {
+		of = "event." + of
+	}
+	out := value + " = " + of + "(p.next())"
+	if f.Null {
+		out += "\n" + value + "Null = p.nextFlag()"
+	}
+	return out
 }
 
 func quickOf(f *field) string {

@@ -186,12 +186,12 @@ func readAll(ctx context.Context, r *reader.Reader, put func([]reader.Line)) err
 	if runtime.GOMAXPROCS(0) > 1 {
 		return readAhead(ctx, r, put)
 	}
-	one := &ahead{}
+	few := &few{}
 	for ctx.Err() == nil {
-		one.read(r)
-		put(one.lines[:one.n])
-		if one.err != nil {
-			return one.ended()
+		err := few.read(r)
+		put(few.lines[:few.n])
+		if err != nil {
+			return ended(err)
 		}
 	}
 	return nil
@@ -201,76 +201,108 @@ func brokeOff(line reader.Line, err error) error {
 	return fmt.Errorf("read line %d: %w", line.Number+1, err)
 }
 
-// The lines read ahead of the analysis: a few batches, each large enough that handing it over costs nothing.
-const (
-	aheadBatches = 4
-	aheadLines   = 64
-)
+// fewLines is how many lines are put at once: so few that their events stay at hand.
+const fewLines = 8
 
-// ahead is a batch of lines with room for their events.
-type ahead struct {
-	lines  [aheadLines]reader.Line
-	events [aheadLines]event.Event
+// few are lines with room for their events.
+type few struct {
+	lines  [fewLines]reader.Line
+	events [fewLines]event.Event
 	n      int
-	err    error // behind the last line
 }
 
-// read fills b.
-func (b *ahead) read(r *reader.Reader) {
-	b.n = 0
-	for b.n < aheadLines {
-		var line reader.Line
-		if line, b.err = r.NextInto(&b.events[b.n]); b.err != nil {
-			if !errors.Is(b.err, io.EOF) {
-				b.err = brokeOff(line, b.err)
-			}
-			return
+// read fills f from r. The error is that behind the last line.
+func (f *few) read(r *reader.Reader) error {
+	for f.n = 0; f.n < fewLines; f.n++ {
+		line, err := r.NextInto(&f.events[f.n])
+		if err != nil {
+			return brokeOffAt(line, err)
 		}
 		line.Text = nil // it is the reader's own, and has moved on
-		b.lines[b.n] = line
-		b.n++
+		f.lines[f.n] = line
 	}
+	return nil
+}
+
+// take fills f from a parcel.
+func (f *few) take(p *reader.Parcel) {
+	for f.n = 0; f.n < fewLines && p.Len() > 0; f.n++ {
+		f.events[f.n].Reset()
+		f.lines[f.n] = p.Take(&f.events[f.n])
+	}
+}
+
+func brokeOffAt(line reader.Line, err error) error {
+	if errors.Is(err, io.EOF) {
+		return err
+	}
+	return brokeOff(line, err)
 }
 
 // ended returns what the input broke off with, nil at its end.
-func (b *ahead) ended() error {
-	if errors.Is(b.err, io.EOF) {
+func ended(err error) error {
+	if errors.Is(err, io.EOF) {
 		return nil
 	}
-	return b.err
+	return err
+}
+
+// aheadParcels is how many parcels of lines are read ahead of the analysis.
+const aheadParcels = 8
+
+// ahead is a parcel and what came behind its last line.
+type ahead struct {
+	reader.Parcel
+	err error
+}
+
+func (a *ahead) read(r *reader.Reader, room *event.Event) {
+	for a.Reset(); !a.Full(); {
+		line, err := r.NextInto(room)
+		if err != nil {
+			a.err = brokeOffAt(line, err)
+			return
+		}
+		a.Add(&line)
+	}
 }
 
 // readAhead is readAll that reads on a core of its own; put runs on the caller's. It returns when its goroutine has ended,
 // or when ctx has: a read that waits for input cannot be interrupted, and its goroutine then ends with it.
 func readAhead(ctx context.Context, r *reader.Reader, put func([]reader.Line)) error {
-	free, full := make(chan *ahead, aheadBatches), make(chan *ahead, aheadBatches)
-	for range aheadBatches {
+	free, full := make(chan *ahead, aheadParcels), make(chan *ahead, aheadParcels)
+	for range aheadParcels {
 		free <- &ahead{}
 	}
 	go func() {
 		defer close(full)
-		for b := range free {
-			b.read(r)
-			full <- b
-			if b.err != nil {
+		room := &event.Event{}
+		for a := range free {
+			a.read(r, room)
+			full <- a
+			if a.err != nil {
 				return
 			}
 		}
 	}()
+	few := &few{}
 	for {
-		var b *ahead
+		var a *ahead
 		select {
-		case b = <-full:
+		case a = <-full:
 		case <-ctx.Done():
 			close(free)
 			return nil
 		}
-		put(b.lines[:b.n])
-		if b.err != nil {
+		for a.Len() > 0 {
+			few.take(&a.Parcel)
+			put(few.lines[:few.n])
+		}
+		if a.err != nil {
 			for range full { // it is closed behind the last one
 			}
-			return b.ended()
+			return ended(a.err)
 		}
-		free <- b
+		free <- a
 	}
 }

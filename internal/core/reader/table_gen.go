@@ -266,6 +266,285 @@ func isQuick(k event.Kind) bool {
 	return false
 }
 
+// pack notes the fields of a quick event. In unpack, each is taken out again in the same order.
+func (p *Parcel) pack(e *event.Event) {
+	switch e.Kind {
+	case event.Open:
+		p.number(uint64(e.Scope))
+		if e.Has.Has(event.FIn) {
+			p.number(uint64(e.InScope))
+		}
+		if e.Has.Has(event.FKind) {
+			p.text(e.ScopeKind)
+		}
+		if e.Has.Has(event.FName) {
+			p.text(e.Name)
+		}
+		if e.Has.Has(event.FTrace) {
+			p.text(e.Trace)
+		}
+		if e.Has.Has(event.FWeight) {
+			p.number(uint64(e.Weight))
+		}
+		if e.Has.Has(event.FEnds) {
+			p.text(e.Ends)
+		}
+	case event.Make:
+		p.number(uint64(e.Inst))
+		p.number(uint64(e.Scope))
+		if e.Has.Has(event.FReg) {
+			p.number(uint64(e.Reg))
+		}
+		if e.Has.Has(event.FOwner) {
+			p.number(uint64(e.Owner))
+			p.flag(e.OwnerNull)
+		}
+		if e.Has.Has(event.FWith) {
+			p.with(e.With)
+		}
+		if e.Has.Has(event.FNS) {
+			p.number(uint64(e.NS))
+		}
+		if e.Has.Has(event.FBy) {
+			p.text(e.By)
+		}
+		if e.Has.Has(event.FImpl) {
+			p.text(e.Impl)
+		}
+		if e.Has.Has(event.FDisposable) {
+			p.flag(e.Disposable)
+		}
+		if e.Has.Has(event.FDisposer) {
+			p.text(e.Disposer)
+		}
+		if e.Has.Has(event.FSize) {
+			p.number(uint64(e.Size))
+		}
+		if e.Has.Has(event.FModule) {
+			p.text(e.Module)
+		}
+		if e.Has.Has(event.FContainer) {
+			p.number(uint64(e.Container))
+		}
+		if e.Has.Has(event.FAt) {
+			p.text(e.At)
+		}
+	case event.Give:
+		p.number(uint64(e.Inst))
+		if e.Has.Has(event.FScope) {
+			p.number(uint64(e.Scope))
+		}
+		if e.Has.Has(event.FTo) {
+			p.number(uint64(e.To))
+		}
+		if e.Has.Has(event.FEntry) {
+			p.text(e.Entry)
+		}
+		if e.Has.Has(event.FService) {
+			p.text(e.Service)
+		}
+		if e.Has.Has(event.FKey) {
+			p.text(e.Key)
+		}
+		if e.Has.Has(event.FVia) {
+			p.number(uint64(e.Via))
+		}
+		if e.Has.Has(event.FHow) {
+			p.text(e.How)
+		}
+		if e.Has.Has(event.FSite) {
+			p.text(e.Site)
+		}
+		if e.Has.Has(event.FAll) {
+			p.flag(e.All)
+		}
+		if e.Has.Has(event.FModule) {
+			p.text(e.Module)
+		}
+	case event.Use:
+		p.number(uint64(e.Inst))
+		if e.Has.Has(event.FScope) {
+			p.number(uint64(e.Scope))
+		}
+		if e.Has.Has(event.FBy) {
+			p.number(uint64(e.User))
+		}
+		if e.Has.Has(event.FNS) {
+			p.number(uint64(e.NS))
+		}
+		if e.Has.Has(event.FThread) {
+			p.text(e.Thread)
+		}
+		if e.Has.Has(event.FCount) {
+			p.number(uint64(e.Count))
+		}
+		if e.Has.Has(event.FSite) {
+			p.text(e.Site)
+		}
+	case event.Dispose:
+		p.number(uint64(e.Inst))
+		if e.Has.Has(event.FScope) {
+			p.number(uint64(e.Scope))
+		}
+		if e.Has.Has(event.FNS) {
+			p.number(uint64(e.NS))
+		}
+		if e.Has.Has(event.FBy) {
+			p.text(e.By)
+		}
+		if e.Has.Has(event.FState) {
+			p.text(e.State)
+		}
+		if e.Has.Has(event.FError) {
+			p.text(e.Error)
+		}
+	case event.Close:
+		p.number(uint64(e.Scope))
+		if e.Has.Has(event.FNS) {
+			p.number(uint64(e.NS))
+		}
+	}
+}
+
+func (p *Parcel) unpack(e *event.Event) {
+	switch e.Kind {
+	case event.Open:
+		e.Scope = event.ScopeID(p.next())
+		if e.Has.Has(event.FIn) {
+			e.InScope = event.ScopeID(p.next())
+		}
+		if e.Has.Has(event.FKind) {
+			e.ScopeKind = p.nextText()
+		}
+		if e.Has.Has(event.FName) {
+			e.Name = p.nextText()
+		}
+		if e.Has.Has(event.FTrace) {
+			e.Trace = p.nextText()
+		}
+		if e.Has.Has(event.FWeight) {
+			e.Weight = int64(p.next())
+		}
+		if e.Has.Has(event.FEnds) {
+			e.Ends = p.nextText()
+		}
+	case event.Make:
+		e.Inst = event.InstID(p.next())
+		e.Scope = event.ScopeID(p.next())
+		if e.Has.Has(event.FReg) {
+			e.Reg = event.RegID(p.next())
+		}
+		if e.Has.Has(event.FOwner) {
+			e.Owner = event.ScopeID(p.next())
+			e.OwnerNull = p.nextFlag()
+		}
+		if e.Has.Has(event.FWith) {
+			e.With = p.nextWith(e.With[:0])
+		}
+		if e.Has.Has(event.FNS) {
+			e.NS = int64(p.next())
+		}
+		if e.Has.Has(event.FBy) {
+			e.By = p.nextText()
+		}
+		if e.Has.Has(event.FImpl) {
+			e.Impl = p.nextText()
+		}
+		if e.Has.Has(event.FDisposable) {
+			e.Disposable = p.nextFlag()
+		}
+		if e.Has.Has(event.FDisposer) {
+			e.Disposer = p.nextText()
+		}
+		if e.Has.Has(event.FSize) {
+			e.Size = int64(p.next())
+		}
+		if e.Has.Has(event.FModule) {
+			e.Module = p.nextText()
+		}
+		if e.Has.Has(event.FContainer) {
+			e.Container = event.ContainerID(p.next())
+		}
+		if e.Has.Has(event.FAt) {
+			e.At = p.nextText()
+		}
+	case event.Give:
+		e.Inst = event.InstID(p.next())
+		if e.Has.Has(event.FScope) {
+			e.Scope = event.ScopeID(p.next())
+		}
+		if e.Has.Has(event.FTo) {
+			e.To = event.InstID(p.next())
+		}
+		if e.Has.Has(event.FEntry) {
+			e.Entry = p.nextText()
+		}
+		if e.Has.Has(event.FService) {
+			e.Service = p.nextText()
+		}
+		if e.Has.Has(event.FKey) {
+			e.Key = p.nextText()
+		}
+		if e.Has.Has(event.FVia) {
+			e.Via = event.RegID(p.next())
+		}
+		if e.Has.Has(event.FHow) {
+			e.How = p.nextText()
+		}
+		if e.Has.Has(event.FSite) {
+			e.Site = p.nextText()
+		}
+		if e.Has.Has(event.FAll) {
+			e.All = p.nextFlag()
+		}
+		if e.Has.Has(event.FModule) {
+			e.Module = p.nextText()
+		}
+	case event.Use:
+		e.Inst = event.InstID(p.next())
+		if e.Has.Has(event.FScope) {
+			e.Scope = event.ScopeID(p.next())
+		}
+		if e.Has.Has(event.FBy) {
+			e.User = event.InstID(p.next())
+		}
+		if e.Has.Has(event.FNS) {
+			e.NS = int64(p.next())
+		}
+		if e.Has.Has(event.FThread) {
+			e.Thread = p.nextText()
+		}
+		if e.Has.Has(event.FCount) {
+			e.Count = int64(p.next())
+		}
+		if e.Has.Has(event.FSite) {
+			e.Site = p.nextText()
+		}
+	case event.Dispose:
+		e.Inst = event.InstID(p.next())
+		if e.Has.Has(event.FScope) {
+			e.Scope = event.ScopeID(p.next())
+		}
+		if e.Has.Has(event.FNS) {
+			e.NS = int64(p.next())
+		}
+		if e.Has.Has(event.FBy) {
+			e.By = p.nextText()
+		}
+		if e.Has.Has(event.FState) {
+			e.State = p.nextText()
+		}
+		if e.Has.Has(event.FError) {
+			e.Error = p.nextText()
+		}
+	case event.Close:
+		e.Scope = event.ScopeID(p.next())
+		if e.Has.Has(event.FNS) {
+			e.NS = int64(p.next())
+		}
+	}
+}
+
 // either names the two fields of which lines of a kind have one.
 var either = map[event.Kind][2]event.Field{
 	event.Forget: {event.FInst, event.FContainer},

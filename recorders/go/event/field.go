@@ -17,6 +17,10 @@ func Of(fs ...Field) Fields {
 	return s
 }
 
+// Bits returns the set as two numbers, and FieldsOf a set of such.
+func (s Fields) Bits() (low, high uint64) { return s.low, s.high }
+func FieldsOf(low, high uint64) Fields    { return Fields{low, high} }
+
 // Has tells whether f is in the set.
 func (s Fields) Has(f Field) bool {
 	if f < 64 {
