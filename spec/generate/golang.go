@@ -417,7 +417,7 @@ func (t *formatTable) readerGo() string {
 		}
 	}
 	say("}\n}\n")
-	say("func (p *Parcel) unpack(e *event.Event) {\nswitch e.Kind {")
+	say("func (p *Parcel) unpack(e *event.Event) {\nn, at := p.numbers, p.numberAt\nswitch e.Kind {")
 	for _, k := range t.Kinds {
 		if !k.Quick {
 			continue
@@ -431,7 +431,7 @@ func (t *formatTable) readerGo() string {
 			say("%s", unpacked)
 		}
 	}
-	say("}\n}\n")
+	say("}\np.numberAt = at\n}\n")
 	say("// either names the two fields of which lines of a kind have one.\nvar either = map[event.Kind][2]event.Field{")
 	for _, k := range t.Kinds {
 		if len(k.Either) == 2 {
@@ -512,17 +512,17 @@ func unpackOf(f *field) string {
 	case "text", "flow":
 		return value + " = p.nextText()"
 	case "flag":
-		return value + " = p.nextFlag()"
+		return value + " = n[at] == 1\nat++"
 	case "with":
-		return value + " = p.nextWith(" + value + "[:0])"
+		return value + ", at = p.nextWith(" + value + "[:0], at)"
 	}
 	of := types[f.Type].goType
 	if of != "int64" {
 		of = "event." + of
 	}
-	out := value + " = " + of + "(p.next())"
+	out := value + " = " + of + "(n[at])\nat++"
 	if f.Null {
-		out += "\n" + value + "Null = p.nextFlag()"
+		out += "\n" + value + "Null = n[at] == 1\nat++"
 	}
 	return out
 }

@@ -107,6 +107,9 @@ func (c *collector) example(o *rules.Occurrence) example {
 	for _, i := range o.Insts {
 		e.shown.Instances = append(e.shown.Instances, uint64(i.ID))
 	}
+	for _, id := range o.IDs {
+		e.shown.Instances = append(e.shown.Instances, uint64(id))
+	}
 	if len(o.Insts) > 0 {
 		if e.inst = o.Insts[0]; !c.judging { // what judges say is made anew before anything is forgotten
 			e.inst.Hold()

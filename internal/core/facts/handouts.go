@@ -1,6 +1,8 @@
 package facts
 
 import (
+	"slices"
+
 	"keenlantern.example/internal/core/ledger"
 	"keenlantern.example/record/event"
 )
@@ -143,7 +145,7 @@ func (h *Handouts) bound(c *ledger.Change) {
 	h.add(k, c.Holder, c.Inst, c.Scope, c.Event)
 }
 
-// again counts a keeping that is as the latest one in the same place of the same consumer was: nearly all are.
+// again counts a keeping that is as one of the latest in the same place of the same consumer was: nearly all are.
 func (h *Handouts) again(c *ledger.Change) bool {
 	e, by := c.Edge, c.Holder
 	if e.Request != nil || e.Slot < 0 || by.Reg == nil {
@@ -153,15 +155,17 @@ func (h *Handouts) again(c *ledger.Change) bool {
 	if mine == nil || int(e.Slot) >= len(mine.latest) {
 		return false
 	}
-	one := mine.latest[e.Slot]
-	if one == nil || one.Given != c.Inst.Reg || one.From != by.Container || one.all != e.All || len(one.Examples) < maxExamples ||
-		one.made != c.Inst.MadeImpl() || one.Module != by.Module || c.Scope != nil && one.ScopeKind != c.Scope.Kind || c.Scope == nil && one.ScopeKind != "" {
-		return false
+	for _, one := range mine.latest[e.Slot] {
+		if one == nil || one.Given != c.Inst.Reg || one.From != by.Container || one.all != e.All || len(one.Examples) < maxExamples ||
+			one.made != c.Inst.MadeImpl() || one.Module != by.Module || c.Scope != nil && one.ScopeKind != c.Scope.Kind || c.Scope == nil && one.ScopeKind != "" {
+			continue
+		}
+		one.N++
+		one.Last = max(one.Last, c.Event.T)
+		one.Factory = one.Factory || c.Inst.By == "factory"
+		return true
 	}
-	one.N++
-	one.Last = max(one.Last, c.Event.T)
-	one.Factory = one.Factory || c.Inst.By == "factory"
-	return true
+	return false
 }
 
 // plain tells whether nothing is said of what was asked for, so that a hand-out is known by what again looks at.
@@ -277,9 +281,12 @@ func (h *Handouts) count(k *kind, at *once) {
 	if k.plain() && k.slot < maxLatest {
 		mine := k.Consumer.Tag(handoutsTag).(*ofConsumer)
 		for len(mine.latest) <= k.slot {
-			mine.latest = append(mine.latest, nil)
+			mine.latest = append(mine.latest, [4]*Handout{})
 		}
-		mine.latest[k.slot] = one
+		if at := &mine.latest[k.slot]; !slices.Contains(at[:], one) {
+			copy(at[1:], at[:])
+			at[0] = one
+		}
 	}
 	one.N++
 	one.Last = max(one.Last, at.t)
@@ -292,7 +299,7 @@ func (h *Handouts) count(k *kind, at *once) {
 // ofConsumer are the hand-outs to one registration.
 type ofConsumer struct {
 	list   []*Handout
-	latest []*Handout // by the place that was filled; only plain ones
+	latest [][4]*Handout // by the place that was filled; only plain ones
 }
 
 // maxLatest bounds the places of one consumer of which the latest hand-out is remembered.

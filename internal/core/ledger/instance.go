@@ -52,6 +52,7 @@ type Instance struct {
 
 	flags  Flag
 	number uint64 // see NewNumber
+	met    uint64 `freeze:"-"` // the number of the latest walk that came by
 	tags   tags
 	rare   *rare // nil for nearly all
 }
@@ -77,6 +78,15 @@ func (i *Instance) HoldForGood() { i.holds = math.MaxInt32 }
 
 // Held tells whether anybody outside the ledger remembers i.
 func (i *Instance) Held() bool { return i.holds > 0 }
+
+// Meet notes that a walk has come by, and tells whether it is the first time.
+func (i *Instance) Meet(walk uint64) bool {
+	if i.met == walk {
+		return false
+	}
+	i.met = walk
+	return true
+}
 
 // Weak remembers an instance without holding it.
 type Weak struct {

@@ -103,6 +103,7 @@ type World struct {
 	livingSeq int64                        `freeze:"-"`
 	deadInsts ended
 	judged    []*Instance `freeze:"-"` // room for forgetInstances
+	walks     uint64      `freeze:"-"` // numbers given out
 	deadScope scopeList
 	pinned    int           // ended, and kept by something alive
 	spare     []*Instance   `freeze:"-"` // forgotten, to be used again
@@ -166,6 +167,13 @@ func (w *World) First() *Container { return w.first }
 
 // Alive returns how many instances are known and have not ended.
 func (w *World) Alive() int { return w.insts.n - w.deadInsts.n - w.pinned }
+
+// NewWalk returns a number for a walk through instances, by which each knows whether it has been met. One walk goes on at a
+// time.
+func (w *World) NewWalk() uint64 {
+	w.walks++
+	return w.walks
+}
 
 // Step counts n steps of a walk whose length the trace decides. It panics with a *meter.Stopped when there have been too
 // many.

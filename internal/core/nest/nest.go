@@ -23,7 +23,9 @@ func (s *Span) Start() int64 { return s.End - s.NS }
 
 // Nesting takes constructions and nests them. It keeps its room between calls; the zero value is ready.
 type Nesting struct {
-	spans []Span
+	spans []Span // as they were added
+	order []int32
+	out   []Span
 	stack []int
 }
 
@@ -36,7 +38,8 @@ func (n *Nesting) Add(end, ns, seq int64) {
 	n.spans = append(n.spans, Span{N: len(n.spans), End: end, NS: ns, Outer: -1, Own: ns, seq: seq})
 }
 
-func before(a, b Span) int {
+// compare says which of two constructions comes first: less than 0 for a.
+func compare(a, b *Span) int {
 	if from, other := a.Start(), b.Start(); from != other {
 		return cmp.Compare(from, other)
 	}
@@ -49,12 +52,38 @@ func before(a, b Span) int {
 	return cmp.Compare(b.seq, a.seq)
 }
 
+// fewSpans is up to how many are put in order one by one: nearly all scopes have fewer, and they come nearly in order.
+const fewSpans = 64
+
+// sort puts the spans in order. It moves their numbers rather than themselves.
+func (n *Nesting) sort() {
+	n.order = n.order[:0]
+	for k := range n.spans {
+		n.order = append(n.order, int32(k))
+	}
+	if len(n.spans) > fewSpans {
+		slices.SortStableFunc(n.order, func(a, b int32) int { return compare(&n.spans[a], &n.spans[b]) })
+	} else {
+		for k := 1; k < len(n.order); k++ {
+			one, at := n.order[k], k
+			for ; at > 0 && compare(&n.spans[one], &n.spans[n.order[at-1]]) < 0; at-- {
+				n.order[at] = n.order[at-1]
+			}
+			n.order[at] = one
+		}
+	}
+	n.out = n.out[:0]
+	for _, k := range n.order {
+		n.out = append(n.out, n.spans[k])
+	}
+}
+
 // Spans returns the constructions by their start, an outer one before what it holds. What took exactly the same time lies
 // in what was noted after it: construction ends on the inside first. Those whose time is not known hold nothing and stay
 // in the order in which they were noted. The result is good until the next Reset. It takes n log n for n constructions.
 func (n *Nesting) Spans() []Span {
-	spans := n.spans
-	slices.SortStableFunc(spans, before)
+	n.sort()
+	spans := n.out
 	n.stack = n.stack[:0]
 	for k := range spans {
 		s := &spans[k]

@@ -1,6 +1,10 @@
 package reader
 
-import "keenlantern.example/record/event"
+import (
+	"math"
+
+	"keenlantern.example/record/event"
+)
 
 // Parcel takes lines from the core that reads to the one that analyses. An Event is large and mostly empty; here, what a
 // line of a quick kind has stands side by side, so that few pieces of memory change hands for each. Lines of other kinds
@@ -64,15 +68,14 @@ func (p *Parcel) Add(line *Line) {
 // Take takes the next line out. The room is for its event, where it is packed; it must have been Reset, or be new.
 func (p *Parcel) Take(room *event.Event) Line {
 	p.taken++
-	kind := p.next()
-	if kind == asItIs {
+	n := p.numbers[p.numberAt:]
+	if n[0] == asItIs {
+		p.numberAt++
 		p.lineAt++
 		return p.lines[p.lineAt-1]
 	}
-	room.Kind = event.Kind(kind)
-	room.Line = int64(p.next())
-	room.T = int64(p.next())
-	room.Has = event.FieldsOf(p.next(), p.next())
+	p.numberAt += 5
+	room.Kind, room.Line, room.T, room.Has = event.Kind(n[0]), int64(n[1]), int64(n[2]), event.FieldsOf(n[3], n[4])
 	room.Count, room.Weight = 1, 1
 	p.unpack(room)
 	return Line{Number: room.Line, Event: room}
@@ -89,17 +92,10 @@ func (p *Parcel) flag(yes bool) {
 	p.number(n)
 }
 
-func (p *Parcel) next() uint64 {
-	p.numberAt++
-	return p.numbers[p.numberAt-1]
-}
-
 func (p *Parcel) nextText() string {
 	p.textAt++
 	return p.texts[p.textAt-1]
 }
-
-func (p *Parcel) nextFlag() bool { return p.next() == 1 }
 
 // What a With says besides the instance, above its place in the list.
 const (
@@ -145,17 +141,22 @@ func (p *Parcel) with(list []event.With) {
 	}
 }
 
-func (p *Parcel) nextWith(list []event.With) []event.With {
-	for range p.next() {
-		says := p.next()
-		g := event.With{
-			Slot: int(uint32(says)), Inst: event.InstID(p.next()), HasKey: says&withKey != 0, Absent: says&withAbsent != 0,
-			Passing: says&withPassing != 0, Unseen: says&withUnseen != 0, All: says&withAll != 0,
-		}
-		if says&withTexts != 0 {
-			g.Via, g.Site, g.Service, g.Key = event.RegID(p.next()), p.nextText(), p.nextText(), p.nextText()
+func (p *Parcel) nextWith(list []event.With, at int) ([]event.With, int) {
+	n := p.numbers
+	many := int(n[at])
+	at++
+	for range many {
+		says := n[at]
+		g := event.With{Slot: int(uint32(says)), Inst: event.InstID(n[at+1])}
+		at += 2
+		if says > math.MaxUint32 {
+			g.HasKey, g.Absent, g.Passing, g.Unseen, g.All = says&withKey != 0, says&withAbsent != 0, says&withPassing != 0, says&withUnseen != 0, says&withAll != 0
+			if says&withTexts != 0 {
+				g.Via, g.Site, g.Service, g.Key = event.RegID(n[at]), p.nextText(), p.nextText(), p.nextText()
+				at++
+			}
 		}
 		list = append(list, g)
 	}
-	return list
+	return list, at
 }

@@ -407,11 +407,14 @@ func (p *Parcel) pack(e *event.Event) {
 }
 
 func (p *Parcel) unpack(e *event.Event) {
+	n, at := p.numbers, p.numberAt
 	switch e.Kind {
 	case event.Open:
-		e.Scope = event.ScopeID(p.next())
+		e.Scope = event.ScopeID(n[at])
+		at++
 		if e.Has.Has(event.FIn) {
-			e.InScope = event.ScopeID(p.next())
+			e.InScope = event.ScopeID(n[at])
+			at++
 		}
 		if e.Has.Has(event.FKind) {
 			e.ScopeKind = p.nextText()
@@ -423,26 +426,33 @@ func (p *Parcel) unpack(e *event.Event) {
 			e.Trace = p.nextText()
 		}
 		if e.Has.Has(event.FWeight) {
-			e.Weight = int64(p.next())
+			e.Weight = int64(n[at])
+			at++
 		}
 		if e.Has.Has(event.FEnds) {
 			e.Ends = p.nextText()
 		}
 	case event.Make:
-		e.Inst = event.InstID(p.next())
-		e.Scope = event.ScopeID(p.next())
+		e.Inst = event.InstID(n[at])
+		at++
+		e.Scope = event.ScopeID(n[at])
+		at++
 		if e.Has.Has(event.FReg) {
-			e.Reg = event.RegID(p.next())
+			e.Reg = event.RegID(n[at])
+			at++
 		}
 		if e.Has.Has(event.FOwner) {
-			e.Owner = event.ScopeID(p.next())
-			e.OwnerNull = p.nextFlag()
+			e.Owner = event.ScopeID(n[at])
+			at++
+			e.OwnerNull = n[at] == 1
+			at++
 		}
 		if e.Has.Has(event.FWith) {
-			e.With = p.nextWith(e.With[:0])
+			e.With, at = p.nextWith(e.With[:0], at)
 		}
 		if e.Has.Has(event.FNS) {
-			e.NS = int64(p.next())
+			e.NS = int64(n[at])
+			at++
 		}
 		if e.Has.Has(event.FBy) {
 			e.By = p.nextText()
@@ -451,30 +461,36 @@ func (p *Parcel) unpack(e *event.Event) {
 			e.Impl = p.nextText()
 		}
 		if e.Has.Has(event.FDisposable) {
-			e.Disposable = p.nextFlag()
+			e.Disposable = n[at] == 1
+			at++
 		}
 		if e.Has.Has(event.FDisposer) {
 			e.Disposer = p.nextText()
 		}
 		if e.Has.Has(event.FSize) {
-			e.Size = int64(p.next())
+			e.Size = int64(n[at])
+			at++
 		}
 		if e.Has.Has(event.FModule) {
 			e.Module = p.nextText()
 		}
 		if e.Has.Has(event.FContainer) {
-			e.Container = event.ContainerID(p.next())
+			e.Container = event.ContainerID(n[at])
+			at++
 		}
 		if e.Has.Has(event.FAt) {
 			e.At = p.nextText()
 		}
 	case event.Give:
-		e.Inst = event.InstID(p.next())
+		e.Inst = event.InstID(n[at])
+		at++
 		if e.Has.Has(event.FScope) {
-			e.Scope = event.ScopeID(p.next())
+			e.Scope = event.ScopeID(n[at])
+			at++
 		}
 		if e.Has.Has(event.FTo) {
-			e.To = event.InstID(p.next())
+			e.To = event.InstID(n[at])
+			at++
 		}
 		if e.Has.Has(event.FEntry) {
 			e.Entry = p.nextText()
@@ -486,7 +502,8 @@ func (p *Parcel) unpack(e *event.Event) {
 			e.Key = p.nextText()
 		}
 		if e.Has.Has(event.FVia) {
-			e.Via = event.RegID(p.next())
+			e.Via = event.RegID(n[at])
+			at++
 		}
 		if e.Has.Has(event.FHow) {
 			e.How = p.nextText()
@@ -495,38 +512,47 @@ func (p *Parcel) unpack(e *event.Event) {
 			e.Site = p.nextText()
 		}
 		if e.Has.Has(event.FAll) {
-			e.All = p.nextFlag()
+			e.All = n[at] == 1
+			at++
 		}
 		if e.Has.Has(event.FModule) {
 			e.Module = p.nextText()
 		}
 	case event.Use:
-		e.Inst = event.InstID(p.next())
+		e.Inst = event.InstID(n[at])
+		at++
 		if e.Has.Has(event.FScope) {
-			e.Scope = event.ScopeID(p.next())
+			e.Scope = event.ScopeID(n[at])
+			at++
 		}
 		if e.Has.Has(event.FBy) {
-			e.User = event.InstID(p.next())
+			e.User = event.InstID(n[at])
+			at++
 		}
 		if e.Has.Has(event.FNS) {
-			e.NS = int64(p.next())
+			e.NS = int64(n[at])
+			at++
 		}
 		if e.Has.Has(event.FThread) {
 			e.Thread = p.nextText()
 		}
 		if e.Has.Has(event.FCount) {
-			e.Count = int64(p.next())
+			e.Count = int64(n[at])
+			at++
 		}
 		if e.Has.Has(event.FSite) {
 			e.Site = p.nextText()
 		}
 	case event.Dispose:
-		e.Inst = event.InstID(p.next())
+		e.Inst = event.InstID(n[at])
+		at++
 		if e.Has.Has(event.FScope) {
-			e.Scope = event.ScopeID(p.next())
+			e.Scope = event.ScopeID(n[at])
+			at++
 		}
 		if e.Has.Has(event.FNS) {
-			e.NS = int64(p.next())
+			e.NS = int64(n[at])
+			at++
 		}
 		if e.Has.Has(event.FBy) {
 			e.By = p.nextText()
@@ -538,11 +564,14 @@ func (p *Parcel) unpack(e *event.Event) {
 			e.Error = p.nextText()
 		}
 	case event.Close:
-		e.Scope = event.ScopeID(p.next())
+		e.Scope = event.ScopeID(n[at])
+		at++
 		if e.Has.Has(event.FNS) {
-			e.NS = int64(p.next())
+			e.NS = int64(n[at])
+			at++
 		}
 	}
+	p.numberAt = at
 }
 
 // either names the two fields of which lines of a kind have one.

@@ -3,6 +3,7 @@ package rules
 import (
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
 )
 
 // rebuilt reports sharing/rebuilt: something that takes long to build is built for nearly every scope of a name.
@@ -26,9 +27,16 @@ type rebuiltReg struct {
 	own          int64 // ns
 	ownHere      int64 // ns, in the scope that is looked at
 	isHere       bool
-	example      *ledger.Instance
+	example      rebuiltExample
 	scope        *ledger.Scope
 	useful       bool // it is disposable or keeps something scoped: it belongs to its scope
+}
+
+// rebuiltExample is the latest one that was built. It is told of when it may have been forgotten long ago.
+type rebuiltExample struct {
+	id      event.InstID
+	impl    string
+	line, t int64
 }
 
 // maxNames bounds how many names of scopes are told apart.
@@ -82,8 +90,7 @@ func (r *rebuilt) See(c *ledger.Change) {
 			r.here = append(r.here, one)
 		}
 		one.ownHere += span.Own
-		one.example.Let()
-		one.example, one.scope = i.Hold(), s
+		one.example, one.scope = rebuiltExample{i.ID, i.Impl(), i.MadeLine, i.Made}, s
 		one.useful = one.useful || i.Disposable()
 		for n := range i.Keeps {
 			if k := i.Keeps[n].Kept; k != nil && k.Lifetime() == ledger.Scoped {
@@ -116,8 +123,8 @@ func (r *rebuilt) Judge() {
 				continue
 			}
 			found := r.out.Report(Occurrence{
-				Rule: &rebuiltRule, Subject: reg.Ref(one.example.Impl()), Scope: one.scope, Insts: []*ledger.Instance{one.example},
-				Line: one.example.MadeLine, T: one.example.Made,
+				Rule: &rebuiltRule, Subject: reg.Ref(one.example.impl), Scope: one.scope, IDs: []event.InstID{one.example.id},
+				Line: one.example.line, T: one.example.t,
 			})
 			found.Fact("scope_names", name)
 			found.Count("built_in", one.scopes)

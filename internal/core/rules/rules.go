@@ -6,6 +6,7 @@ import (
 	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
 )
 
 // Rule is what a rule is: a value that never changes. One run of it over one stream is a Watcher.
@@ -106,6 +107,7 @@ type Occurrence struct {
 	Site     string
 	Scope    *ledger.Scope
 	Insts    []*ledger.Instance // the subject's first
+	IDs      []event.InstID     // instead of Insts, where these may have been forgotten
 	Roles    []string           // what each of Insts is in a drawing; shorter or nil: the rest are not drawn
 	Line     int64
 	T        int64

@@ -15,6 +15,8 @@ type lifetimeDiffers struct {
 	out   Reporter
 	alive map[aliveKey][]*ledger.Instance // singletons by container, per-consumer ones by module
 	spare []*scopedOnes                   `freeze:"-"` // of scopes that have been forgotten
+	last  *scopedOnes                     `freeze:"-"` // the latest fresh one
+	usual int                             `freeze:"-"` // how many scoped instances a scope has, about, times 8
 }
 
 type aliveKey struct {
@@ -193,7 +195,14 @@ func (r *lifetimeDiffers) fresh() *scopedOnes {
 		return ones
 	}
 	ones := &scopedOnes{}
-	ones.list = ones.few[:0]
+	if r.last != nil {
+		r.usual += len(r.last.list) - r.usual/8
+	}
+	if r.last = ones; r.usual > 8*len(ones.few) {
+		ones.list = make([]scopedOne, 0, r.usual/8+1)
+	} else {
+		ones.list = ones.few[:0]
+	}
 	return ones
 }
 
