@@ -19,7 +19,7 @@ import (
 type Analysis struct {
 	order    *order.Order
 	world    *ledger.World
-	watchers [ledger.Happenings][ledger.Classes][]rules.Watcher
+	watchers [ledger.Happenings][ledger.Classes][rules.Conditions][]rules.Watcher
 	all      []rules.Watcher
 	judges   []rules.Judge
 	found    *collector
@@ -60,26 +60,36 @@ func newStream(set rules.Settings, live bool) *Analysis {
 	s.found = newCollector(s.world)
 	s.apply = s.used
 	s.facts, s.known, s.set = facts.New(s.world), rules.NewShared(), &set
-	s.watch(s.facts, facts.Sees, nil)
+	s.watch(s.facts, facts.Sees, nil, nil)
 	for _, run := range rules.Runs {
-		s.watch(run.New(&rules.Env{World: s.world, Facts: run.Grant(s.facts), Out: s.found, Known: s.known, Live: live, Set: s.set}), run.Sees, run.Of)
+		s.watch(run.New(&rules.Env{World: s.world, Facts: run.Grant(s.facts), Out: s.found, Known: s.known, Live: live, Set: s.set}), run.Sees, run.Of, run.Under)
 	}
 	return s
 }
 
 func (s *Analysis) track(scopes func(derive.Chunk)) {
 	s.tracker = derive.New(s.world, s.facts, scopes)
-	s.watch(s.tracker, derive.Sees, nil)
+	s.watch(s.tracker, derive.Sees, nil, nil)
 }
 
-// watch has w see changes of some kinds; of names, for some of these, the lifetimes of the instances that it is about. What
-// has no known lifetime is told to all.
-func (s *Analysis) watch(w rules.Watcher, sees []ledger.Happening, of map[ledger.Happening][]ledger.Class) {
+// watch has w see changes of some kinds: for some of these, of instances of the lifetimes that of names, and only where what
+// under returns holds. What has no known lifetime is told to all.
+func (s *Analysis) watch(w rules.Watcher, sees []ledger.Happening, of map[ledger.Happening][]ledger.Class, under func(ledger.Happening) rules.Condition) {
 	s.all = append(s.all, w)
 	for _, what := range sees {
+		needs := rules.Condition(0)
+		if under != nil {
+			needs = under(what)
+		}
 		for class := range ledger.Class(ledger.Classes) {
-			if of[what] == nil || class == ledger.Unclassed || slices.Contains(of[what], class) {
-				s.watchers[what][class] = append(s.watchers[what][class], w)
+			if of[what] != nil && class != ledger.Unclassed && !slices.Contains(of[what], class) {
+				continue
+			}
+			for holds := range rules.Condition(rules.Conditions) {
+				if holds&needs == needs {
+					list := &s.watchers[what][class][holds]
+					*list = append(*list, w)
+				}
 			}
 		}
 	}
@@ -163,7 +173,7 @@ func (s *Analysis) used(ev *event.Event) {
 }
 
 func (s *Analysis) changed(c *ledger.Change) {
-	for _, w := range s.watchers[c.What][c.Inst.Class()] {
+	for _, w := range s.watchers[c.What][c.Inst.Class()][s.set.Holding(c)] {
 		w.See(c)
 	}
 }

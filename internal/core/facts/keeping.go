@@ -20,10 +20,10 @@ func BelongsToScope(i *ledger.Instance) bool {
 	if i.Home() == nil || i.Proxy() {
 		return false
 	}
-	switch i.Lifetime() {
-	case ledger.Scoped:
+	switch i.Class() {
+	case ledger.ScopedClass:
 		return true
-	case ledger.External:
+	case ledger.ExternalClass:
 		return i.Home() != i.Root()
 	}
 	return false
@@ -63,7 +63,7 @@ func ripe(d *ledger.Instance) bool {
 
 // through tells whether what an instance keeps is looked at from above it: what belongs to a scope, or lives as long as its
 // container, is judged by itself.
-func through(i *ledger.Instance) bool { return !BelongsToScope(i) && !i.Lifetime().Long() }
+func through(i *ledger.Instance) bool { return !BelongsToScope(i) && !i.Class().Long() }
 
 func ripeBelow(i *ledger.Instance) bool { return i.Flagged(ripeBelowFlag) }
 
@@ -106,7 +106,7 @@ func (k *Keeping) bound(h, d *ledger.Instance, tell func(Way)) {
 		h.SetFlag(ripeBelowFlag)
 		k.ripened(h)
 	}
-	if len(h.KeptBy) == 0 && through(h) && h.Lifetime() == ledger.Transient && h.Home() == h.Root() && d.Home() == d.Root() {
+	if len(h.KeptBy) == 0 && through(h) && h.Class() == ledger.TransientClass && h.Home() == h.Root() && d.Home() == d.Root() {
 		return // nothing outlives a transient that nothing keeps
 	}
 	byHome := map[*ledger.Scope][]*ledger.Instance{}
@@ -147,12 +147,12 @@ const (
 )
 
 func roleOf(h *ledger.Instance, home *ledger.Scope, fromRoot bool) role {
-	transient := h.Lifetime() == ledger.Transient
+	transient := h.Class() == ledger.TransientClass
 	outlasts := !fromRoot && h.Home().Outlasts(home)
 	switch {
-	case fromRoot && h.Lifetime().Long(), outlasts && !transient:
+	case fromRoot && h.Class().Long(), outlasts && !transient:
 		return holds
-	case BelongsToScope(h), h.Lifetime().Long():
+	case BelongsToScope(h), h.Class().Long():
 		return stops // one that lives as long as a container elsewhere does not outlive it, nor lives by its keepers
 	case outlasts && (len(h.KeptBy) == 0 || h.Proxy()):
 		return holds // a transient of an outer scope that nothing keeps lives by its own home
@@ -283,7 +283,7 @@ func (k *Keeping) list(d *ledger.Instance, home *ledger.Scope, fromRoot bool, te
 // rootTransient tells whether i is a transient at home in its root: it keeps what it keeps only as long as something keeps
 // it.
 func rootTransient(i *ledger.Instance) bool {
-	return i.Lifetime() == ledger.Transient && i.Home() != nil && i.Home() == i.Root() && (i.Reg == nil || i.Reg.Known)
+	return i.Class() == ledger.TransientClass && i.Home() != nil && i.Home() == i.Root() && (i.Reg == nil || i.Reg.Known)
 }
 
 // held notes that h keeps d: for good, unless h is a transient of the root that nothing keeps for good. Each instance is
@@ -329,7 +329,7 @@ func (k *Keeping) Carried(i *ledger.Instance, f func(*ledger.Instance)) {
 		k.world.Step(len(at.Keeps))
 		for e := range at.Keeps {
 			below := at.Keeps[e].Kept
-			if below == nil || below.Lifetime().Long() && !BelongsToScope(below) || !k.down.visit(below) {
+			if below == nil || below.Class().Long() && !BelongsToScope(below) || !k.down.visit(below) {
 				continue
 			}
 			if BelongsToScope(below) {

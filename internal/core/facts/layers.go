@@ -35,10 +35,7 @@ func newLayers(f *Facts) *Layers { return &Layers{facts: f, inferred: map[pair]b
 // see infers layers where nothing declares them.
 func (l *Layers) see(c *ledger.Change) {
 	h, d := c.Holder, c.Inst
-	if h == nil || h.Reg == nil || d.Reg == nil || !h.Reg.Known || !d.Reg.Known || d.Proxy() {
-		return
-	}
-	if h.Reg == d.Reg || h.Reg.Service != d.Reg.Service || h.Reg.Internal || d.Reg.Internal {
+	if h == nil || h.Reg == nil || d.Reg == nil || !h.Reg.SameService(d.Reg) || d.Proxy() || h.Reg == d.Reg || h.Reg.Internal || d.Reg.Internal {
 		return
 	}
 	w := l.facts.world
@@ -62,7 +59,7 @@ func (l *Layers) count(h *ledger.Instance) {
 	l.facts.world.Step(len(h.Keeps))
 	for k := range h.Keeps {
 		e := &h.Keeps[k]
-		if e.Kept == nil || e.Kept.Reg == nil || e.Kept.Reg.Service != h.Reg.Service {
+		if e.Kept == nil || e.Kept.Reg == nil || !e.Kept.Reg.SameService(h.Reg) {
 			continue
 		}
 		l.same++

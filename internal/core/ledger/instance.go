@@ -323,6 +323,9 @@ func (i *Instance) Sees(w *World) Sight {
 	return w.Sees
 }
 
+// SpokenOf tells whether any dispose line has spoken of i.
+func (i *Instance) SpokenOf() bool { return i.Letting != &notLetGo }
+
 // Proxy tells whether i only looks another registration up at each call, so that keeping it keeps nothing.
 func (i *Instance) Proxy() bool { return i.Reg != nil && i.Reg.Proxy != nil }
 

@@ -128,7 +128,7 @@ func (w *World) defaultHome(i *Instance) {
 	switch {
 	case i.By == "direct":
 	case i.Reg != nil && !i.Reg.Known: // it gets one in settle
-	case i.Lifetime().Long():
+	case i.Class().Long():
 		w.homeIn(i, i.Container.Root)
 	default:
 		w.homeIn(i, i.Scope)
@@ -363,7 +363,7 @@ func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 
 // keepersMatter tells whether all holders of i have to be known: not where i is meant to outlast them.
 func (i *Instance) keepersMatter() bool {
-	return !(i.home != nil && i.home.Root && i.Lifetime().Long())
+	return !(i.home != nil && i.home.Root && i.Class().Long())
 }
 
 // inherit gives a home to an instance that lives as long as what keeps it.

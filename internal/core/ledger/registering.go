@@ -128,6 +128,16 @@ func textOf(ev *event.Event) int {
 	return n
 }
 
+// numberOf returns the number of a service, from 1.
+func (w *World) numberOf(service string) int32 {
+	n := w.services[service]
+	if n == 0 {
+		n = int32(len(w.services)) + 1
+		w.services[service] = n
+	}
+	return n
+}
+
 func (w *World) register(ev *event.Event) error {
 	r := w.registration(ev.Reg)
 	if r == nil {
@@ -145,7 +155,7 @@ func (w *World) register(ev *event.Event) error {
 		first = ev.T
 	}
 	*r = Registration{
-		ID: ev.Reg, Known: true, First: first, class: classOf(Lifetime(ev.Lifetime)), Tally: before.Tally, tags: before.tags, said: before.said, text: text,
+		ID: ev.Reg, Known: true, First: first, class: classOf(Lifetime(ev.Lifetime)), named: w.numberOf(ev.Service), Tally: before.Tally, tags: before.tags, said: before.said, text: text,
 		T: ev.T, Line: ev.Line, Container: w.first,
 		Service: ev.Service, Impl: ev.Impl, Lifetime: Lifetime(ev.Lifetime), Declared: Lifetime(ev.Declared),
 		Key: ev.Key, HasKey: has(event.FKey), Primary: ev.Primary, Local: ev.Local, Internal: ev.Internal,

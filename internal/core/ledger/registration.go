@@ -38,6 +38,9 @@ const (
 // Classes is how many there are.
 const Classes = int(classes)
 
+// Long tells whether instances of this lifetime live as long as their container.
+func (c Class) Long() bool { return c == SingletonClass || c == PerConsumerClass || c == ExternalClass }
+
 func classOf(l Lifetime) Class {
 	switch l {
 	case Singleton:
@@ -140,12 +143,16 @@ type Registration struct {
 
 	tags  [regTagsMax]any // by their RegTag
 	class Class
+	named int32        // a number for its service, 0 until it is known
 	text  int          // bytes of its texts
 	said  *Particulars // of the latest instance
 
 	// early holds the instances that were made before the registration was known, until it is.
 	early []*Instance
 }
+
+// SameService tells whether two known registrations are of one service.
+func (r *Registration) SameService(o *Registration) bool { return r.named == o.named && r.named > 0 }
 
 // Ref names the registration in a finding; impl, where given, prevails over the registered one.
 func (r *Registration) Ref(impl string) finding.Ref {

@@ -94,6 +94,7 @@ type World struct {
 	regBytes  int // of texts that registrations hold
 	first     *Container
 	regs      table[Registration]
+	services  map[string]int32
 	conts     map[event.ContainerID]*Container
 	scopes    table[Scope]
 	insts     table[Instance]
@@ -123,10 +124,10 @@ type World struct {
 // trace decides are counted by m.
 func New(m *meter.Meter, listen func(*Change)) *World {
 	w := &World{
-		meter:   m,
-		names:   names{known: map[string]string{}},
-		Sees:    SeesAll,
-		conts:   map[event.ContainerID]*Container{},
+		meter: m,
+		names: names{known: map[string]string{}},
+		Sees:  SeesAll,
+		conts: map[event.ContainerID]*Container{}, services: map[string]int32{},
 		awaited: map[event.InstID][]*Instance{}, readLate: map[event.InstID][]read{},
 		listen: listen,
 

@@ -34,7 +34,7 @@ const maxCandidates = 10_000
 
 func (r *captiveRoot) See(c *ledger.Change) {
 	i := c.Inst
-	if i.Lifetime() == ledger.Scoped && i.Home() != nil && i.Home() == i.Root() && !i.Proxy() && len(r.candidates) < maxCandidates {
+	if i.Class() == ledger.ScopedClass && i.Home() != nil && i.Home() == i.Root() && !i.Proxy() && len(r.candidates) < maxCandidates {
 		r.candidates = append(r.candidates, i.Hold())
 	}
 }
@@ -42,7 +42,7 @@ func (r *captiveRoot) See(c *ledger.Change) {
 // Judge waits until all keepers are known.
 func (r *captiveRoot) Judge() {
 	for _, i := range r.candidates {
-		if i.Sees(r.world)&ledger.SeesWith == 0 || facts.Held(i) || i.Lifetime() != ledger.Scoped {
+		if i.Sees(r.world)&ledger.SeesWith == 0 || facts.Held(i) || i.Class() != ledger.ScopedClass {
 			continue
 		}
 		r.out.Report(Occurrence{

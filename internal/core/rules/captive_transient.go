@@ -39,7 +39,7 @@ var captiveTransientRule = Rule{
 func (r *captiveTransient) See(c *ledger.Change) {
 	d := c.Inst
 	if c.What == ledger.Used {
-		if d.Lifetime() != ledger.Transient || c.Scope == nil || !r.set.mustNotShare(d) {
+		if d.Class() != ledger.TransientClass || c.Scope == nil || !r.set.mustNotShare(d) {
 			return
 		}
 		held := heldOf(d) // uses before it is kept count too
@@ -57,7 +57,7 @@ func (r *captiveTransient) See(c *ledger.Change) {
 		return
 	}
 	h := c.Holder
-	if d.Lifetime() != ledger.Transient || d.Proxy() || !h.Lifetime().Long() || h.Lifetime() == ledger.External && h.Home() != h.Root() {
+	if d.Class() != ledger.TransientClass || d.Proxy() || !h.Class().Long() || h.Class() == ledger.ExternalClass && h.Home() != h.Root() {
 		return
 	}
 	held := heldOf(d)

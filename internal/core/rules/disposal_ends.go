@@ -191,7 +191,7 @@ func (r *pileUp) See(c *ledger.Change) {
 		return
 	}
 	i := c.Inst
-	if i.Lifetime() != ledger.Transient || !i.Disposable() || i.Home() == nil || i.Sees(r.world)&ledger.SeesWith == 0 || !seesDisposal(i, r.world) {
+	if i.Class() != ledger.TransientClass || !i.Disposable() || i.Home() == nil || i.Sees(r.world)&ledger.SeesWith == 0 || !seesDisposal(i, r.world) {
 		return
 	}
 	k := pileKey{i.Reg, i.Home()}
@@ -240,7 +240,7 @@ func (p *pile) prune() {
 
 func loose(i *ledger.Instance) bool {
 	for _, k := range i.KeptBy {
-		if k.Holder.Lifetime() != ledger.Transient {
+		if k.Holder.Class() != ledger.TransientClass {
 			return false
 		}
 	}

@@ -138,7 +138,7 @@ func implOr(r finding.Ref) string {
 // See looks for an implementation that stands twice, once for each holder on a line.
 func (r *layered) See(c *ledger.Change) {
 	h := c.Holder
-	if h == nil || h.Reg == nil || c.Inst.Reg == nil || !h.Reg.Known || !c.Inst.Reg.Known || h.Reg.Service != c.Inst.Reg.Service ||
+	if h == nil || h.Reg == nil || c.Inst.Reg == nil || !h.Reg.SameService(c.Inst.Reg) ||
 		h.Reg.Internal || c.Inst.Reg.Internal || r.latest == h && r.latestSeq == r.world.Seq {
 		return
 	}

@@ -93,7 +93,7 @@ func (r *rebuilt) See(c *ledger.Change) {
 		one.example, one.scope = rebuiltExample{i.ID, i.Impl(), i.MadeLine, i.Made}, s
 		one.useful = one.useful || i.Disposable()
 		for n := range i.Keeps {
-			if k := i.Keeps[n].Kept; k != nil && k.Lifetime() == ledger.Scoped {
+			if k := i.Keeps[n].Kept; k != nil && k.Class() == ledger.ScopedClass {
 				one.useful = true
 			}
 		}

@@ -13,8 +13,58 @@ type Run struct {
 	Rules    []*Rule
 	Sees     []ledger.Happening // the kinds of change it is given
 	Of       of                 // for some of these, the lifetimes that it is about; nil: all
+	When     Condition          // it is told only of what this holds of
 	Requires facts.Kind
 	New      func(*Env) Watcher
+}
+
+// Condition is what has to hold of a change for a run to be told of it, where it can be known at a glance. A run without any
+// is told of all.
+type Condition uint8
+
+// The conditions.
+const (
+	SameService Condition = 1 << iota // Bound: holder and kept one are registered for one service
+	LetGo                             // Bound, Given, Used: of an instance that a dispose line has spoken of
+	NotShared                         // Used: of what must not be used by two scopes at once
+	conditions
+)
+
+// Conditions is how many combinations of them there are.
+const Conditions = int(conditions)
+
+// Under returns which of the conditions a run goes by for a kind of change.
+func (r *Run) Under(what ledger.Happening) Condition {
+	switch what {
+	case ledger.Bound:
+		return r.When & (SameService | LetGo)
+	case ledger.Given:
+		return r.When & LetGo
+	case ledger.Used:
+		return r.When & (LetGo | NotShared)
+	}
+	return 0
+}
+
+// Holding returns the conditions that hold of a change.
+func (s *Settings) Holding(c *ledger.Change) (holds Condition) {
+	switch c.What {
+	case ledger.Bound:
+		if c.Holder.Reg != nil && c.Inst.Reg != nil && c.Holder.Reg.SameService(c.Inst.Reg) {
+			holds |= SameService
+		}
+	case ledger.Used:
+		if s.mustNotShare(c.Inst) {
+			holds |= NotShared
+		}
+	case ledger.Given:
+	default:
+		return 0
+	}
+	if c.Inst.SpokenOf() {
+		holds |= LetGo
+	}
+	return holds
 }
 
 type of = map[ledger.Happening][]ledger.Class
@@ -45,7 +95,7 @@ var Runs = []*Run{
 		New: func(e *Env) Watcher { return &captiveTransient{e.Out, e.Set} },
 	},
 	{
-		Rules: []*Rule{&lifetimeDiffersRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given, ledger.ScopeForgotten},
+		Rules: []*Rule{&lifetimeDiffersRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given, ledger.ScopeClosed, ledger.ScopeForgotten},
 		Of: of{
 			ledger.Made:  {ledger.SingletonClass, ledger.PerConsumerClass, ledger.ScopedClass},
 			ledger.Bound: {ledger.PerConsumerClass, ledger.TransientClass},
@@ -71,7 +121,7 @@ var Runs = []*Run{
 		New: func(e *Env) Watcher { return &crossed{e.Facts, e.World, e.Out} },
 	},
 	{
-		Rules: []*Rule{&atOnceRule}, Sees: []ledger.Happening{ledger.Used},
+		Rules: []*Rule{&atOnceRule}, Sees: []ledger.Happening{ledger.Used}, When: NotShared,
 		New: func(e *Env) Watcher { return &sharedAtOnce{e.Out, e.Set} },
 	},
 	{
@@ -83,6 +133,7 @@ var Runs = []*Run{
 	{
 		Rules: []*Rule{&lateRule, &stuckRule, &failedRule, &twiceRule, &usedAfterRule, &usedDuringRule, &orderRule, &tooEarlyRule},
 		Sees:  []ledger.Happening{ledger.DisposeSeen, ledger.Given, ledger.Used, ledger.Bound, ledger.ScopeClosed, ledger.StreamEnded},
+		When:  LetGo,
 		New:   newDisposals,
 	},
 	{
@@ -125,7 +176,7 @@ var Runs = []*Run{
 	},
 	{
 		Rules: []*Rule{&bypassedRule, &brokenRule, &selfRule, &doubledRule, &unevenRule, &keyLeftOutRule},
-		Sees:  []ledger.Happening{ledger.Bound}, Requires: facts.OfAnswers | facts.OfHandouts | facts.OfLayers | facts.OfBuilt, New: newLayered,
+		Sees:  []ledger.Happening{ledger.Bound}, When: SameService, Requires: facts.OfAnswers | facts.OfHandouts | facts.OfLayers | facts.OfBuilt, New: newLayered,
 	},
 	{
 		Rules: []*Rule{&cycleDeclaredRule}, Requires: facts.OfAnswers | facts.OfBuilt,

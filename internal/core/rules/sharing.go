@@ -17,6 +17,11 @@ type lifetimeDiffers struct {
 	spare []*scopedOnes                   `freeze:"-"` // of scopes that have been forgotten
 	last  *scopedOnes                     `freeze:"-"` // the latest fresh one
 	usual int                             `freeze:"-"` // how many scoped instances a scope has, about, times 8
+
+	// closed are the scopes that have closed, the oldest first, and what they list together. What is listed of a scope when
+	// as much has been listed of later ones is forgotten.
+	closed  []*ledger.Scope
+	entries int
 }
 
 type aliveKey struct {
@@ -28,9 +33,10 @@ type aliveKey struct {
 // scopedOnes are a scope's scoped instances that nothing has let go, a few of each registration. They go by their ids:
 // a scope is remembered for longer than most of what was built in it.
 type scopedOnes struct {
-	list []scopedOne
-	few  [2]scopedOne                            // where list starts
-	of   map[*ledger.Registration][]event.InstID // instead of list, where there are many
+	list    []scopedOne
+	few     [2]scopedOne                            // where list starts
+	counted int                                     // among lifetimeDiffers.entries
+	of      map[*ledger.Registration][]event.InstID // instead of list, where there are many
 }
 
 type scopedOne struct {
@@ -68,8 +74,12 @@ var lifetimeDiffersRule = Rule{
 }
 
 func (r *lifetimeDiffers) See(c *ledger.Change) {
-	if c.What == ledger.ScopeForgotten {
+	switch c.What {
+	case ledger.ScopeForgotten:
 		r.forget(c.Scope)
+		return
+	case ledger.ScopeClosed:
+		r.close(c.Scope)
 		return
 	}
 	i := c.Inst
@@ -206,15 +216,34 @@ func (r *lifetimeDiffers) fresh() *scopedOnes {
 	return ones
 }
 
+// close bounds what is listed of closed scopes by how many ended instances are remembered.
+func (r *lifetimeDiffers) close(s *ledger.Scope) {
+	ones, _ := s.Tag(scopedOnesTag).(*scopedOnes)
+	if ones == nil || ones.of != nil {
+		return
+	}
+	r.closed = append(r.closed, s)
+	ones.counted = len(ones.list)
+	for r.entries += ones.counted; r.entries > ledger.Remembered && len(r.closed) > 0; {
+		r.forget(r.closed[0])
+	}
+}
+
 // forget keeps the room that a forgotten scope had for another one.
 func (r *lifetimeDiffers) forget(s *ledger.Scope) {
+	if len(r.closed) > 0 && r.closed[0] == s {
+		r.closed = r.closed[1:]
+	}
 	ones, _ := s.Tag(scopedOnesTag).(*scopedOnes)
-	if ones == nil || ones.of != nil || len(r.spare) == maxSpare {
+	if ones == nil {
 		return
 	}
 	s.SetTag(scopedOnesTag, nil)
-	ones.list = ones.list[:0]
-	r.spare = append(r.spare, ones)
+	r.entries -= ones.counted
+	if ones.of == nil && len(r.spare) < maxSpare {
+		*ones = scopedOnes{list: ones.list[:0]}
+		r.spare = append(r.spare, ones)
+	}
 }
 
 // maxSpare bounds how many of them wait for a scope.
@@ -377,7 +406,7 @@ var splitRule = Rule{
 
 func (r *split) See(c *ledger.Change) {
 	i := c.Inst
-	if i.Lifetime() != ledger.Singleton || i.Reg.Internal || i.Impl() == "" {
+	if i.Class() != ledger.SingletonClass || i.Reg.Internal || i.Impl() == "" {
 		return
 	}
 	k := builtAs{i.Reg, i.Impl()}
