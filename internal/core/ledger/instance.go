@@ -9,52 +9,51 @@ import (
 
 // Instance is one object that was built. There are as many as anything in a trace, so what few of them have stands
 // behind pointers: to what is shared by all that say the same, or to nothing at all.
+//
+// The order of the fields is that in which they are needed together: what says whether one that has ended can be forgotten
+// comes first, since by then nothing of it is at hand.
 type Instance struct {
+	looked    uint8 // while forgetInstances runs
+	pinned    bool
+	built     bool // it is among Scope.Built
+	ownerNull bool
+	ownerSet  bool
+	Ended     bool
+	End       End
+	flags     Flag
+	holds     int32 // see Hold
+	homeIndex int32 // in home.Homed, -1 when not there
+	place     int64 // among the remembered ended ones, 0: not among them
+	KeptBy    []Keeper
 	ID        event.InstID
-	Reg       *Registration // nil when it was constructed past the container, or nobody says of what it is
+	MadeSeq   int64
+
+	Keeps []Edge
+	rare  *rare         // nil for nearly all
+	Reg   *Registration // nil when it was constructed past the container, or nobody says of what it is
+	home  *Scope
+	*Letting
+	oneKeeper [1]Keeper // where KeptBy starts
+
 	Container *Container
 	Scope     *Scope // where the asking work ran
-	By        string // "container", "factory", "external", "direct"
-	Made      int64  // ns
-	MadeSeq   int64
-	MadeLine  int64
-	NS        int64
+	*Particulars
+	By       string // "container", "factory", "external", "direct"
+	Made     int64  // ns
+	MadeLine int64
+	NS       int64
 
 	// Ended is set by disposal, by being forgotten, or by the end of its home; whatever comes first.
 	EndedAt  int64 // ns
 	EndedSeq int64
-	Ended    bool
-	End      End
-
-	ownerNull bool
-	ownerSet  bool
-	pinned    bool
-	looked    uint8 // while forgetInstances runs
-	homeIndex int32 // in home.Homed, -1 when not there
-	holds     int32 // see Hold
-
-	*Particulars
-	*Letting
-
-	Keeps  []Edge
-	KeptBy []Keeper
-
-	oneKeeper [1]Keeper // where KeptBy starts
-
-	home *Scope
 
 	// Who has received it, so far as the verdict on its lifetime needs it: ids, which the collector need not follow.
 	firstGot   uint64 // who received it first
 	firstGotIn uint64
+	number     uint64 // see NewNumber
+	met        uint64 `freeze:"-"` // the number of the latest walk that came by
+	tags       tags
 	Got        Received
-
-	place int64 // among the remembered ended ones, 0: not among them
-
-	flags  Flag
-	number uint64 // see NewNumber
-	met    uint64 `freeze:"-"` // the number of the latest walk that came by
-	tags   tags
-	rare   *rare // nil for nearly all
 }
 
 // Hold says that somebody outside the ledger remembers i beyond the change that told of it, until they call Let. The memory

@@ -54,6 +54,7 @@ func (w *World) make(ev *event.Event) error {
 			i.Scope.Built = w.room()
 		}
 		i.Scope.Built = append(i.Scope.Built, i)
+		i.built = true
 	}
 	w.mark(i.Scope, false)
 	w.tell(Change{What: Made, Event: ev, Inst: i, Scope: i.Scope})

@@ -79,6 +79,7 @@ const (
 	unlooked uint8 = iota
 	looking        // something that is about to be forgotten, or what keeps it
 	held           // and it is kept by something alive, through any number of steps
+	leaving        // it is being forgotten
 )
 
 // forgetInstances takes the n that ended first out of the remembered ones: those that something alive keeps are pinned,
@@ -124,6 +125,8 @@ func (w *World) forgetInstances(n int) {
 		if i.looked == held {
 			i.pinned = true
 			w.pinned++
+		} else {
+			i.looked = leaving
 		}
 	}
 	for _, i := range oldest {
@@ -158,6 +161,9 @@ func (w *World) release(i *Instance) {
 	}
 	again := !i.Held() && !i.listed()
 	for _, k := range i.KeptBy {
+		if k.Holder.looked == leaving { // as it goes itself, nobody asks
+			continue
+		}
 		e := &k.Holder.Keeps[k.edge]
 		if e.back = -1; again {
 			e.Kept = nil
@@ -185,7 +191,7 @@ func (w *World) release(i *Instance) {
 
 // listed tells whether the ledger itself lists i by other things than its id.
 func (i *Instance) listed() bool {
-	return len(i.Scope.Built) > 0 || i.Reg != nil && !i.Reg.Known
+	return i.built || i.Reg != nil && !i.Reg.Known
 }
 
 // maxSpare bounds how many instances wait to be used again.
@@ -195,7 +201,7 @@ const maxSpare = 8192
 func (w *World) unkeep(holder *Instance, n int) {
 	kept, at := holder.Keeps[n].Kept, holder.Keeps[n].back
 	holder.Keeps[n].Kept = nil
-	if kept == nil || at < 0 {
+	if kept == nil || at < 0 || kept.looked == leaving {
 		return
 	}
 	last := len(kept.KeptBy) - 1

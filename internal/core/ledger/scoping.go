@@ -150,6 +150,9 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 	for _, i := range s.Homed {
 		i.homeIndex = -1
 	}
+	for _, i := range s.Built {
+		i.built = false
+	}
 	w.giveBack(s.Homed)
 	w.giveBack(s.Built)
 	s.Homed, s.Built = nil, nil
