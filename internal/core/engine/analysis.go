@@ -173,7 +173,7 @@ func (s *Analysis) used(ev *event.Event) {
 }
 
 func (s *Analysis) changed(c *ledger.Change) {
-	for _, w := range s.watchers[c.What][c.Inst.Class()][s.set.Holding(c)] {
+	for _, w := range s.watchers[c.What][c.Inst.Class()][s.set.Holding(c, s.known)] {
 		w.See(c)
 	}
 }

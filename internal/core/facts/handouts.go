@@ -155,11 +155,18 @@ func (h *Handouts) again(c *ledger.Change) bool {
 	if mine == nil || int(e.Slot) >= len(mine.latest) {
 		return false
 	}
-	for _, one := range mine.latest[e.Slot] {
-		if one == nil || one.Given != c.Inst.Reg || one.From != by.Container || one.all != e.All || len(one.Examples) < maxExamples ||
-			one.made != c.Inst.MadeImpl() || one.Module != by.Module || c.Scope != nil && one.ScopeKind != c.Scope.Kind || c.Scope == nil && one.ScopeKind != "" {
+	scopeKind := ""
+	if c.Scope != nil {
+		scopeKind = c.Scope.Kind
+	}
+	list := &mine.latest[e.Slot]
+	for n := range list {
+		at := &list[n]
+		if at.given != c.Inst.Reg || at.one == nil || at.from != by.Container || at.all != e.All ||
+			at.made != c.Inst.MadeImpl() || at.module != by.Module || at.scopeKind != scopeKind {
 			continue
 		}
+		one := at.one
 		one.N++
 		one.Last = max(one.Last, c.Event.T)
 		one.Factory = one.Factory || c.Inst.By == "factory"
@@ -281,11 +288,12 @@ func (h *Handouts) count(k *kind, at *once) {
 	if k.plain() && k.slot < maxLatest {
 		mine := k.Consumer.Tag(handoutsTag).(*ofConsumer)
 		for len(mine.latest) <= k.slot {
-			mine.latest = append(mine.latest, [4]*Handout{})
+			mine.latest = append(mine.latest, [4]latest{})
 		}
-		if at := &mine.latest[k.slot]; !slices.Contains(at[:], one) {
+		// One that still takes examples is counted in full.
+		if at := &mine.latest[k.slot]; len(one.Examples) == maxExamples && !slices.ContainsFunc(at[:], func(l latest) bool { return l.one == one }) {
 			copy(at[1:], at[:])
-			at[0] = one
+			at[0] = latest{one, one.Given, one.From, one.made, one.Module, one.ScopeKind, one.all}
 		}
 	}
 	one.N++
@@ -299,7 +307,16 @@ func (h *Handouts) count(k *kind, at *once) {
 // ofConsumer are the hand-outs to one registration.
 type ofConsumer struct {
 	list   []*Handout
-	latest [][4]*Handout // by the place that was filled; only plain ones
+	latest [][4]latest // by the place that was filled; only plain ones
+}
+
+// latest is a hand-out with what it is known by, side by side.
+type latest struct {
+	one                     *Handout
+	given                   *ledger.Registration
+	from                    *ledger.Container
+	made, module, scopeKind string
+	all                     bool
 }
 
 // maxLatest bounds the places of one consumer of which the latest hand-out is remembered.

@@ -97,6 +97,9 @@ func (k *Keeping) Ways(c *ledger.Change, tell func(Way)) {
 	}
 }
 
+// MayComplete tells whether a keeping of d may complete a way.
+func MayComplete(d *ledger.Instance) bool { return ripeBelow(d) || ripe(d) }
+
 // bound looks at what a new keeping of d by h completes.
 func (k *Keeping) bound(h, d *ledger.Instance, tell func(Way)) {
 	if !ripe(d) && !ripeBelow(d) {

@@ -93,6 +93,7 @@ func (r *captiveScoped) Finish() {
 		}
 	}
 	clear(r.pending)
+	r.known.pending = false
 }
 
 // pair notes a way, once.
@@ -119,12 +120,15 @@ func (r *captiveScoped) pair(w facts.Way) {
 		i.Hold()
 	}
 	d.SetTag(captiveScopedTag, append(pairs, p))
+	d.SetFlag(captiveFlag)
+	holder.SetFlag(captiveFlag)
 	if fromRoot || holder.Home().ActiveSince(closed) {
 		r.confirm(p)
 		return
 	}
 	if home := holder.Home(); len(r.pending[home]) < maxPending {
 		r.pending[home] = append(r.pending[home], p)
+		r.known.pending = true
 	}
 }
 
@@ -154,6 +158,7 @@ func (r *captiveScoped) settle(c *ledger.Change) {
 		}
 		if len(left) == 0 {
 			delete(r.pending, s)
+			r.known.pending = len(r.pending) > 0
 		} else {
 			r.pending[s] = left
 		}

@@ -42,6 +42,7 @@ type Shared struct {
 	captivePaths  map[string]bool   // the ends of every observed captive path, by registrations
 	refusedPaths  map[string]string // the ends of paths that the container refused, by services: the finding's id
 	cycleServices map[string]bool   // members of observed cycles
+	pending       bool              // captives wait for something to happen
 }
 
 // NewShared returns an empty Shared.

@@ -27,6 +27,7 @@ const (
 	SameService Condition = 1 << iota // Bound: holder and kept one are registered for one service
 	LetGo                             // Bound, Given, Used: of an instance that a dispose line has spoken of
 	NotShared                         // Used: of what must not be used by two scopes at once
+	Captives                          // Made, Bound, Given, Used: of what may be captive, or while a captive is being judged
 	conditions
 )
 
@@ -36,20 +37,30 @@ const Conditions = int(conditions)
 // Under returns which of the conditions a run goes by for a kind of change.
 func (r *Run) Under(what ledger.Happening) Condition {
 	switch what {
+	case ledger.Made:
+		return r.When & Captives
 	case ledger.Bound:
-		return r.When & (SameService | LetGo)
+		return r.When & (SameService | LetGo | Captives)
 	case ledger.Given:
-		return r.When & LetGo
+		return r.When & (LetGo | Captives)
 	case ledger.Used:
-		return r.When & (LetGo | NotShared)
+		return r.When & (LetGo | NotShared | Captives)
 	}
 	return 0
 }
 
 // Holding returns the conditions that hold of a change.
-func (s *Settings) Holding(c *ledger.Change) (holds Condition) {
+func (s *Settings) Holding(c *ledger.Change, known *Shared) (holds Condition) {
 	switch c.What {
+	case ledger.Made:
+		if known.pending {
+			return Captives
+		}
+		return 0
 	case ledger.Bound:
+		if facts.MayComplete(c.Inst) {
+			holds |= Captives
+		}
 		if c.Holder.Reg != nil && c.Inst.Reg != nil && c.Holder.Reg.SameService(c.Inst.Reg) {
 			holds |= SameService
 		}
@@ -64,6 +75,9 @@ func (s *Settings) Holding(c *ledger.Change) (holds Condition) {
 	if c.Inst.SpokenOf() {
 		holds |= LetGo
 	}
+	if known.pending || c.Inst.Flagged(captiveFlag) {
+		holds |= Captives
+	}
 	return holds
 }
 
@@ -73,7 +87,7 @@ type of = map[ledger.Happening][]ledger.Class
 // uses are judged.
 var Runs = []*Run{
 	{
-		Rules: []*Rule{&captiveScopedRule}, Requires: facts.OfKeeping,
+		Rules: []*Rule{&captiveScopedRule}, Requires: facts.OfKeeping, When: Captives,
 		Sees: []ledger.Happening{
 			ledger.Made, ledger.Bound, ledger.Given, ledger.Used, ledger.DisposeSeen, ledger.ForgottenSeen,
 			ledger.ScopeClosed, ledger.HomeKnown, ledger.StreamEnded,

@@ -34,5 +34,8 @@ var (
 	unusedTag = ledger.NewRegTag()
 )
 
+// captiveFlag is on instances that are kept by something which outlives them, or that keep something so.
+var captiveFlag = ledger.NewFlag()
+
 // firstHolder is the id of whoever got a transient first.
 var firstHolder = ledger.NewNumber()
