@@ -548,13 +548,7 @@ func analyse(s *engine.Analysis, lines []byte, firstLine int64) {
 	in := readers.Get().(*reader.Reader)
 	defer readers.Put(in)
 	in.Reset(bytes.NewReader(lines), firstLine)
-	for {
-		line, err := in.Next()
-		if err != nil {
-			return // io.EOF: bytes in memory fail in no other way
-		}
-		s.Put(line)
-	}
+	_ = engine.PutAll(in, s) // io.EOF: bytes in memory fail in no other way
 }
 
 // helloOf returns the hello with which a first batch has to start.

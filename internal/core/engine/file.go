@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"runtime"
+	"sync"
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/meter"
@@ -203,6 +204,21 @@ func brokeOff(line reader.Line, err error) error {
 
 // fewLines is how many lines are put at once: so few that their events stay at hand.
 const fewLines = 8
+
+// PutAll gives all lines of a trace to s, on the caller's core. The error is what the input ended with, io.EOF at its end.
+func PutAll(r *reader.Reader, s *Analysis) error {
+	few := rooms.Get().(*few)
+	defer rooms.Put(few)
+	for {
+		err := few.read(r)
+		s.PutAll(few.lines[:few.n])
+		if err != nil {
+			return err
+		}
+	}
+}
+
+var rooms = sync.Pool{New: func() any { return &few{} }}
 
 // few are lines with room for their events.
 type few struct {

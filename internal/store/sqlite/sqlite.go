@@ -39,6 +39,8 @@ type Store struct {
 	cutOff []store.Recording // imports that were, when it was opened
 	leases leases
 
+	appends appends
+
 	journal int64 // bytes it may hold that are not in the database yet
 }
 

@@ -167,14 +167,6 @@ func (s *Store) pack(b store.Batch) (packed []byte, done func()) {
 	return *room, func() { s.packed.Put(room) }
 }
 
-// AppendBatch stores b as the next batch of a stream. It is on disk when AppendBatch returns. ErrNotFound says that the
-// stream has been deleted.
-func (s *Store) AppendBatch(ctx context.Context, stream int64, b store.Batch, receivedNS int64) error {
-	packed, done := s.pack(b)
-	defer done()
-	return s.update(ctx, func(q querier) error { return appendBatch(ctx, q, stream, b, packed, receivedNS) })
-}
-
 func appendBatch(ctx context.Context, q querier, stream int64, b store.Batch, packed []byte, receivedNS int64) error {
 	const count = `UPDATE streams SET batches = ?1, lines = ?2, received_ns = ?3 WHERE id = ?4 AND batches = ?1 - 1`
 	done, err := q.ExecContext(ctx, count, b.N, b.FirstLine+b.Lines-1, receivedNS, stream)

@@ -45,7 +45,7 @@ func Run(t *testing.T, open func(ctx context.Context, folder string) (Store, err
 	for name, check := range map[string]func(*testing.T, Store){
 		"batches follow each other": follow, "batches are found by their lines": find, "what is derived is replaced as a whole": derived,
 		"what is not derived, or with another key, is listed": unfinished, "a checkpoint is one program's": checkpoints,
-		"a stream has one holder": leases, "names of recordings": names, "summaries are of what is": summaries, "an application has one contract": contracts, "whoever gave up gets an error, and nothing is done": givenUp,
+		"many append at once": appends, "a stream has one holder": leases, "names of recordings": names, "summaries are of what is": summaries, "an application has one contract": contracts, "whoever gave up gets an error, and nothing is done": givenUp,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, err := open(t.Context(), t.TempDir())
