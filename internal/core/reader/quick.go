@@ -1,6 +1,10 @@
 package reader
 
-import "keenlantern.example/record/event"
+import (
+	"encoding/binary"
+
+	"keenlantern.example/record/event"
+)
 
 // quick reads a line of one of the six kinds that make up nearly all of a trace, written the way recorders write it:
 // no spaces, whole numbers, texts without escapes. It returns false as soon as it meets anything else, and the line is
@@ -60,6 +64,14 @@ func (p *Parser) quick() bool {
 		case c == '"':
 			i++
 			first, hash := i, hashStart
+			for i+8 <= len(text) {
+				eight := binary.LittleEndian.Uint64(text[i:])
+				if !plain(eight) {
+					break
+				}
+				hash = hashOnEight(hash, eight)
+				i += 8
+			}
 			for i < len(text) && text[i] != '"' {
 				c := text[i]
 				if c < ' ' || c == '\\' || c > '~' {
@@ -91,6 +103,15 @@ func (p *Parser) quick() bool {
 		e.Has = has
 		return text[i] == '}' && i+1 == len(text) && has.Has(event.FT) && kind.Required().Without(has).None()
 	}
+}
+
+// plain tells whether each of eight bytes stands for itself in a text: it is printable ASCII, no quote and no backslash.
+func plain(eight uint64) bool {
+	const ones, tops = 0x0101010101010101, 0x8080808080808080
+	// A byte that is zero, or less than n, has its top bit set in (x - n) &^ x, unless that was set before.
+	zero := func(x uint64) uint64 { return (x - ones) &^ x }
+	special := zero(eight^ones*'"') | zero(eight^ones*'\\') | zero(eight^ones*0x7f) | (eight-ones*' ')&^eight | eight
+	return special&tops == 0
 }
 
 // words finds a field whose name has no more than eight letters by these letters as one number. Where two would share
