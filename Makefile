@@ -79,9 +79,18 @@ overhead:
 	go test -run '^$$' -bench Overhead -benchtime 200x ./demo/harbour
 	go test -run '^$$' -bench Overhead -benchtime 200x ./internal/recorded
 
+# Measures everything, and says by benchstat what differs from the figures that were recorded last; RECORD=1 records these instead.
 bench:
-	go test -run '^$$' -bench . -benchmem ./internal/core/... ./internal/service/...
-	cd recorders/go && go test -run '^$$' -bench . -benchmem ./...
+	sh scripts/bench.sh testdata/figures/bench.txt $(RECORD)
+
+# What the compiler is told of the program's hot paths (profile-guided optimization): as it analyses and takes batches.
+.PHONY: profile
+profile:
+	rm -rf .profile && mkdir .profile
+	go test -run '^$$' -bench 'Analyse/.*/all$$' -benchtime 10s -cpuprofile $(CURDIR)/.profile/analyse.out -o .profile/analyse.test ./internal/core/engine
+	go test -run '^$$' -bench Ingest/http -benchtime 10s -cpuprofile $(CURDIR)/.profile/ingest.out -o .profile/ingest.test ./internal/service
+	go tool pprof -proto .profile/analyse.out .profile/ingest.out > cmd/keenlantern/default.pgo
+	rm -rf .profile
 
 # Ten minutes of senders, views, listeners, orderly ends and kills; then memory and restarts at ten million events.
 soak: build

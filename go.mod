@@ -36,6 +36,7 @@ require (
 
 require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
+	github.com/aclements/go-moremath v0.0.0-20210112150236-f10218a38794 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/cenkalti/backoff/v5 v5.0.3 // indirect
 	github.com/cespare/xxhash/v2 v2.3.0 // indirect
@@ -53,6 +54,7 @@ require (
 	go.opentelemetry.io/otel/trace v1.47.0 // indirect
 	go.uber.org/zap v1.26.0 // indirect
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
+	golang.org/x/perf v0.0.0-20260908200009-22c9c6c9d4da // indirect
 	google.golang.org/genproto/googleapis/api v0.0.0-20261005182115-fad411399dd8 // indirect
 	google.golang.org/genproto/googleapis/rpc v0.0.0-20261005182115-fad411399dd8 // indirect
 	google.golang.org/grpc v1.84.0 // indirect
@@ -116,7 +118,10 @@ ignore (
 	./recorders/node/oldest/node_modules
 )
 
-tool honnef.co/go/tools/cmd/staticcheck
+tool (
+	golang.org/x/perf/cmd/benchstat
+	honnef.co/go/tools/cmd/staticcheck
+)
 
 replace keenlantern.example/record/uberdig => ./recorders/go/uberdig
 

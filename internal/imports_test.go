@@ -55,7 +55,7 @@ var mayImport = map[string]string{
 	"internal/load":                  "record/event",
 	"internal/load/shape":            "internal/load",
 	"internal/load/soak":             "internal/browser internal/core/engine internal/core/reader internal/core/rules internal/core/views internal/load",
-	"cmd/keenlantern":                "internal/cli",
+	"cmd/keenlantern":                "internal/cli internal/load",
 	"demo/harbour":                   "demo/harbour/frame record record/samberdo",
 	"demo/harbour/frame":             "record record/samberdo",
 	"console":                        "",

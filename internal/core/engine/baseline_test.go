@@ -8,17 +8,17 @@ import (
 
 // line is what encoding/json unmarshals the benchmark's lines into: the fields they have.
 type line struct {
-	Ev    string   `json:"ev"`
-	T     int64    `json:"t"`
-	Inst  uint64   `json:"inst"`
-	Scope uint64   `json:"scope"`
-	Reg   uint64   `json:"reg"`
-	By    uint64   `json:"by"`
-	NS    int64    `json:"ns"`
-	Entry string   `json:"entry"`
-	Kind  string   `json:"kind"`
-	Name  string   `json:"name"`
-	With  []uint64 `json:"with"`
+	Ev    string          `json:"ev"`
+	T     int64           `json:"t"`
+	Inst  uint64          `json:"inst"`
+	Scope uint64          `json:"scope"`
+	Reg   uint64          `json:"reg"`
+	NS    int64           `json:"ns"`
+	Entry string          `json:"entry"`
+	Kind  string          `json:"kind"`
+	Name  string          `json:"name"`
+	With  json.RawMessage `json:"with"` // ids, or objects
+	By    json.RawMessage `json:"by"`   // an id, or a word
 }
 
 func unmarshalLines(b *testing.B, text []byte) {

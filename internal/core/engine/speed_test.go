@@ -6,6 +6,7 @@ import (
 	"runtime"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -16,6 +17,7 @@ import (
 	"keenlantern.example/internal/core/order"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
+	"keenlantern.example/internal/load"
 	"keenlantern.example/record/event"
 )
 
@@ -146,47 +148,162 @@ func TestNothingLastingAllocatesNothing(t *testing.T) {
 	require.Zero(t, s.Health().Refused)
 }
 
-// BenchmarkAnalyse measures reading alone, reading with the ledger, and with all rules, against encoding/json.
+// BenchmarkAnalyse measures reading alone, reading with the ledger, and everything that 'check' does, against encoding/json,
+// for each shape. The wide one comes as 64 streams whose batches take turns, as a service is sent them.
 func BenchmarkAnalyse(b *testing.B) {
-	text := fmt.Appendf(nil, setUp, "h-1")
-	requests(20_000, 1, func(e *event.Event) { text = event.AppendLine(text, e) })
-	events := float64(bytes.Count(text, []byte{'\n'}))
+	for _, shape := range load.Shapes {
+		b.Run(shape.Name, func(b *testing.B) {
+			streams := 1
+			if shape.Name == "wide" {
+				streams = 64
+			}
+			timeAnalysis(b, tracesOf(shape, 480_000, streams, 1))
+		})
+	}
+}
+
+// BenchmarkGrowth tells what an event costs as one thing grows and all else stays: that it is about the same is what it is for.
+func BenchmarkGrowth(b *testing.B) {
+	for _, g := range growths {
+		b.Run(g.what, func(b *testing.B) {
+			texts, best := make([][]byte, len(g.sizes)), make([]float64, len(g.sizes))
+			for n, size := range g.sizes {
+				texts[n] = g.trace(size)
+			}
+			for b.Loop() { // by turns, so that a busy machine is as busy for both
+				for n, text := range texts {
+					from := time.Now()
+					if _, err := engine.Analyse(b.Context(), bytes.NewReader(text), reader.Options{}, rules.Default()); err != nil {
+						b.Fatal(err)
+					}
+					each := float64(time.Since(from).Nanoseconds()) / float64(bytes.Count(text, []byte{'\n'}))
+					if best[n] == 0 || each < best[n] {
+						best[n] = each
+					}
+				}
+			}
+			for n, size := range g.sizes {
+				b.ReportMetric(best[n], fmt.Sprintf("ns/event-%d", size))
+			}
+			b.ReportMetric(best[1]/best[0], "times-the-least")
+		})
+	}
+}
+
+const growthEvents = 1_000_000
+
+var growths = []struct {
+	what  string
+	sizes [2]int
+	trace func(size int) []byte
+}{
+	{"registrations", [2]int{10, 10_000}, func(n int) []byte { return load.Steady(load.Steadily{Registrations: n}, growthEvents) }},
+	{"open-scopes", [2]int{1, 10_000}, func(n int) []byte { return load.Steady(load.Steadily{Open: n}, growthEvents) }},
+	{"chain", [2]int{2, 200}, func(n int) []byte { return load.Steady(load.Steadily{Chain: n}, growthEvents) }},
+	{"scope-names", [2]int{1, 100_000}, func(n int) []byte { return load.Steady(load.Steadily{Names: n}, growthEvents) }},
+}
+
+// tracesOf returns the batches of so many streams of a shape.
+func tracesOf(shape load.Shape, events, streams, open int) (batches [][][]byte) {
+	for n := range streams {
+		w := shape.New(fmt.Sprintf("%s-%d", shape.Name, n), open)
+		var list [][]byte
+		for left := events / streams / shape.Each; left > 0; left -= 50 {
+			list = append(list, bytes.Clone(w.Requests(min(left, 50))))
+		}
+		batches = append(batches, append(list, bytes.Clone(w.End())))
+	}
+	return batches
+}
+
+func timeAnalysis(b *testing.B, batches [][][]byte) {
+	events, size := 0, 0
+	for _, stream := range batches {
+		for _, batch := range stream {
+			events += bytes.Count(batch, []byte{'\n'})
+			size += len(batch)
+		}
+	}
+	// turns calls put for each batch, one of each stream after the other.
+	turns := func(put func(stream int, batch []byte)) {
+		for n := range batches[0] {
+			for stream := range batches {
+				put(stream, batches[stream][n])
+			}
+		}
+	}
 	run := func(name string, all func()) {
 		b.Run(name, func(b *testing.B) {
 			b.ReportAllocs()
-			b.SetBytes(int64(len(text)))
+			b.SetBytes(int64(size))
 			var before, after runtime.MemStats
 			runtime.ReadMemStats(&before)
 			for b.Loop() {
 				all()
 			}
 			runtime.ReadMemStats(&after)
-			b.ReportMetric(events*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mevents/s")
-			b.ReportMetric(float64(after.Mallocs-before.Mallocs)/events/float64(b.N), "allocs/event")
+			b.ReportMetric(float64(events)*float64(b.N)/b.Elapsed().Seconds()/1e6, "Mevents/s")
+			b.ReportMetric(float64(after.Mallocs-before.Mallocs)/float64(events)/float64(b.N), "allocs/event")
 		})
 	}
-	read := func(put func(reader.Line)) {
-		r := reader.New(bytes.NewReader(text), reader.Options{})
+	run("encoding-json", func() { turns(func(_ int, batch []byte) { unmarshalLines(b, batch) }) })
+	in := reader.New(nil, reader.Options{})
+	read := func(batch []byte, put func(reader.Line)) {
+		in.Reset(bytes.NewReader(batch), 1)
 		for {
-			line, err := r.Next()
+			line, err := in.Next()
 			if err != nil {
 				return
 			}
 			put(line)
 		}
 	}
-	run("encoding-json", func() { unmarshalLines(b, text) })
-	run("read", func() { read(func(reader.Line) {}) })
+	run("read", func() { turns(func(_ int, batch []byte) { read(batch, func(reader.Line) {}) }) })
 	run("read-ledger", func() {
-		o, w := order.New(), ledger.New(meter.New(nil), func(*ledger.Change) {})
-		apply := func(e *event.Event) {
-			if err := w.Apply(e); err != nil {
-				b.Fatal(err)
+		type one struct {
+			order *order.Order
+			world *ledger.World
+		}
+		m := meter.New(nil)
+		streams := make([]one, len(batches))
+		for n := range streams {
+			streams[n] = one{order.New(), ledger.New(m, func(*ledger.Change) {})}
+		}
+		turns(func(stream int, batch []byte) {
+			s := streams[stream]
+			apply := func(e *event.Event) {
+				if err := s.world.Apply(e); err != nil {
+					b.Fatal(err)
+				}
+			}
+			read(batch, func(line reader.Line) {
+				m.Start(1 << 30)
+				s.order.Put(line.Event, apply)
+			})
+		})
+	})
+	run("all", func() {
+		streams := make([]*engine.Analysis, len(batches))
+		for n := range streams {
+			streams[n] = engine.NewBare(rules.Default())
+			streams[n].Remember(ledger.Remembered / len(batches))
+		}
+		turns(func(stream int, batch []byte) {
+			in.Reset(bytes.NewReader(batch), 1)
+			_ = engine.PutAll(in, streams[stream])
+		})
+		for _, s := range streams {
+			s.Finish()
+			if s.Result().Streams[0].Broken != nil {
+				b.Fatal("it broke")
 			}
 		}
-		read(func(line reader.Line) { o.Put(line.Event, apply) })
 	})
-	run("read-ledger-rules", func() {
+	if len(batches) > 1 {
+		return
+	}
+	text := bytes.Join(batches[0], nil)
+	run("all-on-two-cores", func() {
 		if _, err := engine.Analyse(b.Context(), bytes.NewReader(text), reader.Options{}, rules.Default()); err != nil {
 			b.Fatal(err)
 		}
