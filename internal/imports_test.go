@@ -89,7 +89,7 @@ func TestImportsGoOneWay(t *testing.T) {
 		t.Skip("it starts processes")
 	}
 	const module = "keenlantern.example/"
-	out, err := exec.Command("go", "list", "-json=ImportPath,Dir,GoFiles,Imports", module+"...", module+"record/...", module+"record/samberdo/...", module+"record/uberdig/...", module+"record/uberfx/...").Output()
+	out, err := exec.Command("go", "list", "-pgo=off", "-json=ImportPath,Dir,GoFiles,Imports", module+"...", module+"record/...", module+"record/samberdo/...", module+"record/uberdig/...", module+"record/uberfx/...").Output()
 	require.NoError(t, err)
 	seen := map[string]bool{}
 	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {
