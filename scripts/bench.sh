@@ -2,11 +2,12 @@
 # Measures everything and compares it with what was recorded: bench.sh RECORDED [1: record]
 set -eu
 recorded=$1
+pgo=$(pwd)/cmd/keenlantern/default.pgo # as the program is built
 now=$(mktemp)
 trap 'rm -f "$now"' EXIT
 for n in 1 2 3 4 5 6; do # benchstat needs six to tell a difference from noise
 	echo "round $n of 6" >&2
-	go test -run '^$' -bench . -benchtime 1s -timeout 60m ./internal/core/... ./internal/service/... ./cmd/keenlantern >>"$now"
+	go test -pgo=$pgo -run '^$' -bench . -benchtime 1s -timeout 60m ./internal/core/... ./internal/service/... ./cmd/keenlantern >>"$now"
 	(cd recorders/go && go test -run '^$' -bench . -benchtime 1s ./...) >>"$now"
 done
 if [ "${2:-}" ]; then
