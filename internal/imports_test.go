@@ -35,6 +35,7 @@ var mayImport = map[string]string{
 	"internal/core/conform":    "record/event internal/core/finding internal/core/ledger internal/core/reader internal/core/rules",
 	"internal/core/views":      "record/event internal/core/finding internal/core/nest internal/core/rules internal/core/derive internal/core/engine",
 	"internal/core/patterns":   "",
+	"internal/core/join":       "record/event",
 	"internal/core/replay":     "record/event internal/core/finding internal/core/patterns internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views",
 	"internal/core/contract":   "internal/core/patterns internal/core/finding internal/core/derive internal/core/engine internal/core/views",
 	"internal/store":           "",
