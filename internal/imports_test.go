@@ -42,6 +42,7 @@ var mayImport = map[string]string{
 	"internal/store/sqlite":    "internal/store",
 	"internal/store/storetest": "internal/store",
 	"internal/ingest":          "record/event internal/core internal/core/ids internal/core/meter internal/core/finding internal/core/ledger internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views internal/store",
+	"internal/follow":          "record/event internal/core/join internal/core/reader",
 	"internal/access":          "internal/core/ids internal/core/views internal/store",
 	"internal/otlp":            "",
 	"internal/control":         "internal/core/views",
@@ -49,7 +50,7 @@ var mayImport = map[string]string{
 	"internal/client":          "internal/core/views",
 	"internal/report":          "internal/core/conform internal/core/finding internal/core/derive internal/core/replay internal/core/contract internal/core/engine internal/core/views",
 	"internal/cli": "recorders console demo/harbour record record/event internal/access internal/control internal/core/conform internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
-		"internal/core/replay internal/core/contract internal/core/engine " +
+		"internal/core/replay internal/core/contract internal/core/engine internal/follow " +
 		"internal/core/views internal/store internal/store/sqlite internal/ingest internal/service internal/client internal/report",
 	"internal/browser":               "",
 	"internal/browser/screenshots":   "internal/browser internal/core/views",

@@ -47,6 +47,7 @@ func commands() []command {
 		{"serve", "run the service: accept recordings, analyse them, serve the API and the console", serve},
 		{"demo", "run the service and record the made-up harbour pilot office with it", demo},
 		{"check", "analyse trace files without a service", check},
+		{"follow", "send what recorders write into folders to the service", followFolders},
 		{"record", "switch the recording of an application on or off while it runs", switchRecording},
 		{"import", "send a trace file to the service", importFile},
 		{"recordings", "list the recordings of a service", recordings},

@@ -49,6 +49,9 @@ func New(id string) *Stream {
 // Joined returns how many streams have been joined.
 func (s *Stream) Joined() int { return s.joined }
 
+// Last returns the latest time in s, in ns since its start.
+func (s *Stream) Last() int64 { return s.last }
+
 // Fits tells whether a short stream with this hello belongs into s: it is of the same application as those before it, in the
 // same version, and there is room.
 func (s *Stream) Fits(hello *event.Event) bool {

@@ -1,0 +1,199 @@
+package follow
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"keenlantern.example/internal/core/reader"
+)
+
+// A file of a stream is named NAME.ndjson. What rotates it may add a number behind that, and compress it. In
+// NAME.requests.ndjson stand streams of one request each, one after the other.
+var named = regexp.MustCompile(`^(.+?)(\.requests)?\.ndjson(?:\.(\d+))?(\.gz|\.zst)?$`)
+
+// found is a file that a recorder wrote.
+type found struct {
+	path, base string
+	requests   bool // it holds streams of one request each
+	part       int  // of a rotated one: the higher, the older; 0: it is being written
+	packed     bool // it is compressed, and grows no more
+	size       int64
+	changed    time.Time
+	inode      uint64
+}
+
+// list returns the files of a folder and of the folders in it, the parts of a stream from the oldest on.
+func list(folder string) ([]found, error) {
+	var all []found
+	err := filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			if errors.Is(err, fs.ErrNotExist) && path != folder {
+				return nil // it has just gone
+			}
+			return err
+		}
+		if d.IsDir() && path != folder && strings.HasPrefix(d.Name(), ".") {
+			return filepath.SkipDir
+		}
+		name := named.FindStringSubmatch(d.Name())
+		if name == nil || !d.Type().IsRegular() {
+			return nil
+		}
+		info, err := d.Info()
+		if err != nil {
+			return nil //nolint:nilerr // it has just gone
+		}
+		f := found{path: path, base: filepath.Join(filepath.Dir(path), name[1]+name[2]), requests: name[2] != "", packed: name[4] != "", size: info.Size(), changed: info.ModTime()}
+		f.part, _ = strconv.Atoi(name[3])
+		if s, ok := info.Sys().(*syscall.Stat_t); ok {
+			f.inode = s.Ino
+		}
+		all = append(all, f)
+		return nil
+	})
+	if err != nil {
+		return nil, fmt.Errorf("look into %s: %w", folder, err)
+	}
+	slices.SortStableFunc(all, func(a, b found) int {
+		if a.base != b.base {
+			return strings.Compare(a.base, b.base)
+		}
+		return b.part - a.part
+	})
+	return all, nil
+}
+
+// The bounds of what is read at once.
+const (
+	batchBytes = 256 << 10 // of lines, unpacked
+	maxLine    = 4 << 20   // a longer one is passed over
+)
+
+// lines reads the whole lines of a file from a place on.
+type lines struct {
+	file *os.File
+	in   *bufio.Reader
+	at   int64 // bytes that were given out
+	rest int   // bytes of a last line that is not whole
+	long int   // lines that were passed over
+}
+
+// openLines opens a file. The caller closes what it gets.
+func openLines(f *found) (*lines, error) {
+	file, err := os.Open(f.path)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", f.path, err)
+	}
+	l := &lines{file: file}
+	if !f.packed {
+		l.in = bufio.NewReaderSize(file, batchBytes)
+		return l, nil
+	}
+	plain, err := reader.Decompress(file)
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open %s: %w", f.path, err), file.Close())
+	}
+	l.in = bufio.NewReaderSize(plain, batchBytes)
+	return l, nil
+}
+
+// Close closes the file.
+func (l *lines) Close() error { return l.file.Close() }
+
+// first returns the first line, nil while it is not whole.
+func (l *lines) first() []byte {
+	line, err := l.in.ReadSlice('\n')
+	if err != nil {
+		if !errors.Is(err, bufio.ErrBufferFull) {
+			return nil
+		}
+		return bytes.Clone(line) // of one that is longer, the beginning says enough
+	}
+	return bytes.Clone(line)
+}
+
+// idOf returns what a file is known by, whatever it is called.
+func idOf(first []byte) string {
+	sum := sha256.Sum256(first)
+	return hex.EncodeToString(sum[:16])
+}
+
+// seek goes to a place, from the beginning. It returns false where the file is shorter than that.
+func (l *lines) seek(f *found, at int64) (bool, error) {
+	if _, err := l.file.Seek(0, io.SeekStart); err != nil {
+		return false, fmt.Errorf("read %s: %w", f.path, err)
+	}
+	l.at = at
+	if f.packed {
+		plain, err := reader.Decompress(l.file)
+		if err != nil {
+			return false, fmt.Errorf("open %s: %w", f.path, err)
+		}
+		l.in.Reset(plain)
+		n, err := io.CopyN(io.Discard, l.in, at)
+		if errors.Is(err, io.EOF) {
+			return n == at, nil
+		}
+		if err != nil {
+			return false, fmt.Errorf("read %s: %w", f.path, err)
+		}
+		return true, nil
+	}
+	if f.size < at {
+		return false, nil
+	}
+	if _, err := l.file.Seek(at, io.SeekStart); err != nil {
+		return false, fmt.Errorf("read %s: %w", f.path, err)
+	}
+	l.in.Reset(l.file)
+	return true, nil
+}
+
+// line returns the next whole line with its newline, nil where there is none yet. It is good until the next call.
+func (l *lines) line() ([]byte, error) {
+	var long []byte
+	passed := 0
+	for {
+		part, err := l.in.ReadSlice('\n')
+		switch {
+		case err == nil && passed > 0:
+			l.at += int64(passed + len(part))
+			l.long++
+			passed = 0
+			continue
+		case err == nil && long == nil:
+			l.at += int64(len(part))
+			return part, nil
+		case err == nil:
+			long = append(long, part...)
+			l.at += int64(len(long))
+			return long, nil
+		case errors.Is(err, bufio.ErrBufferFull):
+			if passed > 0 || len(long)+len(part) > maxLine {
+				passed += len(long) + len(part)
+				long = nil
+				continue
+			}
+			long = append(long, part...)
+		case errors.Is(err, io.EOF):
+			l.rest = passed + len(long) + len(part)
+			return nil, nil
+		default:
+			return nil, err
+		}
+	}
+}

@@ -1,0 +1,651 @@
+package follow
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"syscall"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"keenlantern.example/internal/core/join"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/record/event"
+)
+
+// Config says what is followed.
+type Config struct {
+	Folders []string
+	State   string // a file; "" is StateName in the first folder
+	Send    Sender
+	Once    bool          // send what is there, and end
+	Within  time.Duration // with Once: how long a service may not answer; 0 is half a minute
+	Remove  bool          // delete files that have been sent to their end
+	Every   time.Duration // between two looks into the folders; 0 is a second
+	Log     *slog.Logger
+}
+
+// Told is what a follower has done.
+type Told struct {
+	Batches, Lines   int64
+	Streams          int64 // that began
+	Requests, Joined int64 // short streams, and those that they became
+	Removed          int64
+	Trouble          []string // the first of what could not be sent, each said once
+	More             int64    // trouble that is not listed
+}
+
+// maxTrouble bounds what is listed.
+const maxTrouble = 100
+
+// The times after which something is taken to come no more.
+const (
+	abandoned = time.Minute // a short stream without its end
+	joinedFor = time.Hour   // and as long is joined into one stream
+)
+
+// maxOpen bounds how many joined streams are open at once: applications, versions, hosts.
+const maxOpen = 32
+
+type follower struct {
+	Config
+	state    *state
+	zip      *zstd.Encoder
+	told     Told
+	said     map[string]bool // troubles that have been told
+	seen     map[string]seen // by path
+	joined   []*joining
+	gathered gathering
+	quiet    bool // it has been said that no service answers
+}
+
+// seen is what a file was like when all that was whole in it had been sent.
+type seen struct {
+	size    int64
+	changed time.Time
+	inode   uint64
+	id      string
+	whole   bool // nothing more can come: it is compressed, or its stream has ended
+}
+
+// joining is a joined stream that is open.
+type joining struct {
+	*join.Stream
+	id    string
+	n     int64 // of its latest batch
+	began time.Time
+}
+
+// Run follows folders until ctx ends, or, with Once, until all has been sent.
+func Run(ctx context.Context, c Config) (*Told, error) {
+	if c.Every <= 0 {
+		c.Every = time.Second
+	}
+	if c.Within <= 0 {
+		c.Within = 30 * time.Second
+	}
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	for _, folder := range c.Folders {
+		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+			return nil, fmt.Errorf("follow %s: it is not a folder", folder)
+		}
+	}
+	if c.State == "" {
+		c.State = filepath.Join(c.Folders[0], StateName)
+	}
+	st, err := openState(ctx, c.State)
+	if err != nil {
+		return nil, err
+	}
+	defer st.Close()
+	zip, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(1<<20))
+	if err != nil {
+		return nil, fmt.Errorf("prepare compression: %w", err)
+	}
+	defer zip.Close()
+	f := &follower{Config: c, state: st, zip: zip, said: map[string]bool{}, seen: map[string]seen{}}
+	err = f.run(ctx)
+	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
+		err = nil
+	}
+	return &f.told, err
+}
+
+func (f *follower) run(ctx context.Context) error {
+	if err := f.goOn(ctx); err != nil {
+		return err
+	}
+	for {
+		if err := f.pass(ctx); err != nil {
+			return err
+		}
+		if f.Once {
+			return f.endAll(ctx)
+		}
+		select {
+		case <-ctx.Done():
+			// What is open goes on in another stream after the next start.
+			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer cancel()
+			return f.endAll(last)
+		case <-time.After(f.Every):
+		}
+	}
+}
+
+// trouble tells something once.
+func (f *follower) trouble(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if f.said[text] {
+		return
+	}
+	if len(f.said) < 100*maxTrouble {
+		f.said[text] = true
+	}
+	f.Log.Warn(text)
+	if len(f.told.Trouble) == maxTrouble {
+		f.told.More++
+		return
+	}
+	f.told.Trouble = append(f.told.Trouble, text)
+}
+
+// goOn finishes what an earlier follower had begun: its last batch, and its joined streams, which nobody can join to any more.
+func (f *follower) goOn(ctx context.Context) error {
+	p, err := f.state.waiting(ctx)
+	if err != nil {
+		return err
+	}
+	if p != nil {
+		if err := f.deliver(ctx, p); err != nil {
+			return err
+		}
+	}
+	left, err := f.state.left(ctx)
+	if err != nil {
+		return err
+	}
+	for id, last := range left {
+		n, err := f.state.next(ctx, id)
+		if err != nil {
+			return err
+		}
+		bye := event.AppendLine(nil, &event.Event{Kind: event.Bye, T: last, Why: event.GoesOn, Has: event.Of(event.FT, event.FWhy)})
+		if err := f.send(ctx, &pending{stream: id, n: n, joined: true, ends: true, last: last}, bye); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// send notes a batch and sends it.
+func (f *follower) send(ctx context.Context, p *pending, body []byte) error {
+	p.lines = int64(bytes.Count(body, []byte{'\n'}))
+	p.body = f.zip.EncodeAll(body, nil)
+	if err := f.state.begin(ctx, p); err != nil {
+		return err
+	}
+	return f.deliver(ctx, p)
+}
+
+// errGivenUp says that no service answered for too long.
+var errGivenUp = errors.New("what is left is sent next time")
+
+// deliver sends a noted batch until it has arrived, or is refused for good.
+func (f *follower) deliver(ctx context.Context, p *pending) error {
+	until := time.Now().Add(f.Within)
+	for wait := 500 * time.Millisecond; ; wait = min(2*wait, 30*time.Second) {
+		err := f.Send.Send(ctx, p.stream, p.n, p.body)
+		if err == nil {
+			if f.quiet {
+				f.quiet = false
+				f.Log.Info("the service answers again")
+			}
+			f.told.Batches++
+			f.told.Lines += p.lines
+			if p.n == 1 {
+				f.told.Streams++
+			}
+			return f.state.done(ctx, p, false)
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if refused := (*Refused)(nil); errors.As(err, &refused) {
+			f.trouble("the service refused batch %d of stream %s: %s", p.n, p.stream, refused.Why)
+			if err := f.state.done(ctx, p, true); err != nil {
+				return err
+			}
+			return refused
+		}
+		if f.Once && time.Now().After(until) {
+			return fmt.Errorf("%w; %w", err, errGivenUp)
+		}
+		if !f.quiet {
+			f.quiet = true
+			f.Log.Warn(err.Error() + "; what is recorded stays in the folder, and is sent when it does")
+		}
+		if later := (*Later)(nil); errors.As(err, &later) && later.After > 0 {
+			wait = min(later.After, time.Minute)
+		}
+		if f.Once {
+			wait = min(wait, 2*time.Second)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(wait):
+		}
+	}
+}
+
+// pass looks at every file once.
+func (f *follower) pass(ctx context.Context) error {
+	there := map[string]bool{}
+	for _, folder := range f.Folders {
+		files, err := list(folder)
+		if err != nil {
+			f.trouble("%v", err)
+			continue
+		}
+		for n := range files {
+			there[files[n].path] = true
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if err := f.look(ctx, &files[n]); err != nil {
+				return err
+			}
+		}
+	}
+	for path := range f.seen {
+		if !there[path] {
+			delete(f.seen, path)
+		}
+	}
+	return nil
+}
+
+// look sends what is new in a file. Only what concerns the follower as a whole is an error.
+func (f *follower) look(ctx context.Context, file *found) error {
+	before, known := f.seen[file.path]
+	if known && before.size == file.size && before.inode == file.inode && before.changed.Equal(file.changed) {
+		return f.remove(ctx, file, before)
+	}
+	l, err := openLines(file)
+	if err != nil {
+		if !errors.Is(err, os.ErrNotExist) {
+			f.trouble("%v", err)
+		}
+		return nil
+	}
+	defer l.Close()
+	first := l.first()
+	if first == nil {
+		if file.size > 0 && (f.Once || file.packed) {
+			f.trouble("%s holds no whole line; it is left alone until it does", file.path)
+		}
+		return nil
+	}
+	one, known, err := f.state.source(ctx, idOf(first))
+	if err != nil {
+		return err
+	}
+	if !known {
+		one = source{id: idOf(first)}
+	}
+	one.base = file.base
+	fits, err := l.seek(file, one.at)
+	if err != nil {
+		f.trouble("%v", err)
+		return nil
+	}
+	if !fits {
+		f.trouble("%s is shorter than what has been sent of it; it was cut, and nothing is sent again", file.path)
+		return nil
+	}
+	if file.requests {
+		err = f.requests(ctx, file, l, &one)
+	} else {
+		err = f.stream(ctx, file, l, &one)
+	}
+	if err != nil {
+		return err
+	}
+	if l.long > 0 {
+		f.trouble("%s has a line of more than %d MB; it is left out", file.path, maxLine>>20)
+	}
+	if l.rest > 0 && (f.Once || file.packed) {
+		f.trouble("%s ends within a line; its last %d bytes are not sent until the rest of it is there", file.path, l.rest)
+	}
+	// What is known now is known of the file as it was listed: if it has grown since, it is looked at again.
+	f.seen[file.path] = seen{file.size, file.changed, file.inode, one.id, (file.packed || one.ended) && l.rest == 0 && one.at == l.at}
+	return f.remove(ctx, file, f.seen[file.path])
+}
+
+// stream sends the lines of a file that holds one stream, or several one after the other.
+func (f *follower) stream(ctx context.Context, file *found, l *lines, one *source) error {
+	if one.at == 0 && one.stream == "" {
+		before, known, err := f.state.before(ctx, file.base)
+		if err != nil {
+			return err
+		}
+		if known && before.id != one.id { // it goes on with what the part before it began
+			one.stream, one.refused = before.stream, before.refused
+		}
+	}
+	var body []byte
+	flush := func() error {
+		if len(body) == 0 {
+			return nil
+		}
+		n, err := f.state.next(ctx, one.stream)
+		if err != nil {
+			return err
+		}
+		err = f.send(ctx, &pending{stream: one.stream, n: n, source: *one}, body)
+		if refused := (*Refused)(nil); errors.As(err, &refused) {
+			one.refused, err = true, nil
+		}
+		body = body[:0]
+		return err
+	}
+	for {
+		at := l.at
+		line, err := l.line()
+		if err != nil {
+			f.trouble("read %s: %v", file.path, err)
+			break
+		}
+		if line == nil {
+			break
+		}
+		if isKind(line, "hello") {
+			if err := flush(); err != nil {
+				return err
+			}
+			if hello := helloOf(line); hello != nil && (hello.Stream != one.stream || one.ended) {
+				if one.stream = hello.Stream; one.ended {
+					one.ended = false
+				}
+				one.refused = false
+			}
+		}
+		switch {
+		case one.stream == "":
+			f.trouble("%s does not begin with a hello, and the file in which its stream begins is not here; its first lines are left out", file.path)
+			one.at = l.at
+			continue
+		case one.refused || one.ended:
+			one.at = l.at
+			continue
+		}
+		if len(body)+len(line) > batchBytes {
+			one.at = at
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+		body = append(body, line...)
+		one.at = l.at
+		if isKind(line, "bye") {
+			one.ended = true
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	if len(body) > 0 {
+		return flush()
+	}
+	if one.at > 0 {
+		return f.state.note(ctx, *one)
+	}
+	return nil
+}
+
+func isKind(line []byte, kind string) bool {
+	return bytes.HasPrefix(line, []byte(`{"ev":"`+kind+`"`))
+}
+
+func helloOf(line []byte) *event.Event {
+	var p reader.Parser
+	if read := p.Parse(bytes.TrimRight(line, "\r\n")); read.Event != nil && read.Event.Kind == event.Hello {
+		return read.Event
+	}
+	return nil
+}
+
+// requests joins the short streams of a file.
+func (f *follower) requests(ctx context.Context, file *found, l *lines, one *source) error {
+	var p reader.Parser
+	var group []*event.Event
+	begins := one.at // of the group that is being read
+	long := 0
+	end := func() error {
+		one.at = begins
+		defer func() { group, long = nil, 0 }()
+		if len(group) == 0 {
+			return nil
+		}
+		return f.join(ctx, file, group, long, one)
+	}
+	for {
+		at := l.at
+		line, err := l.line()
+		if err != nil {
+			f.trouble("read %s: %v", file.path, err)
+			break
+		}
+		if line == nil {
+			break
+		}
+		read := p.Parse(bytes.TrimRight(line, "\r\n"))
+		if read.Event != nil && read.Event.Kind == event.Hello && len(group) > 0 { // the one before has no end: its process has died
+			begins = at
+			if err := end(); err != nil {
+				return err
+			}
+		}
+		switch {
+		case read.Event == nil:
+			if read.Refused != "" {
+				f.trouble("%s has a line that cannot be read (%s); it is left out", file.path, read.Refused)
+			}
+		case len(group) == 0 && read.Event.Kind != event.Hello:
+			f.trouble("%s has lines that belong to no stream; they are left out", file.path)
+		case len(group) > join.MaxLines:
+			long++
+		default:
+			group = append(group, read.Event.Clone())
+		}
+		if read.Event != nil && read.Event.Kind == event.Bye {
+			begins = l.at
+			if err := end(); err != nil {
+				return err
+			}
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	if len(group) > 0 && (file.packed || f.Once || time.Since(file.changed) > abandoned) {
+		begins = l.at
+		if err := end(); err != nil {
+			return err
+		}
+	}
+	if err := f.flush(ctx); err != nil {
+		return err
+	}
+	if len(group) == 0 {
+		begins = l.at // behind lines that belong to nothing
+	}
+	if one.at = begins; one.at == 0 {
+		return nil
+	}
+	return f.state.note(ctx, *one)
+}
+
+// join adds a short stream to the joined one of its kind. One is the file, as it is when that has been sent.
+func (f *follower) join(ctx context.Context, file *found, group []*event.Event, long int, one *source) error {
+	if long > 0 {
+		f.trouble("%s has a stream of one request with more than %d lines; its last lines are left out", file.path, join.MaxLines)
+		group = group[:join.MaxLines]
+	}
+	of, err := f.joiningFor(ctx, group[0])
+	if err != nil {
+		return err
+	}
+	if g := &f.gathered; g.of != nil && (g.of != of || len(g.body) > batchBytes) {
+		if err := f.flush(ctx); err != nil {
+			return err
+		}
+	}
+	began := of.Joined() == 0
+	if err := of.Put(group, func(ev *event.Event) { f.gathered.body = event.AppendLine(f.gathered.body, ev) }); err != nil {
+		f.trouble("%s has a stream of one request that cannot be joined: %v", file.path, err)
+		return nil
+	}
+	if began {
+		f.told.Joined++
+	}
+	f.told.Requests++
+	f.gathered.of, f.gathered.source = of, *one
+	return nil
+}
+
+// gathering is what has been joined and not been sent, and how far the file is then.
+type gathering struct {
+	of     *joining
+	body   []byte
+	source source
+}
+
+// flush sends what has been gathered.
+func (f *follower) flush(ctx context.Context) error {
+	g := &f.gathered
+	if g.of == nil {
+		return nil
+	}
+	of := g.of
+	err := f.send(ctx, &pending{stream: of.id, n: of.n + 1, joined: true, last: of.Last(), source: g.source}, g.body)
+	g.of, g.body = nil, g.body[:0]
+	of.n++
+	if refused := (*Refused)(nil); errors.As(err, &refused) {
+		f.joined = slices.DeleteFunc(f.joined, func(other *joining) bool { return other == of })
+		return nil
+	}
+	return err
+}
+
+// joiningFor returns the joined stream that one with this hello belongs to.
+func (f *follower) joiningFor(ctx context.Context, hello *event.Event) (*joining, error) {
+	for _, of := range slices.Clone(f.joined) {
+		if of.Joined() >= join.MaxStreams || time.Since(of.began) > joinedFor {
+			if err := f.end(ctx, of); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		if of.Fits(hello) {
+			return of, nil
+		}
+	}
+	if len(f.joined) == maxOpen {
+		if err := f.end(ctx, f.joined[0]); err != nil {
+			return nil, err
+		}
+	}
+	id := newID()
+	of := &joining{Stream: join.New(id), id: id, began: time.Now()}
+	f.joined = append(f.joined, of)
+	return of, nil
+}
+
+// end ends a joined stream. What comes later goes on in another one.
+func (f *follower) end(ctx context.Context, of *joining) error {
+	if f.gathered.of == of {
+		if err := f.flush(ctx); err != nil {
+			return err
+		}
+	}
+	f.joined = slices.DeleteFunc(f.joined, func(other *joining) bool { return other == of })
+	if of.n == 0 {
+		return nil
+	}
+	var body []byte
+	of.End(event.GoesOn, func(ev *event.Event) { body = event.AppendLine(body, ev) })
+	err := f.send(ctx, &pending{stream: of.id, n: of.n + 1, joined: true, ends: true, last: of.Last()}, body)
+	if refused := (*Refused)(nil); errors.As(err, &refused) {
+		return nil
+	}
+	return err
+}
+
+// endAll ends the joined streams.
+func (f *follower) endAll(ctx context.Context) error {
+	for len(f.joined) > 0 {
+		if err := f.end(ctx, f.joined[0]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func newID() string {
+	var b [12]byte
+	_, _ = rand.Read(b[:]) // it never fails
+	return "joined-" + hex.EncodeToString(b[:])
+}
+
+// remove deletes a file that has been sent to its end, where that is wanted.
+func (f *follower) remove(ctx context.Context, file *found, s seen) error {
+	if !f.Remove {
+		return nil
+	}
+	rested := f.Once || time.Since(file.changed) > joinedFor
+	if !s.whole && !(file.requests && rested) {
+		return nil
+	}
+	open, err := os.OpenFile(file.path, os.O_RDWR, 0)
+	if err != nil {
+		return nil //nolint:nilerr // it is gone, or not ours to delete
+	}
+	defer open.Close()
+	// Whoever appends holds the lock: it is deleted between two of them, or not at all.
+	if syscall.Flock(int(open.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+		return nil
+	}
+	info, err := open.Stat()
+	if err != nil || info.Size() != s.size {
+		return nil //nolint:nilerr // it has grown
+	}
+	one, known, err := f.state.source(ctx, s.id)
+	if err != nil {
+		return err
+	}
+	if !known || !file.packed && one.at != info.Size() {
+		return nil
+	}
+	if err := os.Remove(file.path); err != nil {
+		f.trouble("delete %s: %v", file.path, err)
+		return nil
+	}
+	f.told.Removed++
+	delete(f.seen, file.path)
+	return f.state.forget(ctx, s.id)
+}
