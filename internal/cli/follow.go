@@ -6,9 +6,40 @@ import (
 	"fmt"
 	"log/slog"
 
+	"github.com/klauspost/compress/zstd"
+
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/follow"
+	"keenlantern.example/internal/ingest"
 )
+
+// ownHub gives the batches of followed folders to the service that runs in this process.
+type ownHub struct{ hub *ingest.Hub }
+
+func (o ownHub) Send(ctx context.Context, stream string, n int64, body []byte) error {
+	unzip, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return fmt.Errorf("prepare decompression: %w", err)
+	}
+	defer unzip.Close()
+	plain, err := unzip.DecodeAll(body, nil)
+	if err != nil {
+		return &follow.Refused{Why: fmt.Sprintf("it cannot be unpacked: %v", err)}
+	}
+	_, err = o.hub.PutBatch(ctx, stream, ingest.Batch{N: n, Lines: plain, Packed: body})
+	var (
+		turn     *ingest.OutOfTurn
+		conflict *ingest.Conflict
+		unusable *ingest.Unusable
+	)
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &turn), errors.As(err, &conflict), errors.As(err, &unusable):
+		return &follow.Refused{Why: err.Error()}
+	}
+	return &follow.Later{Why: err.Error()}
+}
 
 func followFolders(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "follow", "follow FOLDER… [options]",

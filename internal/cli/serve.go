@@ -19,6 +19,7 @@ import (
 	"keenlantern.example/internal/access"
 	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/core/rules"
+	"keenlantern.example/internal/follow"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/service"
 	"keenlantern.example/internal/store/sqlite"
@@ -42,7 +43,18 @@ func serve(ctx context.Context, std IO, args []string) error {
 		o.hosts = append(o.hosts, name)
 		return nil
 	})
+	f.Func("follow", "also send on what recorders write into this `FOLDER` (see 'keenlantern follow'); repeatable", func(folder string) error {
+		o.follow = append(o.follow, folder)
+		return nil
+	})
+	f.BoolVar(&o.followRemove, "follow-remove", false, "delete followed files that have been sent to their end")
 	if _, err := f.parse(args, 0, 0); err != nil {
+		return err
+	}
+	if o.followRemove && len(o.follow) == 0 {
+		return &usageError{"--follow-remove belongs to --follow"}
+	}
+	if err := follow.Folders(o.follow); err != nil {
 		return err
 	}
 	if (o.cert == "") != (o.key == "") {
@@ -83,6 +95,9 @@ type serveOptions struct {
 	hosts     []string
 	cert, key string
 	keep      ingest.Keep
+
+	follow       []string // folders
+	followRemove bool
 }
 
 // server is an opened service: store, hub and listener are there, and run lets it work.
@@ -95,7 +110,8 @@ type server struct {
 	http     *http.Server
 	log      *slog.Logger
 	keep     ingest.Keep
-	certs    *certificates // nil: no TLS
+	certs    *certificates  // nil: no TLS
+	follow   *follow.Config // nil: nothing is followed
 }
 
 // openServer opens all that a service needs, so that what is wrong shows before anything runs.
@@ -143,8 +159,13 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 			return nil, errors.Join(err, st.Close(), listener.Close())
 		}
 	}
+	var followed *follow.Config
+	if len(o.follow) > 0 {
+		followed = &follow.Config{Folders: o.follow, State: filepath.Join(data, "follow"), Remove: o.followRemove, Send: ownHub{hub}, Log: log}
+	}
 	return &server{
-		url: map[bool]string{true: "https://", false: "http://"}[o.cert != ""] + listener.Addr().String(), certs: certs, keep: o.keep, listener: listener, store: st, hub: hub, desk: desk, log: log,
+		follow: followed,
+		url:    map[bool]string{true: "https://", false: "http://"}[o.cert != ""] + listener.Addr().String(), certs: certs, keep: o.keep, listener: listener, store: st, hub: hub, desk: desk, log: log,
 		http: &http.Server{
 			Handler: handler, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 32 << 10,
 			ErrorLog:  slog.NewLogLogger(log.Handler(), slog.LevelWarn),
@@ -183,6 +204,12 @@ func (s *server) run(ctx context.Context) error {
 		s.hub.Housekeep(ctx, s.keep)
 		return nil
 	})
+	if s.follow != nil {
+		group.Go(func() error {
+			_, err := follow.Run(ctx, *s.follow)
+			return err
+		})
+	}
 	group.Go(func() error {
 		<-ctx.Done()
 		s.desk.Close()

@@ -84,6 +84,16 @@ type joining struct {
 	began time.Time
 }
 
+// Folders tells whether all are folders.
+func Folders(list []string) error {
+	for _, folder := range list {
+		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+			return fmt.Errorf("follow %s: there is no such folder", folder)
+		}
+	}
+	return nil
+}
+
 // Run follows folders until ctx ends, or, with Once, until all has been sent.
 func Run(ctx context.Context, c Config) (*Told, error) {
 	if c.Every <= 0 {
@@ -95,10 +105,8 @@ func Run(ctx context.Context, c Config) (*Told, error) {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
-	for _, folder := range c.Folders {
-		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-			return nil, fmt.Errorf("follow %s: it is not a folder", folder)
-		}
+	if err := Folders(c.Folders); err != nil {
+		return nil, err
 	}
 	if c.State == "" {
 		c.State = filepath.Join(c.Folders[0], StateName)
