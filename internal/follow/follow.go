@@ -135,6 +135,9 @@ func (f *follower) run(ctx context.Context) error {
 	}
 	for {
 		if err := f.pass(ctx); err != nil {
+			if ctx.Err() != nil {
+				return f.leave(ctx)
+			}
 			return err
 		}
 		if f.Once {
@@ -142,13 +145,21 @@ func (f *follower) run(ctx context.Context) error {
 		}
 		select {
 		case <-ctx.Done():
-			// What is open goes on in another stream after the next start.
-			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-			defer cancel()
-			return f.endAll(last)
+			return f.leave(ctx)
 		case <-time.After(f.Every):
 		}
 	}
+}
+
+// leave ends the joined streams, which go on in others after the next start, unless a batch is still on its way: then the next
+// start does so.
+func (f *follower) leave(ctx context.Context) error {
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if p, err := f.state.waiting(last); err != nil || p != nil {
+		return err
+	}
+	return f.endAll(last)
 }
 
 // trouble tells something once.
@@ -518,46 +529,74 @@ func (f *follower) join(ctx context.Context, file *found, group []*event.Event, 
 	if err != nil {
 		return err
 	}
-	if g := &f.gathered; g.of != nil && (g.of != of || len(g.body) > batchBytes) {
+	if g := &f.gathered; g.of != nil && (g.of != of || g.lines > gatheredLines) {
 		if err := f.flush(ctx); err != nil {
 			return err
 		}
+		if of, err = f.joiningFor(ctx, group[0]); err != nil { // it may have been refused
+			return err
+		}
 	}
-	began := of.Joined() == 0
-	if err := of.Put(group, func(ev *event.Event) { f.gathered.body = event.AppendLine(f.gathered.body, ev) }); err != nil {
-		f.trouble("%s has a stream of one request that cannot be joined: %v", file.path, err)
-		return nil
-	}
-	if began {
-		f.told.Joined++
-	}
-	f.told.Requests++
-	f.gathered.of, f.gathered.source = of, *one
+	g := &f.gathered
+	g.of, g.source, g.file = of, *one, file.path
+	g.groups = append(g.groups, group)
+	g.lines += len(group)
 	return nil
 }
 
-// gathering is what has been joined and not been sent, and how far the file is then.
+// gatheredLines bounds what is joined at once.
+const gatheredLines = 3000
+
+// gathering is what is to be joined and sent, and how far the file is then.
 type gathering struct {
 	of     *joining
-	body   []byte
+	groups [][]*event.Event
+	lines  int
 	source source
+	file   string
 }
 
-// flush sends what has been gathered.
+// flush joins and sends what has been gathered.
 func (f *follower) flush(ctx context.Context) error {
-	g := &f.gathered
+	g := f.gathered
+	f.gathered = gathering{}
 	if g.of == nil {
 		return nil
 	}
 	of := g.of
-	err := f.send(ctx, &pending{stream: of.id, n: of.n + 1, joined: true, last: of.Last(), source: g.source}, g.body)
-	g.of, g.body = nil, g.body[:0]
+	if of.Joined() == 0 {
+		f.begin(of, g.groups)
+		f.told.Joined++
+	}
+	var body []byte
+	for _, group := range g.groups {
+		if err := of.Put(group, func(ev *event.Event) { body = event.AppendLine(body, ev) }); err != nil {
+			f.trouble("%s has a stream of one request that cannot be joined: %v", g.file, err)
+			continue
+		}
+		f.told.Requests++
+	}
+	if len(body) == 0 {
+		return f.state.note(ctx, g.source)
+	}
+	err := f.send(ctx, &pending{stream: of.id, n: of.n + 1, joined: true, last: of.Last(), source: g.source}, body)
 	of.n++
 	if refused := (*Refused)(nil); errors.As(err, &refused) {
 		f.joined = slices.DeleteFunc(f.joined, func(other *joining) bool { return other == of })
 		return nil
 	}
 	return err
+}
+
+// begin has a joined stream start with the earliest of the first ones.
+func (f *follower) begin(of *joining, groups [][]*event.Event) {
+	var earliest time.Time
+	for _, group := range groups {
+		if start, err := time.Parse(time.RFC3339, group[0].Start); err == nil && (earliest.IsZero() || start.Before(earliest)) {
+			earliest = start
+		}
+	}
+	of.Begin(groups[0][0], earliest)
 }
 
 // joiningFor returns the joined stream that one with this hello belongs to.
@@ -580,6 +619,7 @@ func (f *follower) joiningFor(ctx context.Context, hello *event.Event) (*joining
 	}
 	id := newID()
 	of := &joining{Stream: join.New(id), id: id, began: time.Now()}
+	of.Begin(hello, time.Time{}) // it is known of which application it is, and begins when it is first sent
 	f.joined = append(f.joined, of)
 	return of, nil
 }

@@ -259,6 +259,28 @@ func TestRequests(t *testing.T) {
 	require.Zero(t, once(t, k, folder).Batches)
 }
 
+// TestApart holds that the requests of two applications, and of two versions, are not joined, however they come.
+func TestApart(t *testing.T) {
+	folder, k := t.TempDir(), newTaker(t)
+	path := filepath.Join(folder, "office.requests.ndjson")
+	for n := range 30 {
+		text := request(n)
+		switch n % 3 {
+		case 1:
+			text = strings.Replace(text, `"app":"harbour"`, `"app":"lighthouse"`, 1)
+		case 2:
+			text = strings.Replace(text, `"host":"quay"`, `"host":"quay","version":"2"`, 1)
+		}
+		appendTo(t, path, text)
+	}
+	told := once(t, k, folder)
+	assert.EqualValues(t, 30, told.Requests)
+	assert.EqualValues(t, 3, told.Joined)
+	for _, stream := range k.order {
+		assert.Equal(t, 10, strings.Count(k.all(stream), `"kind":"request"`))
+	}
+}
+
 // TestStays follows while requests come, joins them into one stream, and ends it when it is stopped; nobody else may follow.
 func TestStays(t *testing.T) {
 	folder, k := t.TempDir(), newTaker(t)

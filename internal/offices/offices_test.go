@@ -28,6 +28,7 @@ import (
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
+	"keenlantern.example/internal/follow"
 	"keenlantern.example/internal/runtimes"
 	"keenlantern.example/record"
 )
@@ -41,6 +42,8 @@ type table struct {
 	Runtimes map[string]struct {
 		Run   []string `yaml:"run"`
 		Built string   `yaml:"built"`
+		// Folder says that it records into a folder, which is followed.
+		Folder bool `yaml:"folder"`
 	} `yaml:"runtimes"`
 	Mistakes map[string]struct {
 		Says     string             `yaml:"says"`
@@ -146,8 +149,16 @@ func TestOffices(t *testing.T) {
 			run := func(t *testing.T, mistake string, want []found) {
 				ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 				defer cancel()
-				if *update {
+				if *update && !of.Folder {
 					keep(ctx, t, of.Run, runtime, mistake)
+				}
+				if of.Folder {
+					if *update {
+						keepFollowed(ctx, t, of.Run, runtime, mistake)
+					}
+					stream, lines := followed(ctx, t, of.Run, mistake, "300", &follow.HTTP{Base: service.URL})
+					assert.Equal(t, want, foundIn(result(ctx, t, ask, stream, lines, mistake), mistake))
+					return
 				}
 				cmd := exec.CommandContext(ctx, of.Run[0], append(slices.Clone(of.Run[1:]), "--service", service.URL, "--mistake", mistake)...)
 				cmd.Dir = root

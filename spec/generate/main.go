@@ -69,6 +69,7 @@ func run(folder string, check bool) error {
 		{filepath.Join(root, "internal", "core", "reader", "table_gen.go"), reader},
 		{filepath.Join(root, "recorders", "node", "src", "table.ts"), []byte(f.typescript())},
 		{filepath.Join(root, "recorders", "jvm", "core", "src", "main", "java", "example", "keenlantern", "record", "Event.java"), []byte(f.java())},
+		{filepath.Join(root, "recorders", "php", "src", "Format.php"), []byte(f.php())},
 		{docs, []byte(table)},
 	} {
 		was, err := os.ReadFile(out.path)

@@ -55,7 +55,13 @@ func (s *Stream) Last() int64 { return s.last }
 // Fits tells whether a short stream with this hello belongs into s: it is of the same application as those before it, in the
 // same version, and there is room.
 func (s *Stream) Fits(hello *event.Event) bool {
-	return s.joined == 0 || s.joined < MaxStreams && kindOf(hello) == s.kind
+	return s.kind == "" || s.joined < MaxStreams && kindOf(hello) == s.kind
+}
+
+// Begin says of what application s is, and when it starts: not after any of the short streams that are known by then, which
+// come in the order in which they ended. Without it, s starts with the first one.
+func (s *Stream) Begin(hello *event.Event, start time.Time) {
+	s.kind, s.start = kindOf(hello), start
 }
 
 func kindOf(hello *event.Event) string {
@@ -87,10 +93,12 @@ func (s *Stream) Put(list []*event.Event, emit func(*event.Event)) error {
 	if err != nil {
 		return fmt.Errorf("start of the stream: %w", err)
 	}
+	if s.kind == "" {
+		s.Begin(hello, start)
+	}
 	if s.joined == 0 {
-		s.kind, s.start = kindOf(hello), start
 		first := hello.Clone()
-		first.Stream, first.T = s.id, 0
+		first.Stream, first.T, first.Start = s.id, 0, s.start.UTC().Format("2006-01-02T15:04:05.000000000Z07:00")
 		first.Labels = map[string]string{Label: "streams of one request each"}
 		for name, value := range hello.Labels {
 			first.Labels[name] = value

@@ -1,0 +1,99 @@
+<?php
+
+declare(strict_types=1);
+
+namespace Saltmarsh\Office;
+
+use KeenLantern\Record\RecordedContainer;
+use KeenLantern\Record\Recorder;
+use Psr\Container\ContainerInterface as Ask;
+
+/** Wires the office, sound or with a mistake, and lets it do its work. */
+final class Office
+{
+    private const LIFETIMES = [
+        'harbourClock' => 'singleton', 'pilotRoster' => 'singleton', 'tideModel' => 'singleton', 'gaugeTides' => 'scoped',
+        'logPage' => 'scoped', 'outerBarWeather' => 'singleton', 'berthPlanner' => 'transient', 'arrivalDesk' => 'transient',
+        'tugCrew' => 'singleton', 'tugDispatcher' => 'singleton', 'radioDesk' => 'transient', 'nightJob' => 'transient',
+    ];
+
+    private readonly Container $container;
+    private readonly RecordedContainer $ask;
+
+    public function __construct(private readonly Recorder $recorder, string $mistake)
+    {
+        $lifetimes = self::LIFETIMES;
+        $factories = [
+            'harbourClock' => fn () => new HarbourClock(),
+            'pilotRoster' => fn () => new PilotRoster(),
+            'tideModel' => fn () => TideModel::fromAlmanac(),
+            'gaugeTides' => fn (Ask $c) => new GaugeTides($c->get('harbourClock')),
+            'logPage' => fn () => new LogPage(),
+            'outerBarWeather' => fn (Ask $c) => new BuoyWeather($c->get('harbourClock')),
+            'berthPlanner' => fn (Ask $c) => new BerthPlanner($c->get('gaugeTides'), $c->get('tideModel')),
+            'arrivalDesk' => fn (Ask $c) => new ArrivalDesk($c->get('berthPlanner'), $c->get('pilotRoster'), $c->get('logPage')),
+            'tugCrew' => fn () => new TugCrew(),
+            'tugDispatcher' => fn (Ask $c) => new TugDispatcher($c->get('tugCrew'), $c->get('outerBarWeather')),
+            'radioDesk' => fn (Ask $c) => new RadioDesk($c->get('outerBarWeather')),
+            'nightJob' => fn (Ask $c) => new NightJob($c->get('harbourClock'), $c->get('logPage')),
+        ];
+        switch ($mistake) {
+            case 'roster-keeps-tides':
+                $factories['pilotRoster'] = fn (Ask $c) => new PilotRoster($c->get('gaugeTides'));
+                break;
+            case 'model-rebuilt':
+                $factories['tideModel'] = fn () => TideModel::workedOut();
+                $lifetimes['tideModel'] = 'transient';
+                break;
+            case 'two-clocks':
+                $factories['nightClock'] = fn () => new HarbourClock();
+                $lifetimes['nightClock'] = 'singleton';
+                $factories['nightJob'] = fn (Ask $c) => new NightJob($c->get('nightClock'), $c->get('logPage'));
+                break;
+            case 'station-misspelt':
+                $factories['radioDesk'] = fn (Ask $c) => new RadioDesk($c->get('outerbarWeather'));
+                break;
+            case 'crew-waits-for-tug':
+                $factories['tugCrew'] = fn (Ask $c) => new TugCrew($c->get('tugDispatcher'));
+                break;
+            case 'stand-in-weather':
+                $factories['outerBarWeather'] = fn () => new FakeWeather();
+                break;
+        }
+        $this->container = new Container($factories, $lifetimes);
+        $this->ask = new RecordedContainer($this->container, $recorder, $lifetimes);
+        $this->container->behind($this->ask);
+    }
+
+    /** Does one piece of work in a scope of its own. */
+    public function work(string $kind, string $name, ?string $traceparent = null): string
+    {
+        $scope = $this->recorder->open($kind, $name, $traceparent);
+        try {
+            return $this->do($name);
+        } catch (\Psr\Container\ContainerExceptionInterface) {
+            return 'not today'; // one of the mistakes
+        } finally {
+            $this->container->endScope();
+            $this->recorder->close($scope);
+        }
+    }
+
+    private function do(string $name): string
+    {
+        switch ($name) {
+            case 'POST /arrivals':
+                return $this->ask->get('arrivalDesk')->take('Grey Seal');
+            case 'GET /pilots':
+                return implode(', ', $this->ask->get('pilotRoster')->onDuty());
+            case 'POST /tugs':
+                return $this->ask->get('tugDispatcher')->send();
+            case 'GET /weather':
+                return $this->ask->get('radioDesk')->report();
+            case 'night job':
+                $this->ask->get('nightJob')->run();
+                return 'done';
+        }
+        return (string) $this->ask->get('gaugeTides')->height('outer-bar');
+    }
+}

@@ -1,0 +1,161 @@
+<?php
+
+declare(strict_types=1);
+
+namespace KeenLantern\Record;
+
+/** Writes the lines of a trace. */
+final class Line
+{
+    private const REPLACEMENT = "\u{FFFD}";
+
+    /**
+     * An event's line, with its end. Members that are not there, or mean nothing on a line of its kind, are left out.
+     *
+     * @param string $kind such as "make"
+     * @param int $t ns since the stream's start
+     * @param array<string, mixed> $members by name; a null is written, and means something for owner only
+     */
+    public static function of(string $kind, int $t, array $members): string
+    {
+        $line = '{"ev":"' . $kind . '","t":' . $t;
+        foreach (Format::MEMBERS[$kind] as $name) {
+            if (array_key_exists($name, $members)) {
+                $line .= ',"' . $name . '":' . self::value($name, $members[$name]);
+            }
+        }
+        return $line . "}\n";
+    }
+
+    /** A JSON string of a text, cut behind Format::MAX_TEXT bytes on a character's edge. What is no UTF-8 is U+FFFD. */
+    public static function quoted(string $text): string
+    {
+        if (strlen($text) <= Format::MAX_TEXT && !preg_match('/[^ !#-\[\]-~]/', $text)) {
+            return '"' . $text . '"';
+        }
+        $text = self::cut(self::wellFormed($text));
+        return '"' . preg_replace_callback('/["\\\\\x00-\x1f]/', self::escaped(...), $text) . '"';
+    }
+
+    /** @param array<int, string> $match */
+    private static function escaped(array $match): string
+    {
+        return match ($match[0]) {
+            '"', '\\' => '\\' . $match[0],
+            "\n" => '\n',
+            "\t" => '\t',
+            default => sprintf('\u%04x', ord($match[0])),
+        };
+    }
+
+    /** Has a replacement stand for each byte that is no part of a character. */
+    private static function wellFormed(string $text): string
+    {
+        if (preg_match('//u', $text)) {
+            return $text;
+        }
+        $out = '';
+        for ($at = 0, $end = strlen($text); $at < $end;) {
+            // The characters of UTF-8, as RFC 3629 has them.
+            $found = preg_match(
+                '/\G(?:[\x00-\x7f]+|[\xc2-\xdf][\x80-\xbf]|\xe0[\xa0-\xbf][\x80-\xbf]|[\xe1-\xec\xee\xef][\x80-\xbf]{2}'
+                . '|\xed[\x80-\x9f][\x80-\xbf]|\xf0[\x90-\xbf][\x80-\xbf]{2}|[\xf1-\xf3][\x80-\xbf]{3}|\xf4[\x80-\x8f][\x80-\xbf]{2})/',
+                $text,
+                $match,
+                0,
+                $at,
+            );
+            $out .= $found ? $match[0] : self::REPLACEMENT;
+            $at += $found ? strlen($match[0]) : 1;
+            if (strlen($out) > Format::MAX_TEXT) {
+                break;
+            }
+        }
+        return $out;
+    }
+
+    private static function cut(string $text): string
+    {
+        if (strlen($text) <= Format::MAX_TEXT) {
+            return $text;
+        }
+        $end = Format::MAX_TEXT;
+        while ((ord($text[$end]) & 0xc0) === 0x80) { // it is within a character
+            $end--;
+        }
+        return substr($text, 0, $end);
+    }
+
+    private static function value(string $name, mixed $value): string
+    {
+        return match (true) {
+            is_string($value) => self::quoted($value),
+            is_int($value) => (string) $value,
+            is_bool($value) => $value ? 'true' : 'false',
+            $value === null => 'null',
+            !is_array($value) => 'null', // nothing else is ever written
+            $name === 'with' => '[' . implode(',', array_map(self::given(...), $value)) . ']',
+            $name === 'needs', $name === 'also' => '[' . implode(',', array_map(self::need(...), $value)) . ']',
+            $name === 'labels', $name === 'in' => self::object($value),
+            default => '[' . implode(',', array_map(self::quoted(...), $value)) . ']',
+        };
+    }
+
+    /** @param array<string, string|int> $members */
+    private static function object(array $members): string
+    {
+        ksort($members, SORT_STRING);
+        $parts = [];
+        foreach ($members as $name => $value) {
+            $parts[] = self::quoted((string) $name) . ':' . (is_int($value) ? $value : self::quoted($value));
+        }
+        return '{' . implode(',', $parts) . '}';
+    }
+
+    private static function given(mixed $given): string
+    {
+        if (!is_array($given)) {
+            return $given === null ? 'null' : (string) $given;
+        }
+        if (array_is_list($given)) {
+            return '[' . implode(',', array_map(self::given(...), $given)) . ']';
+        }
+        $more = '';
+        foreach (['site', 'service'] as $name) {
+            if (($given[$name] ?? '') !== '') {
+                $more .= ',"' . $name . '":' . self::quoted($given[$name]);
+            }
+        }
+        if (isset($given['key'])) {
+            $more .= ',"key":' . self::quoted($given['key']);
+        }
+        if (($given['via'] ?? 0) !== 0) {
+            $more .= ',"via":' . $given['via'];
+        }
+        if (($given['kept'] ?? true) === false) {
+            $more .= ',"kept":false';
+        }
+        if ($given['unknown'] ?? false) {
+            $more .= ',"unknown":true';
+        }
+        $inst = (string) ($given['inst'] ?? 0);
+        return $more === '' ? $inst : '{"inst":' . $inst . $more . '}';
+    }
+
+    /** @param array<string, mixed> $need */
+    private static function need(array $need): string
+    {
+        $text = '{"service":' . self::quoted($need['service']);
+        foreach (['site', 'key', 'how'] as $name) {
+            if (isset($need[$name]) && ($name === 'key' || $need[$name] !== '')) {
+                $text .= ',"' . $name . '":' . self::quoted($need[$name]);
+            }
+        }
+        foreach (['all', 'optional', 'lazy'] as $name) {
+            if ($need[$name] ?? false) {
+                $text .= ',"' . $name . '":true';
+            }
+        }
+        return $text . '}';
+    }
+}

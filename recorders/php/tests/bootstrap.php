@@ -1,0 +1,19 @@
+<?php
+
+declare(strict_types=1);
+
+// Packagist is not needed: what is tested with comes from the system's packages, which have autoloaders of their own.
+spl_autoload_register(static function (string $class): void {
+    foreach (['KeenLantern\\Record\\Tests\\' => __DIR__ . '/', 'KeenLantern\\Record\\' => __DIR__ . '/../src/'] as $prefix => $folder) {
+        if (str_starts_with($class, $prefix)) {
+            $file = $folder . str_replace('\\', '/', substr($class, strlen($prefix))) . '.php';
+            if (is_file($file)) {
+                require $file;
+            }
+            return;
+        }
+    }
+});
+foreach (['Psr/Container/autoload.php', 'Pimple/autoload.php'] as $file) {
+    require_once '/usr/share/php/' . $file;
+}
