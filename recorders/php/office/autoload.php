@@ -3,6 +3,10 @@
 declare(strict_types=1);
 
 require_once __DIR__ . '/../tests/bootstrap.php';
-require_once __DIR__ . '/src/parts.php';
-require_once __DIR__ . '/src/Container.php';
-require_once __DIR__ . '/src/Office.php';
+
+spl_autoload_register(static function (string $class): void {
+    $file = __DIR__ . '/src/' . substr($class, strlen('Saltmarsh\\Office\\')) . '.php';
+    if (str_starts_with($class, 'Saltmarsh\\Office\\') && is_file($file)) {
+        require $file;
+    }
+});

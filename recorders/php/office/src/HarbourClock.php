@@ -1,0 +1,13 @@
+<?php
+
+declare(strict_types=1);
+
+namespace Saltmarsh\Office;
+
+final class HarbourClock
+{
+    public function now(): int
+    {
+        return time();
+    }
+}

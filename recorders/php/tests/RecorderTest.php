@@ -1,0 +1,180 @@
+<?php
+
+declare(strict_types=1);
+
+namespace KeenLantern\Record\Tests;
+
+use KeenLantern\Record\Folder;
+use KeenLantern\Record\Recorder;
+use KeenLantern\Record\Settings;
+use PHPUnit\Framework\TestCase;
+
+final class RecorderTest extends TestCase
+{
+    private string $folder;
+
+    protected function setUp(): void
+    {
+        $this->folder = sys_get_temp_dir() . '/keenlantern-' . bin2hex(random_bytes(6));
+        mkdir($this->folder);
+    }
+
+    protected function tearDown(): void
+    {
+        array_map(unlink(...), glob($this->folder . '/{,.}[!.]*', GLOB_BRACE) ?: []);
+        rmdir($this->folder);
+    }
+
+    /** @return list<array<string, mixed>> */
+    private function lines(): array
+    {
+        $lines = [];
+        foreach (glob($this->folder . '/*.ndjson') ?: [] as $path) {
+            foreach (file($path, FILE_IGNORE_NEW_LINES) as $line) {
+                $lines[] = json_decode($line, true, 64, JSON_THROW_ON_ERROR);
+            }
+        }
+        return $lines;
+    }
+
+    public function testARequestIsAStream(): void
+    {
+        $recorder = new Recorder(new Settings('harbour office', $this->folder, environment: 'test'));
+        $scope = $recorder->open('request', 'GET /tides', '00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01');
+        $reg = $recorder->register(['service' => 'Clock', 'lifetime' => 'singleton']);
+        $clock = new \ArrayObject();
+        self::assertSame(1, $recorder->make($clock, ['reg' => $reg, 'ns' => 5]));
+        self::assertSame(1, $recorder->idOf($clock));
+        self::assertSame(0, $recorder->idOf(new \ArrayObject()));
+        $recorder->close($scope);
+        self::assertSame([], $this->lines(), 'nothing is written while the request runs');
+        $recorder->end();
+        $recorder->end();
+        $kinds = array_column($this->lines(), 'ev');
+        self::assertSame(['hello', 'open', 'register', 'make', 'close', 'bye'], $kinds);
+        [$hello, $open, , $make] = $this->lines();
+        self::assertSame('test', $hello['environment']);
+        self::assertMatchesRegularExpression('/^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{9}Z$/', $hello['start']);
+        self::assertSame('4bf92f3577b34da6a3ce929d0e0e4736', $open['trace']);
+        self::assertSame(1, $make['scope']);
+        self::assertStringContainsString('/harbour-office-', glob($this->folder . '/*')[0]);
+        self::assertStringEndsWith('.requests.ndjson', glob($this->folder . '/*')[0]);
+    }
+
+    public function testAResidentWritesWhenAJobEnds(): void
+    {
+        $recorder = new Recorder(new Settings('harbour', $this->folder, resident: true));
+        foreach (['first', 'second'] as $n => $name) {
+            $outer = $recorder->open('job', $name);
+            $recorder->open('step', 'left open');
+            $recorder->close($outer);
+            self::assertCount(1 + 4 * ($n + 1), $this->lines());
+        }
+        $recorder->end();
+        self::assertSame(1, count(array_keys(array_column($this->lines(), 'ev'), 'hello')));
+        self::assertSame('bye', $this->lines()[9]['ev']);
+        self::assertSame(1, $this->lines()[2]['in']);
+    }
+
+    public function testOff(): void
+    {
+        touch($this->folder . '/' . Settings::OFF_FILE);
+        foreach ([new Settings('harbour', $this->folder), new Settings('harbour', ''), new Settings('h', $this->folder, off: true)] as $settings) {
+            $recorder = new Recorder($settings);
+            self::assertFalse($recorder->on());
+            $recorder->close($recorder->open('request', 'GET /tides'));
+            self::assertSame(0, $recorder->make(new \ArrayObject(), []));
+            $recorder->end();
+        }
+        self::assertSame([], $this->lines());
+    }
+
+    public function testAShareIsWeighed(): void
+    {
+        $on = 0;
+        for ($n = 0; $n < 400; $n++) {
+            $recorder = new Recorder(new Settings('harbour', $this->folder, share: 0.25));
+            $recorder->close($recorder->open('request', 'GET /tides'));
+            $recorder->end();
+            $on += (int) $recorder->on();
+        }
+        self::assertGreaterThan(50, $on);
+        self::assertLessThan(160, $on);
+        $opens = array_values(array_filter($this->lines(), static fn (array $line): bool => $line['ev'] === 'open'));
+        self::assertCount($on, $opens);
+        self::assertSame([4], array_values(array_unique(array_column($opens, 'weight'))));
+    }
+
+    public function testMemoryIsBounded(): void
+    {
+        $recorder = new Recorder(new Settings('harbour', $this->folder));
+        $name = str_repeat('x', 4000);
+        for ($n = 0; $n < 4000; $n++) {
+            $recorder->register(['service' => $name]);
+        }
+        $recorder->end();
+        $lines = $this->lines();
+        self::assertLessThan(Recorder::MAX_BYTES + 10_000, filesize(glob($this->folder . '/*.ndjson')[0]));
+        self::assertSame(4000 - (count($lines) - 3), $lines[count($lines) - 2]['lost']);
+    }
+
+    /** What cannot be written is told once, and never to the application. */
+    public function testTrouble(): void
+    {
+        $log = $this->folder . '/error-log';
+        $before = ini_set('error_log', $log);
+        try {
+            $recorder = new Recorder(new Settings('harbour', $this->folder . '/there-is-none'));
+            for ($n = 0; $n < 3; $n++) {
+                $recorder->close($recorder->open('request', 'GET /tides'));
+                $recorder->flush();
+            }
+            $recorder->end();
+        } finally {
+            ini_set('error_log', (string) $before);
+        }
+        self::assertSame(1, substr_count((string) file_get_contents($log), 'Keen Lantern does not record this process'));
+    }
+
+    /** Processes that append at once leave whole texts, also while somebody deletes the file in between. */
+    public function testManyAppend(): void
+    {
+        $path = $this->folder . '/all.ndjson';
+        $children = [];
+        for ($child = 0; $child < 4; $child++) {
+            $pid = pcntl_fork();
+            if ($pid === 0) {
+                for ($n = 0; $n < 200; $n++) {
+                    $text = str_repeat("$child-$n\n", 500);
+                    if (Folder::append($path, $text) !== '') {
+                        posix_kill(posix_getpid(), SIGKILL);
+                    }
+                }
+                posix_kill(posix_getpid(), SIGTERM); // without the test's own endings
+            }
+            $children[] = $pid;
+        }
+        $seen = [];
+        do {
+            usleep(3000);
+            $running = 0;
+            foreach ($children as $pid) {
+                $running += (int) (pcntl_waitpid($pid, $status, WNOHANG) === 0);
+            }
+            $file = @fopen($path, 'r+');
+            if ($file !== false && flock($file, LOCK_EX)) {
+                $seen = array_merge($seen, explode("\n", rtrim(stream_get_contents($file), "\n")));
+                unlink($path);
+                fclose($file);
+            }
+        } while ($running > 0 || is_file($path));
+        $runs = [];
+        foreach ($seen as $n => $line) {
+            if ($n > 0 && $line !== $seen[$n - 1]) {
+                $runs[] = $line;
+            }
+        }
+        self::assertCount(4 * 200 * 500, $seen);
+        self::assertCount(799, $runs, 'each text stands in one piece');
+    }
+}
