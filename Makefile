@@ -23,6 +23,7 @@ console: console/dist/index.html
 packed: recorders
 	go run ./recorders/pack -version $(VERSION) recorders/go recorders/dist/go
 	node recorders/node/scripts/pack.mjs $(VERSION) recorders/dist/node
+	go run ./recorders/packphp -version $(VERSION) recorders/php recorders/dist/php
 
 # The recorders of other runtimes, with their tests and offices.
 recorders: recorders/node/dist/built recorders/jvm/target/built
@@ -126,4 +127,4 @@ screenshots: build chromium
 check: test
 
 clean:
-	rm -rf bin recorders/dist/go recorders/dist/maven recorders/jvm/target recorders/jvm/*/target console/dist/assets console/dist/index.html console/node_modules $(DATA)
+	rm -rf bin recorders/dist/go recorders/dist/php recorders/dist/maven recorders/jvm/target recorders/jvm/*/target console/dist/assets console/dist/index.html console/node_modules $(DATA)

@@ -68,6 +68,7 @@ var mayImport = map[string]string{
 	"internal/runtimes":              "",
 	"internal/offices":               "",
 	"recorders/pack":                 "",
+	"recorders/packphp":              "",
 	"docs":                           "",
 	"record/event":                   "",
 	"record":                         "record/event record/internal/goroutine",

@@ -7,7 +7,7 @@ now=$(mktemp)
 trap 'rm -f "$now"' EXIT
 for n in 1 2 3 4 5 6; do # benchstat needs six to tell a difference from noise
 	echo "round $n of 6" >&2
-	go test -pgo=$pgo -run '^$' -bench . -benchtime 1s -timeout 60m ./internal/core/... ./internal/service/... ./cmd/keenlantern >>"$now"
+	go test -pgo=$pgo -run '^$' -bench . -benchtime 3x -timeout 60m ./internal/core/... ./internal/service/... ./cmd/keenlantern >>"$now"
 	(cd recorders/go && go test -run '^$' -bench . -benchtime 1s ./...) >>"$now"
 done
 if [ "${2:-}" ]; then

@@ -2,6 +2,8 @@ package service
 
 import (
 	"bytes"
+	"crypto/sha1"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"net/http"
@@ -76,6 +78,7 @@ func (s *service) getFileOf(of tree) func(c *gin.Context) error {
 // packages are the recorders that are one file each, by runtime: how their names begin and end.
 var packages = map[string]struct{ name, ending, kind string }{
 	"node": {"keenlantern-record", ".tgz", "application/gzip"},
+	"php":  {"keenlantern-record", ".zip", "application/zip"},
 }
 
 // packageOf returns the file with a runtime's recorder, "" where there is none.
@@ -108,6 +111,39 @@ func (s *service) getRecorder(c *gin.Context) error {
 		c.Header("Cache-Control", "no-cache")
 	}
 	http.ServeContent(c.Writer, c.Request, "", time.Time{}, bytes.NewReader(file))
+	return nil
+}
+
+// getComposer lists the PHP recorder as a Composer repository does, in this service's own version. Composer wants whole addresses:
+// they are those that this service was asked under.
+func (s *service) getComposer(c *gin.Context) error {
+	name := s.packageOf("php")
+	if name == "" {
+		return &notHere{"this service hands out no recorder for PHP"}
+	}
+	about, err := fs.ReadFile(s.Recorders, "php/composer.json")
+	if err != nil {
+		return fmt.Errorf("read a recorder: %w", err)
+	}
+	file, err := fs.ReadFile(s.Recorders, "php/"+name)
+	if err != nil {
+		return fmt.Errorf("read a recorder: %w", err)
+	}
+	var of map[string]any
+	if err := json.Unmarshal(about, &of); err != nil {
+		return fmt.Errorf("read a recorder: %w", err)
+	}
+	version := strings.TrimSuffix(strings.TrimPrefix(name, packages["php"].name+"-"), packages["php"].ending)
+	scheme := "http"
+	if c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https" {
+		scheme = "https"
+	}
+	of["version"] = version
+	of["dist"] = map[string]string{
+		"type": "zip", "url": scheme + "://" + c.Request.Host + "/recorders/php/" + name, "shasum": fmt.Sprintf("%x", sha1.Sum(file)), //nolint:gosec // it is what Composer compares
+	}
+	c.Header("Cache-Control", "no-cache")
+	c.JSON(http.StatusOK, map[string]any{"packages": map[string]any{of["name"].(string): map[string]any{version: of}}})
 	return nil
 }
 

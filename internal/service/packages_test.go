@@ -125,3 +125,36 @@ func TestMavenRepository(t *testing.T) {
 		assert.Equal(t, http.StatusNotFound, status, path)
 	}
 }
+
+// TestComposer holds that an application elsewhere gets the PHP recorder from the service with Composer, and records.
+func TestComposer(t *testing.T) {
+	const source = "../../recorders/php"
+	runtimes.Need(t, "php", "composer", source+"/composer.json")
+	folder := t.TempDir()
+	out, err := exec.Command("go", "run", "../../recorders/packphp", source, filepath.Join(folder, "php")).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	r := startWith(t, folder, true) // no token is needed
+	app, traces := t.TempDir(), t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(app, "composer.json"), []byte(`{
+		"repositories": [{"type": "composer", "url": "`+r.URL+`/composer"}, {"packagist.org": false}],
+		"require": {"keenlantern/record": "^0.1"}, "config": {"secure-http": false}
+	}`), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(app, "app.php"), []byte(`<?php
+		require 'vendor/autoload.php';
+		$recorder = new KeenLantern\Record\Recorder(new KeenLantern\Record\Settings('harbour', $argv[1]));
+		$recorder->close($recorder->open('command', 'tides'));
+	`), 0o600))
+	for _, args := range [][]string{{"composer", "install", "--no-interaction", "--quiet"}, {"php", "app.php", traces}} {
+		cmd := exec.Command(args[0], args[1:]...)
+		cmd.Dir = app
+		cmd.Env = append(os.Environ(), "COMPOSER_HOME="+t.TempDir(), "COMPOSER_ALLOW_SUPERUSER=1")
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s: %s", args[0], out)
+	}
+	files, err := filepath.Glob(filepath.Join(traces, "*.requests.ndjson"))
+	require.NoError(t, err)
+	require.Len(t, files, 1)
+	text, err := os.ReadFile(files[0])
+	require.NoError(t, err)
+	assert.Contains(t, string(text), `"kind":"command"`)
+}

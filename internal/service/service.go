@@ -113,6 +113,7 @@ func (s *service) routes(g *gin.Engine) {
 	g.GET("/go/*file", s.do(s.getFileOf(goModules)))
 	g.GET("/maven/*file", s.do(s.getFileOf(mavenRepository)))
 	g.HEAD("/maven/*file", s.do(s.getFileOf(mavenRepository)))
+	g.GET("/composer/packages.json", s.do(s.getComposer))
 	g.GET("/recorders/:runtime/:file", s.do(s.getRecorder))
 	g.GET("/healthz", s.do(s.getHealth))
 	g.GET("/readyz", s.do(s.getReady))

@@ -731,6 +731,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/composer/packages.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The PHP recorder, as a Composer repository
+         * @description For Composer: keenlantern/record in this service's own version. The file itself is under /recorders/php. No token is needed.
+         */
+        get: operations["getComposer"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/recorders/{runtime}/{file}": {
         parameters: {
             query?: never;
@@ -740,7 +760,8 @@ export interface paths {
         };
         /**
          * A recorder, as its runtime's package manager installs it
-         * @description For node, keenlantern-record.tgz, and the same under the name of its version, which GET /api/v1/service tells.
+         * @description For node, keenlantern-record.tgz, for php, keenlantern-record.zip, and the same under the name of its version, which
+         *     GET /api/v1/service tells.
          */
         get: operations["getRecorder"];
         put?: never;
@@ -3099,12 +3120,33 @@ export interface operations {
             };
         };
     };
+    getComposer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The repository. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            404: components["responses"]["Problem"];
+        };
+    };
     getRecorder: {
         parameters: {
             query?: never;
             header?: never;
             path: {
-                runtime: "node";
+                runtime: "node" | "php";
                 file: string;
             };
             cookie?: never;
