@@ -41,7 +41,7 @@ recorders/jvm/target/built: $(JVM)
 $(BIN): console/dist/index.html packed
 	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w -X keenlantern.example/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/keenlantern
 
-# Runs the harbour pilot office under the service; DEMO="--once" ends after printing, RUNTIME=node runs the office in Node.
+# Runs the harbour pilot office under the service; DEMO="--once" ends after printing, RUNTIME=node, jvm or php runs the office there.
 demo: build
 	$(if $(RUNTIME),sh scripts/demo.sh $(RUNTIME) $(DATA) $(DEMO),$(BIN) demo --data $(DATA) $(DEMO))
 

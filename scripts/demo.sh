@@ -7,8 +7,9 @@ runtime=$1 data=$2 once=${3:-}
 case $runtime in
 node) containers="nest awilix" ;;
 jvm) containers="spring osgi" ;;
+php) containers="requests worker" ;;
 *)
-	echo "there is no office for RUNTIME=$runtime; there is one for node and for jvm (and for Go, without RUNTIME)" >&2
+	echo "there is no office for RUNTIME=$runtime; there is one for node, for jvm and for php (and for Go, without RUNTIME)" >&2
 	exit 2
 	;;
 esac
@@ -19,6 +20,19 @@ office() {
 	case $runtime in
 	node) command=$1 && shift && node recorders/node/dist/office/main.js "$command" --container "$container" "$@" ;;
 	jvm) java -jar "recorders/jvm/office-$container/target/office.jar" "$@" ;;
+	php)
+		command=$1 && shift
+		resident=$([ "$container" = requests ] || echo --resident)
+		if [ "$command" = list ]; then
+			php recorders/php/office/run.php list $resident
+			return
+		fi
+		# It records into a folder, which is followed.
+		traces=$(mktemp -d)
+		php recorders/php/office/run.php run $resident --folder "$traces" "$3" "$4"
+		bin/keenlantern follow "$traces" --once
+		rm -rf "$traces"
+		;;
 	esac
 }
 log=$(mktemp)

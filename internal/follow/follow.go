@@ -405,7 +405,11 @@ func (f *follower) stream(ctx context.Context, file *found, l *lines, one *sourc
 			f.trouble("%s does not begin with a hello, and the file in which its stream begins is not here; its first lines are left out", file.path)
 			one.at = l.at
 			continue
-		case one.refused || one.ended:
+		case one.ended:
+			f.trouble("%s has lines behind the end of stream %s; they are left out", file.path, one.stream)
+			one.at = l.at
+			continue
+		case one.refused:
 			one.at = l.at
 			continue
 		}

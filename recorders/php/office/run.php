@@ -2,6 +2,7 @@
 
 // Runs the office under real requests, with a mistake, and has it record into a folder:
 //
+//     php office/run.php list [--resident]
 //     php office/run.php run --folder FOLDER [--mistake NAME] [--requests N] [--resident] [--off]
 //
 // Sound or not, requests are answered by PHP's built-in server with four workers; --resident has one process do all work, as a
@@ -15,13 +16,18 @@ use Saltmarsh\Office\Office;
 
 require __DIR__ . '/autoload.php';
 
-$options = getopt('', ['folder:', 'mistake:', 'requests:', 'app:', 'resident', 'off'], $rest);
-if (($argv[1] ?? '') === 'run') {
-    $options = [];
-    for ($n = 2; $n < $argc; $n++) {
-        $name = substr($argv[$n], 2);
-        $options[$name] = in_array($name, ['resident', 'off'], true) ? true : ($argv[++$n] ?? '');
+$options = [];
+for ($n = 2; $n < $argc; $n++) {
+    $name = substr($argv[$n], 2);
+    $options[$name] = in_array($name, ['resident', 'off'], true) ? true : ($argv[++$n] ?? '');
+}
+if (($argv[1] ?? '') === 'list') {
+    foreach (Office::MISTAKES as $name => $says) {
+        if (isset($options['resident']) || $name !== 'roster-keeps-tides') { // what a singleton keeps goes with its process
+            printf("%-20s %s\n", $name, $says);
+        }
     }
+    exit(0);
 }
 if (($argv[1] ?? '') !== 'run' || !isset($options['folder'])) {
     fwrite(STDERR, "usage: php office/run.php run --folder FOLDER [--mistake NAME] [--requests N] [--resident] [--off]\n");

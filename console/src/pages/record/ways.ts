@@ -50,6 +50,18 @@ const jvm = (container: string, artifact: string, what: string, how: (here: Here
 const jvmStart = (here: Here): string =>
   `Recorder recorder = Recorder.forApplication("my-app").service("${here.origin}")${here.token ? `.token("${here.token}")` : ''}.start();`
 
+// It records into a folder: a process often ends before it could send anything itself.
+const php = (container: string, resident: boolean): Way => ({
+  runtime: 'PHP',
+  container,
+  lines: (here) => [
+    { what: 'Add the recorder, as this service hands it out', how: `composer config repositories.lantern composer ${here.origin}/composer && composer require keenlantern/record` },
+    { what: 'Start it, with a folder to write into', how: `$recorder = new KeenLantern\\Record\\Recorder(new KeenLantern\\Record\\Settings('my-app', '/var/log/my-app'${resident ? ', resident: true' : ''}));` },
+    { what: 'Put it before the container, and open a scope for each request or job', how: `$container = new KeenLantern\\Record\\RecordedContainer($container, $recorder);\n$scope = $recorder->open('${resident ? 'job' : 'request'}', 'GET /route'); … $recorder->close($scope);` },
+    { what: 'Send on what is written', how: `${here.token ? `KEENLANTERN_TOKEN=${here.token} ` : ''}keenlantern follow /var/log/my-app --server ${here.origin}` },
+  ],
+})
+
 export const ways: Way[] = [
   go('samber/do', '/samberdo', 'Behind do.New', 'samberdo.Record(rec, root)'),
   go('uber-go/dig', '/uberdig', 'In place of dig.New()', 'c := uberdig.New(rec)'),
@@ -62,4 +74,6 @@ export const ways: Way[] = [
   jvm('Spring', 'keenlantern-record-spring', 'Before the context is refreshed', (here) => `${jvmStart(here)}\nSpringRecording.record(context, recorder);`),
   jvm('OSGi', 'keenlantern-record-osgi', 'Set as framework properties, and start its bundle and that of keenlantern-record before others', (here) => `keenlantern.application=my-app\nkeenlantern.service=${here.origin}${here.token ? `\nkeenlantern.token=${here.token}` : ''}`),
   jvm('wired by hand', 'keenlantern-record', 'Provide and get through it', (here) => `${jvmStart(here)}\nWiring wiring = new Wiring(recorder);`),
+  php('PSR-11, a process for each request', false),
+  php('PSR-11, a worker', true),
 ]

@@ -11,6 +11,15 @@ use Psr\Container\ContainerInterface as Ask;
 /** Wires the office, sound or with a mistake, and lets it do its work. */
 final class Office
 {
+    public const MISTAKES = [
+        'roster-keeps-tides' => 'the pilot roster, a singleton, keeps the tide readings of the first job that needed them',
+        'model-rebuilt' => 'the tide model was registered with what each request has of its own, and takes a while to build',
+        'two-clocks' => "the night job's clock was registered a second time instead of asking for the one there is",
+        'station-misspelt' => 'the radio desk asks for the weather of a station whose name is spelt otherwise',
+        'crew-waits-for-tug' => "the tug's crew asks for the dispatcher, who asks for the crew",
+        'stand-in-weather' => "the weather that tests use was left in place of the buoy's",
+    ];
+
     private const LIFETIMES = [
         'harbourClock' => 'singleton', 'pilotRoster' => 'singleton', 'tideModel' => 'singleton', 'gaugeTides' => 'scoped',
         'logPage' => 'scoped', 'outerBarWeather' => 'singleton', 'berthPlanner' => 'transient', 'arrivalDesk' => 'transient',
