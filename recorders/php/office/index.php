@@ -10,7 +10,7 @@ use Saltmarsh\Office\Office;
 
 require __DIR__ . '/autoload.php';
 
-$recorder = new Recorder(Settings::fromEnvironment());
+$recorder = getenv('OFFICE_ALONE') ? null : new Recorder(Settings::fromEnvironment()); // alone: to compare with
 $office = new Office($recorder, (string) getenv('OFFICE_MISTAKE'));
 $path = (string) parse_url($_SERVER['REQUEST_URI'], PHP_URL_PATH);
 $route = $_SERVER['REQUEST_METHOD'] . ' ' . (str_starts_with($path, '/tides/') ? '/tides/{gauge}' : $path);

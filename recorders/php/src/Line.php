@@ -9,6 +9,9 @@ final class Line
 {
     private const REPLACEMENT = "\u{FFFD}";
 
+    /** The characters that stand for themselves. */
+    private const SIMPLE = ' !#$%&\'()*+,-./0123456789:;<=>?@ABCDEFGHIJKLMNOPQRSTUVWXYZ[]^_`abcdefghijklmnopqrstuvwxyz{|}~';
+
     /**
      * An event's line, with its end. Members that are not there, or mean nothing on a line of its kind, are left out.
      *
@@ -20,8 +23,11 @@ final class Line
     {
         $line = '{"ev":"' . $kind . '","t":' . $t;
         foreach (Format::MEMBERS[$kind] as $name) {
-            if (array_key_exists($name, $members)) {
-                $line .= ',"' . $name . '":' . self::value($name, $members[$name]);
+            $value = $members[$name] ?? null;
+            if (is_int($value)) {
+                $line .= ',"' . $name . '":' . $value;
+            } elseif ($value !== null || array_key_exists($name, $members)) {
+                $line .= ',"' . $name . '":' . self::value($name, $value);
             }
         }
         return $line . "}\n";
@@ -30,7 +36,7 @@ final class Line
     /** A JSON string of a text, cut behind Format::MAX_TEXT bytes on a character's edge. What is no UTF-8 is U+FFFD. */
     public static function quoted(string $text): string
     {
-        if (strlen($text) <= Format::MAX_TEXT && !preg_match('/[^ !#-\[\]-~]/', $text)) {
+        if (strspn($text, self::SIMPLE) === strlen($text) && strlen($text) <= Format::MAX_TEXT) {
             return '"' . $text . '"';
         }
         $text = self::cut(self::wellFormed($text));
@@ -90,11 +96,10 @@ final class Line
     {
         return match (true) {
             is_string($value) => self::quoted($value),
-            is_int($value) => (string) $value,
             is_bool($value) => $value ? 'true' : 'false',
             $value === null => 'null',
             !is_array($value) => 'null', // nothing else is ever written
-            $name === 'with' => '[' . implode(',', array_map(self::given(...), $value)) . ']',
+            $name === 'with' => self::with($value),
             $name === 'needs', $name === 'also' => '[' . implode(',', array_map(self::need(...), $value)) . ']',
             $name === 'labels', $name === 'in' => self::object($value),
             default => '[' . implode(',', array_map(self::quoted(...), $value)) . ']',
@@ -112,19 +117,30 @@ final class Line
         return '{' . implode(',', $parts) . '}';
     }
 
+    /** @param list<mixed> $list */
+    private static function with(array $list): string
+    {
+        $text = '';
+        foreach ($list as $given) {
+            $text .= ($text === '' ? '' : ',') . (is_int($given) ? $given : self::given($given));
+        }
+        return '[' . $text . ']';
+    }
+
     private static function given(mixed $given): string
     {
         if (!is_array($given)) {
             return $given === null ? 'null' : (string) $given;
         }
         if (array_is_list($given)) {
-            return '[' . implode(',', array_map(self::given(...), $given)) . ']';
+            return self::with($given);
         }
         $more = '';
-        foreach (['site', 'service'] as $name) {
-            if (($given[$name] ?? '') !== '') {
-                $more .= ',"' . $name . '":' . self::quoted($given[$name]);
-            }
+        if (($given['site'] ?? '') !== '') {
+            $more = ',"site":' . self::quoted($given['site']);
+        }
+        if (($given['service'] ?? '') !== '') {
+            $more .= ',"service":' . self::quoted($given['service']);
         }
         if (isset($given['key'])) {
             $more .= ',"key":' . self::quoted($given['key']);

@@ -149,15 +149,16 @@ final class Recorder
      * Tells that an instance has been built in the scope that is open.
      *
      * @param array<string, mixed> $members reg, with, ns, by …
+     * @param ?int $t when it was there, by now(); null: now
      * @return int its id
      */
-    public function make(object $instance, array $members): int
+    public function make(object $instance, array $members, ?int $t = null): int
     {
         if (!$this->on) {
             return 0;
         }
         $this->known[$instance] = $id = ++$this->instances;
-        $this->say('make', ['inst' => $id, 'scope' => $this->scope()] + $members);
+        $this->say('make', ['inst' => $id, 'scope' => $this->scope()] + $members, $t);
         return $id;
     }
 

@@ -14,6 +14,7 @@ spl_autoload_register(static function (string $class): void {
         }
     }
 });
-foreach (['Psr/Container/autoload.php', 'Pimple/autoload.php'] as $file) {
+foreach (['Psr/Container/autoload.php', 'Pimple/autoload.php', 'Illuminate/Container/autoload.php'] as $file) {
     require_once '/usr/share/php/' . $file;
 }
+require_once __DIR__ . '/Harbour/parts.php';

@@ -1,0 +1,226 @@
+<?php
+
+declare(strict_types=1);
+
+namespace KeenLantern\Record\Illuminate;
+
+use KeenLantern\Record\Recorder;
+
+/**
+ * Records an Illuminate container: use it in a class that extends Illuminate\Container\Container or
+ * Illuminate\Foundation\Application, and call recordWith before anything is resolved.
+ *
+ * It overrides what the container's own subclasses may override; what the application sees stays the same.
+ */
+trait RecordsContainer
+{
+    private ?Recorder $lantern = null;
+    /** @var array<string, int> registrations by what they are */
+    private array $lanternRegistrations = [];
+    /** @var list<Resolution> those that run, the outermost first */
+    private array $lanternRunning = [];
+
+    /** Records what is resolved from now on. */
+    public function recordWith(Recorder $recorder): static
+    {
+        $this->lantern = $recorder->on() ? $recorder : null;
+        return $this;
+    }
+
+    protected function resolve($abstract, $parameters = [], $raiseEvents = true)
+    {
+        if ($this->lantern === null || !is_string($abstract)) {
+            return parent::resolve($abstract, $parameters, $raiseEvents);
+        }
+        $name = $this->getAlias($abstract);
+        $own = $parameters !== [];
+        $contextual = $this->getContextualConcrete($name) !== null;
+        $shared = isset($this->instances[$name]) && !$own && !$contextual;
+        $by = $this->lanternRunning === [] ? null : $this->lanternRunning[count($this->lanternRunning) - 1];
+        $now = new Resolution($name, $this->lanternKey($contextual, $own, $by), $this->lantern->now());
+        if (!$shared) {
+            $this->lanternCircle($now);
+        }
+        $this->lanternRunning[] = $now;
+        try {
+            $object = parent::resolve($abstract, $parameters, $raiseEvents);
+        } catch (\Throwable $e) {
+            $this->lanternFailed($now, $e);
+            throw $e;
+        } finally {
+            array_splice($this->lanternRunning, (int) array_search($now, $this->lanternRunning, true));
+        }
+        if (is_object($object)) {
+            $this->lanternResolved($now, $by, $object, $shared);
+        }
+        return $object;
+    }
+
+    /** Has each layer be seen that extend puts around an instance. */
+    protected function getExtenders($abstract)
+    {
+        $extenders = parent::getExtenders($abstract);
+        if ($this->lantern === null) {
+            return $extenders;
+        }
+        return array_map(fn (\Closure $extender): \Closure => function ($inner, $container) use ($extender) {
+            $now = $this->lanternRunning[count($this->lanternRunning) - 1] ?? null;
+            if ($now === null || !is_object($inner)) {
+                return $extender($inner, $container);
+            }
+            $this->lanternMade($now, $inner); // what is resolved from now on is the layer's
+            $outer = $extender($inner, $container);
+            if ($outer !== $inner) {
+                $now->layers++;
+                array_unshift($now->given, ['inst' => $this->lantern->idOf($inner)]);
+            }
+            return $outer;
+        }, $extenders);
+    }
+
+    /** What tells apart the instances of one name that are not one registration's. */
+    private function lanternKey(bool $contextual, bool $own, ?Resolution $by): ?string
+    {
+        return match (true) {
+            $contextual => 'for ' . ($by?->name ?? 'the caller'),
+            $own => 'with parameters',
+            default => null,
+        };
+    }
+
+    private function lanternCircle(Resolution $now): void
+    {
+        $names = array_map(static fn (Resolution $one): string => $one->name, $this->lanternRunning);
+        $at = array_search($now->name, $names, true);
+        if ($at !== false && $this->lanternRunning[$at]->key === $now->key && !$this->lanternRunning[$at]->circular) {
+            $this->lanternRunning[$at]->circular = true;
+            $this->lantern->say('fail', [
+                'service' => $now->name, 'why' => 'cycle', 'scope' => $this->lantern->scope(),
+                'path' => [...array_slice($names, (int) $at), $now->name],
+            ]);
+        }
+    }
+
+    private function lanternFailed(Resolution $now, \Throwable $e): void
+    {
+        foreach ($now->inner as $inner) {
+            $this->lanternTold($inner);
+        }
+        // The innermost one says why; further out it is the same failure.
+        if ($now->failed || !$e instanceof \Psr\Container\ContainerExceptionInterface) {
+            return;
+        }
+        foreach ($this->lanternRunning as $one) {
+            $one->failed = true;
+        }
+        $missing = !$this->bound($now->name) && !(class_exists($now->name) && (new \ReflectionClass($now->name))->isInstantiable());
+        $this->lantern->say('fail', ['service' => $now->name, 'why' => $missing ? 'missing' : 'error', 'scope' => $this->lantern->scope()]);
+    }
+
+    private function lanternResolved(Resolution $now, ?Resolution $by, object $object, bool $shared): void
+    {
+        $now->object = $object;
+        $now->ended = $this->lantern->now();
+        if ($by !== null) {
+            $now->external = $shared && $this->lantern->idOf($object) === 0;
+            $by->inner[] = $now; // it is what the outer one is, or is given to it: that is known when the outer one is there
+            return;
+        }
+        if ($shared && $this->lantern->idOf($object) === 0) {
+            $now->external = true;
+        }
+        $this->lanternTold($now);
+        $this->lantern->say('give', [
+            'inst' => $this->lantern->idOf($object), 'scope' => $this->lantern->scope(), 'service' => $now->name, 'how' => 'locator',
+            'entry' => Recorder::kind(),
+        ]);
+    }
+
+    /** Tells of what has been resolved, what it was given first. */
+    private function lanternTold(Resolution $now): void
+    {
+        if ($now->object !== null) {
+            $this->lanternMade($now, $now->object);
+        } else {
+            foreach ($now->inner as $inner) {
+                $this->lanternTold($inner);
+            }
+        }
+        $now->inner = [];
+    }
+
+    /** Tells that the object has been made of a name, or of the layers around it, unless that is known. */
+    private function lanternMade(Resolution $now, object $object): void
+    {
+        $given = $now->given;
+        $now->given = [];
+        foreach ($now->inner as $inner) {
+            if ($inner->object === $object && !$inner->external) {
+                // An interface's name leads to that of a class: one instance, of the name that was registered.
+                foreach ($inner->inner as $further) {
+                    $this->lanternTold($further);
+                    $given[] = $this->lanternGiven($further);
+                }
+                $given = [...$given, ...$inner->given];
+                continue;
+            }
+            $this->lanternTold($inner);
+            $given[] = $this->lanternGiven($inner);
+        }
+        $now->inner = [];
+        if ($this->lantern->idOf($object) !== 0) {
+            return;
+        }
+        $ended = $now->ended ?: $this->lantern->now();
+        $members = ['reg' => $this->lanternRegistration($now), 'impl' => $object::class];
+        if ($now->external) {
+            $members['by'] = 'external';
+        } else {
+            $members['ns'] = max(0, $ended - $now->began);
+        }
+        $given = array_values(array_filter($given));
+        if ($given !== []) {
+            $members['with'] = $given;
+        }
+        $this->lantern->make($object, $members, $ended);
+    }
+
+    /** @return ?array<string, mixed> */
+    private function lanternGiven(Resolution $one): ?array
+    {
+        $inst = $one->object === null ? 0 : $this->lantern->idOf($one->object);
+        if ($inst === 0) {
+            return null;
+        }
+        return ['inst' => $inst, 'service' => $one->name] + ($one->key === null ? [] : ['key' => $one->key]);
+    }
+
+    private function lanternRegistration(Resolution $now): int
+    {
+        $id = $now->name . "\0" . $now->key . "\0" . $now->layers;
+        if (isset($this->lanternRegistrations[$id])) {
+            return $this->lanternRegistrations[$id];
+        }
+        $members = ['service' => $now->name, 'lifetime' => $this->lanternLifetime($now)];
+        if ($now->key !== null) {
+            $members['key'] = $now->key;
+        }
+        if ($now->layers > 0) {
+            $inner = clone $now;
+            $inner->layers--;
+            $members['wraps'] = $this->lanternRegistration($inner);
+        }
+        return $this->lanternRegistrations[$id] = $this->lantern->register($members);
+    }
+
+    private function lanternLifetime(Resolution $now): string
+    {
+        return match (true) {
+            $now->key !== null => 'transient',
+            in_array($now->name, $this->scopedInstances, true) => 'scoped',
+            isset($this->bindings[$now->name]) => $this->bindings[$now->name]['shared'] ? 'singleton' : 'transient',
+            $now->external => 'external',
+            default => 'transient',
+        };
+    }
+}

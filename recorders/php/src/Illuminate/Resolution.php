@@ -1,0 +1,24 @@
+<?php
+
+declare(strict_types=1);
+
+namespace KeenLantern\Record\Illuminate;
+
+/** A name that is being resolved, and what has been resolved for it. */
+final class Resolution
+{
+    public ?object $object = null;
+    public int $ended = 0;
+    public int $layers = 0;
+    public bool $external = false;
+    public bool $circular = false;
+    public bool $failed = false;
+    /** @var list<Resolution> what was resolved meanwhile and is not told yet */
+    public array $inner = [];
+    /** @var list<array<string, mixed>> what it was given that has been told */
+    public array $given = [];
+
+    public function __construct(public readonly string $name, public readonly ?string $key, public readonly int $began)
+    {
+    }
+}

@@ -1,0 +1,48 @@
+<?php
+
+declare(strict_types=1);
+
+namespace KeenLantern\Record\Tests\Harbour;
+
+interface Tides
+{
+}
+class Clock
+{
+}
+class GaugeTides implements Tides
+{
+    public function __construct(public Clock $clock)
+    {
+    }
+}
+class RoundedTides implements Tides
+{
+    public function __construct(public Tides $inner)
+    {
+    }
+}
+class Page
+{
+}
+class Planner
+{
+    public function __construct(public Tides $tides, public Clock $clock)
+    {
+    }
+}
+class Desk
+{
+    public function __construct(public Planner $planner, public Page $page)
+    {
+    }
+}
+class Crew
+{
+    public function __construct(public Weather $weather)
+    {
+    }
+}
+interface Weather
+{
+}

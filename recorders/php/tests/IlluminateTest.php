@@ -1,0 +1,149 @@
+<?php
+
+declare(strict_types=1);
+
+namespace KeenLantern\Record\Tests;
+
+use Illuminate\Contracts\Container\BindingResolutionException;
+use KeenLantern\Record\Illuminate\RecordedContainer;
+use KeenLantern\Record\Recorder;
+use KeenLantern\Record\Settings;
+use KeenLantern\Record\Tests\Harbour\{Clock, Crew, Desk, GaugeTides, Page, Planner, RoundedTides, Tides, Weather};
+use PHPUnit\Framework\TestCase;
+
+final class IlluminateTest extends TestCase
+{
+    private string $folder;
+    private Recorder $recorder;
+    private RecordedContainer $app;
+
+    protected function setUp(): void
+    {
+        $this->folder = sys_get_temp_dir() . '/keenlantern-' . bin2hex(random_bytes(6));
+        mkdir($this->folder);
+        $this->recorder = new Recorder(new Settings('harbour', $this->folder));
+        $this->app = (new RecordedContainer())->recordWith($this->recorder);
+    }
+
+    protected function tearDown(): void
+    {
+        array_map(unlink(...), glob($this->folder . '/*') ?: []);
+        rmdir($this->folder);
+    }
+
+    /** @return list<array<string, mixed>> */
+    private function told(string $kind): array
+    {
+        $this->recorder->end();
+        $lines = array_map(static fn (string $line): array => json_decode($line, true), file(glob($this->folder . '/*')[0]));
+        return array_values(array_filter($lines, static fn (array $line): bool => $line['ev'] === $kind));
+    }
+
+    /** @return list<array{string, string, list<string>}> of each make: its service and key, its class, what it was given by service */
+    private function built(): array
+    {
+        $regs = array_column($this->told('register'), null, 'reg');
+        $makes = array_column($this->told('make'), null, 'inst');
+        $name = static fn (array $reg): string => basename(str_replace('\\', '/', $reg['service']))
+            . (isset($reg['key']) ? " [{$reg['key']}]" : '') . (isset($reg['wraps']) ? ' around' : '');
+        return array_map(static fn (array $make): array => [
+            $name($regs[$make['reg']]),
+            basename(str_replace('\\', '/', $make['impl'])),
+            array_map(static function (mixed $given) use ($makes): string {
+                $inst = is_array($given) ? $given['inst'] : $given;
+                return basename(str_replace('\\', '/', $makes[$inst]['impl']));
+            }, $make['with'] ?? []),
+        ], array_values($makes));
+    }
+
+    /** @return array<string, string> */
+    private function lifetimes(): array
+    {
+        return array_column($this->told('register'), 'lifetime', 'service');
+    }
+
+    public function testWhatIsBuiltForWhom(): void
+    {
+        $this->app->singleton(Clock::class);
+        $this->app->scoped(Tides::class, GaugeTides::class);
+        $this->app->bind(Page::class);
+        $desk = $this->app->make(Desk::class);
+        self::assertSame($desk->planner->clock, $this->app->make(Clock::class));
+        self::assertSame([
+            ['Clock', 'Clock', []],
+            ['Tides', 'GaugeTides', ['Clock']],
+            ['Planner', 'Planner', ['GaugeTides', 'Clock']],
+            ['Page', 'Page', []],
+            ['Desk', 'Desk', ['Planner', 'Page']],
+        ], $this->built());
+        self::assertSame([
+            Clock::class => 'singleton', Tides::class => 'scoped', Planner::class => 'transient', Page::class => 'transient',
+            Desk::class => 'transient',
+        ], $this->lifetimes());
+        self::assertSame([5, 1], array_column($this->told('give'), 'inst'));
+    }
+
+    public function testLayers(): void
+    {
+        $this->app->singleton(Tides::class, GaugeTides::class);
+        $this->app->extend(Tides::class, fn (Tides $inner) => new RoundedTides($inner));
+        $this->app->extend(Tides::class, fn (Tides $inner) => $inner); // configures only
+        $this->app->extend(Tides::class, fn (Tides $inner, $app) => new RoundedTides($app->make(Page::class) ? $inner : $inner));
+        self::assertInstanceOf(RoundedTides::class, $this->app->make(Tides::class)->inner);
+        self::assertSame([
+            ['Clock', 'Clock', []],
+            ['Tides', 'GaugeTides', ['Clock']],
+            ['Tides around', 'RoundedTides', ['GaugeTides']],
+            ['Page', 'Page', []],
+            ['Tides around', 'RoundedTides', ['RoundedTides', 'Page']],
+        ], $this->built());
+    }
+
+    public function testNamesOfTheirOwn(): void
+    {
+        $this->app->instance(Clock::class, $clock = new Clock());
+        $this->app->bind(Tides::class, GaugeTides::class);
+        $this->app->when(Planner::class)->needs(Tides::class)->give(fn ($app) => new RoundedTides($app->make(GaugeTides::class)));
+        $this->app->alias(Planner::class, 'planner');
+        self::assertInstanceOf(RoundedTides::class, $this->app->make('planner')->tides);
+        self::assertNotSame($this->app->make(Page::class, ['n' => 1]), $this->app->make(Page::class));
+        self::assertSame($clock, $this->app->make(Clock::class));
+        self::assertSame([
+            ['Clock', 'Clock', []],
+            ['GaugeTides', 'GaugeTides', ['Clock']],
+            ['Tides [for ' . Planner::class . ']', 'RoundedTides', ['GaugeTides']],
+            ['Planner', 'Planner', ['RoundedTides', 'Clock']],
+            ['Page [with parameters]', 'Page', []],
+            ['Page', 'Page', []],
+        ], $this->built());
+        self::assertSame('external', $this->told('make')[0]['by']);
+        self::assertSame('external', $this->lifetimes()[Clock::class]);
+    }
+
+    public function testFailures(): void
+    {
+        try {
+            $this->app->make(Crew::class);
+            self::fail('nothing answers for the weather');
+        } catch (BindingResolutionException) {
+        }
+        self::assertSame([[Weather::class, 'missing']], array_map(static fn (array $f): array => [$f['service'], $f['why']], $this->told('fail')));
+    }
+
+    /** In a worker, scopes are jobs, and what is scoped is built anew in each. */
+    public function testJobs(): void
+    {
+        $this->app->scoped(Page::class);
+        $pages = [];
+        foreach ([1, 2] as $job) {
+            $scope = $this->recorder->open('job', 'night job');
+            $pages[] = $this->app->make(Page::class);
+            self::assertSame($pages[$job - 1], $this->app->make(Page::class));
+            $this->app->forgetScopedInstances();
+            $this->recorder->close($scope);
+        }
+        self::assertNotSame($pages[0], $pages[1]);
+        self::assertSame([1, 2], array_column($this->told('make'), 'scope'));
+        self::assertCount(1, $this->told('register'));
+    }
+}
