@@ -7,7 +7,7 @@ runtime=$1 data=$2 once=${3:-}
 case $runtime in
 node) containers="nest awilix" ;;
 jvm) containers="spring osgi" ;;
-php) containers="requests worker" ;;
+php) containers="requests worker illuminate" ;;
 *)
 	echo "there is no office for RUNTIME=$runtime; there is one for node, for jvm and for php (and for Go, without RUNTIME)" >&2
 	exit 2
@@ -22,7 +22,7 @@ office() {
 	jvm) java -jar "recorders/jvm/office-$container/target/office.jar" "$@" ;;
 	php)
 		command=$1 && shift
-		resident=$([ "$container" = requests ] || echo --resident)
+		case $container in requests) resident= ;; worker) resident=--resident ;; *) resident="--resident --container $container" ;; esac
 		if [ "$command" = list ]; then
 			php recorders/php/office/run.php list $resident
 			return

@@ -68,7 +68,7 @@ func read(t *testing.T) table {
 	return all
 }
 
-var packages = regexp.MustCompile(`^(\w+\.)+`)
+var packages = regexp.MustCompile(`^(\w+[.\\])+`)
 
 // foundIn names findings as the table does. Notes about a sound office are none of its mistakes.
 func foundIn(list []*finding.Finding, mistake string) []found {

@@ -9,7 +9,7 @@ use KeenLantern\Record\Recorder;
 use Psr\Container\ContainerInterface as Ask;
 
 /** Wires the office, sound or with a mistake, and lets it do its work. */
-final class Office
+final class Office implements Works
 {
     public const MISTAKES = [
         'roster-keeps-tides' => 'the pilot roster, a singleton, keeps the tide readings of the first job that needed them',
@@ -74,7 +74,6 @@ final class Office
         $this->container->behind($this->ask);
     }
 
-    /** Does one piece of work in a scope of its own. */
     public function work(string $kind, string $name, ?string $traceparent = null): string
     {
         $scope = $this->recorder?->open($kind, $name, $traceparent);

@@ -155,6 +155,12 @@ trait RecordsContainer
         $given = $now->given;
         $now->given = [];
         foreach ($now->inner as $inner) {
+            if ($inner->object === $object && $this->bound($inner->name)) {
+                // The name leads to another one that is registered itself: what is there is that one's.
+                $this->lanternTold($inner);
+                $this->lanternLeads($now, $inner);
+                continue;
+            }
             if ($inner->object === $object && !$inner->external) {
                 // An interface's name leads to that of a class: one instance, of the name that was registered.
                 foreach ($inner->inner as $further) {
@@ -185,9 +191,24 @@ trait RecordsContainer
         $this->lantern->make($object, $members, $ended);
     }
 
+    /** Notes that a name leads to another one's registration: for all, or for the one consumer that asks. */
+    private function lanternLeads(Resolution $now, Resolution $to): void
+    {
+        $now->leadsTo = $to->leadsTo ?? $to;
+        $id = $now->name . "\0";
+        if ($now->key === null && !isset($this->lanternRegistrations[$id . "\0" . '0'])) {
+            $this->lanternRegistrations[$id . "\0" . '0'] = $this->lantern->register([
+                'service' => $now->name, 'lifetime' => $this->lanternLifetime($now->leadsTo), 'alias' => $this->lanternRegistration($now->leadsTo),
+            ]);
+        }
+    }
+
     /** @return ?array<string, mixed> */
     private function lanternGiven(Resolution $one): ?array
     {
+        if ($one->key !== null && $one->leadsTo !== null) {
+            $one = $one->leadsTo;
+        }
         $inst = $one->object === null ? 0 : $this->lantern->idOf($one->object);
         if ($inst === 0) {
             return null;

@@ -10,6 +10,7 @@ final class Resolution
     public ?object $object = null;
     public int $ended = 0;
     public int $layers = 0;
+    public ?Resolution $leadsTo = null;
     public bool $external = false;
     public bool $circular = false;
     public bool $failed = false;
