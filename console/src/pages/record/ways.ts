@@ -51,13 +51,13 @@ const jvmStart = (here: Here): string =>
   `Recorder recorder = Recorder.forApplication("my-app").service("${here.origin}")${here.token ? `.token("${here.token}")` : ''}.start();`
 
 // It records into a folder: a process often ends before it could send anything itself.
-const php = (container: string, resident: boolean): Way => ({
+const php = (container: string, resident: boolean, before = "$container = new KeenLantern\\Record\\RecordedContainer($container, $recorder);"): Way => ({
   runtime: 'PHP',
   container,
   lines: (here) => [
     { what: 'Add the recorder, as this service hands it out', how: `composer config repositories.lantern composer ${here.origin}/composer && composer require keenlantern/record` },
     { what: 'Start it, with a folder to write into', how: `$recorder = new KeenLantern\\Record\\Recorder(new KeenLantern\\Record\\Settings('my-app', '/var/log/my-app'${resident ? ', resident: true' : ''}));` },
-    { what: 'Put it before the container, and open a scope for each request or job', how: `$container = new KeenLantern\\Record\\RecordedContainer($container, $recorder);\n$scope = $recorder->open('${resident ? 'job' : 'request'}', 'GET /route'); … $recorder->close($scope);` },
+    { what: 'Put it before the container, and open a scope for each request or job', how: `${before}\n$scope = $recorder->open('${resident ? 'job' : 'request'}', 'GET /route'); … $recorder->close($scope);` },
     { what: 'Send on what is written', how: `${here.token ? `KEENLANTERN_TOKEN=${here.token} ` : ''}keenlantern follow /var/log/my-app --server ${here.origin}` },
   ],
 })
@@ -76,4 +76,5 @@ export const ways: Way[] = [
   jvm('wired by hand', 'keenlantern-record', 'Provide and get through it', (here) => `${jvmStart(here)}\nWiring wiring = new Wiring(recorder);`),
   php('PSR-11, a process for each request', false),
   php('PSR-11, a worker', true),
+  php('Illuminate', false, '$app = (new HarbourApplication($path))->recordWith($recorder); // its class has: use KeenLantern\\Record\\Illuminate\\RecordsContainer;'),
 ]
