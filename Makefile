@@ -3,6 +3,9 @@
 BIN     := bin/keenlantern
 DATA    := .data
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+# Only the program itself is built by its profile: tests would all be compiled twice.
+export GOFLAGS := -pgo=off
+
 MODULES := . ./recorders/go ./recorders/go/samberdo ./recorders/go/uberdig ./recorders/go/uberfx
 
 .PHONY: test-node test-jvm test-php php cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
@@ -39,7 +42,7 @@ recorders/jvm/target/built: $(JVM)
 
 .PHONY: $(BIN)
 $(BIN): console/dist/index.html packed
-	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w -X keenlantern.example/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/keenlantern
+	CGO_ENABLED=0 go build -pgo=auto -trimpath -ldflags "-s -w -X keenlantern.example/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/keenlantern
 
 # Runs the harbour pilot office under the service; DEMO="--once" ends after printing, RUNTIME=node, jvm or php runs the office there.
 demo: build
@@ -79,8 +82,8 @@ lint:
 # How much of each package under internal and of the recorder the tests run, the service that they start as a process included.
 cover: build chromium
 	rm -rf .cover && mkdir -m 777 .cover # some services run as another user
-	GOFLAGS='-cover -coverpkg=keenlantern.example/cmd/...,keenlantern.example/internal/...,keenlantern.example/record/...' KEENLANTERN_BROWSER=required go test -exec 'env GOCOVERDIR=$(CURDIR)/.cover' -timeout 15m ./... -args -test.gocoverdir=$(CURDIR)/.cover
-	cd recorders/go && GOFLAGS='-cover -coverpkg=keenlantern.example/record/...' go test ./... -args -test.gocoverdir=$(CURDIR)/.cover
+	GOFLAGS='-pgo=off -cover -coverpkg=keenlantern.example/cmd/...,keenlantern.example/internal/...,keenlantern.example/record/...' KEENLANTERN_BROWSER=required go test -exec 'env GOCOVERDIR=$(CURDIR)/.cover' -timeout 15m ./... -args -test.gocoverdir=$(CURDIR)/.cover
+	cd recorders/go && GOFLAGS='-pgo=off -cover -coverpkg=keenlantern.example/record/...' go test ./... -args -test.gocoverdir=$(CURDIR)/.cover
 	@go tool covdata percent -i=.cover | awk '{ print $$(NF-2), $$1 }' | sort -n
 
 overhead:

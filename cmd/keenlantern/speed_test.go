@@ -21,7 +21,7 @@ import (
 func BenchmarkCheck(b *testing.B) {
 	folder := b.TempDir()
 	program := filepath.Join(folder, "keenlantern")
-	out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput()
+	out, err := exec.Command("go", "build", "-pgo=auto", "-o", program, ".").CombinedOutput()
 	require.NoError(b, err, "%s", out)
 	jq, err := exec.LookPath("jq")
 	if err != nil {

@@ -146,7 +146,7 @@ func TestGrowing(t *testing.T) {
 // TestMany sends thousands of small files, and several streams in one, and deletes them where that is wanted.
 func TestMany(t *testing.T) {
 	folder, k := t.TempDir(), newTaker(t)
-	for n := range 2000 {
+	for n := range 800 {
 		write(t, filepath.Join(folder, fmt.Sprintf("s%04d.ndjson", n)), hello(fmt.Sprintf("s%d", n))+opens(1, 1)+bye)
 	}
 	write(t, filepath.Join(folder, "several.ndjson"), hello("x")+opens(1, 2)+bye+hello("y")+opens(1, 1)+bye)
@@ -155,7 +155,7 @@ func TestMany(t *testing.T) {
 	config := follow.Config{Folders: []string{folder}, Send: k, Once: true, Remove: true}
 	told, err := follow.Run(t.Context(), config)
 	require.NoError(t, err)
-	assert.EqualValues(t, 2003, told.Streams)
+	assert.EqualValues(t, 803, told.Streams)
 	require.Equal(t, hello("y")+opens(1, 1)+bye, k.all("y"))
 	_, err = follow.Run(t.Context(), config)
 	require.NoError(t, err)
@@ -232,7 +232,7 @@ func TestRequests(t *testing.T) {
 		return nil
 	}
 	written := 0
-	for range 60 {
+	for range 30 {
 		for range 1 + random.IntN(30) {
 			text := request(written)
 			written++
