@@ -168,9 +168,11 @@ func (f *follower) trouble(format string, args ...any) {
 	if f.said[text] {
 		return
 	}
-	if len(f.said) < 100*maxTrouble {
-		f.said[text] = true
+	if len(f.said) == 100*maxTrouble { // there is too much of it to say what has been said
+		f.told.More++
+		return
 	}
+	f.said[text] = true
 	f.Log.Warn(text)
 	if len(f.told.Trouble) == maxTrouble {
 		f.told.More++
@@ -186,7 +188,7 @@ func (f *follower) goOn(ctx context.Context) error {
 		return err
 	}
 	if p != nil {
-		if err := f.deliver(ctx, p); err != nil {
+		if err := f.deliver(ctx, p); err != nil && !isRefused(err) { // what is refused has been told
 			return err
 		}
 	}
@@ -200,11 +202,16 @@ func (f *follower) goOn(ctx context.Context) error {
 			return err
 		}
 		bye := event.AppendLine(nil, &event.Event{Kind: event.Bye, T: last, Why: event.GoesOn, Has: event.Of(event.FT, event.FWhy)})
-		if err := f.send(ctx, &pending{stream: id, n: n, joined: true, ends: true, last: last}, bye); err != nil {
+		if err := f.send(ctx, &pending{stream: id, n: n, joined: true, ends: true, last: last}, bye); err != nil && !isRefused(err) {
 			return err
 		}
 	}
 	return nil
+}
+
+func isRefused(err error) bool {
+	refused := (*Refused)(nil)
+	return errors.As(err, &refused)
 }
 
 // send notes a batch and sends it.
@@ -373,7 +380,7 @@ func (f *follower) stream(ctx context.Context, file *found, l *lines, one *sourc
 			return err
 		}
 		err = f.send(ctx, &pending{stream: one.stream, n: n, source: *one}, body)
-		if refused := (*Refused)(nil); errors.As(err, &refused) {
+		if isRefused(err) {
 			one.refused, err = true, nil
 		}
 		body = body[:0]
@@ -440,8 +447,17 @@ func (f *follower) stream(ctx context.Context, file *found, l *lines, one *sourc
 	return nil
 }
 
+// isKind tells whether a line is of a kind. Recorders begin with it; others may not.
 func isKind(line []byte, kind string) bool {
-	return bytes.HasPrefix(line, []byte(`{"ev":"`+kind+`"`))
+	if bytes.HasPrefix(line, []byte(`{"ev":"`)) {
+		return bytes.HasPrefix(line[len(`{"ev":"`):], []byte(kind+`"`))
+	}
+	if !bytes.Contains(line, []byte(`"`+kind+`"`)) {
+		return false
+	}
+	var p reader.Parser
+	read := p.Parse(bytes.TrimRight(line, "\r\n"))
+	return read.Event != nil && read.Event.Kind.String() == kind
 }
 
 func helloOf(line []byte) *event.Event {
@@ -585,7 +601,7 @@ func (f *follower) flush(ctx context.Context) error {
 	}
 	err := f.send(ctx, &pending{stream: of.id, n: of.n + 1, joined: true, last: of.Last(), source: g.source}, body)
 	of.n++
-	if refused := (*Refused)(nil); errors.As(err, &refused) {
+	if isRefused(err) {
 		f.joined = slices.DeleteFunc(f.joined, func(other *joining) bool { return other == of })
 		return nil
 	}
@@ -642,7 +658,7 @@ func (f *follower) end(ctx context.Context, of *joining) error {
 	var body []byte
 	of.End(event.GoesOn, func(ev *event.Event) { body = event.AppendLine(body, ev) })
 	err := f.send(ctx, &pending{stream: of.id, n: of.n + 1, joined: true, ends: true, last: of.Last()}, body)
-	if refused := (*Refused)(nil); errors.As(err, &refused) {
+	if isRefused(err) {
 		return nil
 	}
 	return err

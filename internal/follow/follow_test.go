@@ -143,6 +143,25 @@ func TestGrowing(t *testing.T) {
 	require.Zero(t, once(t, k, folder).Batches, "nothing is sent again")
 }
 
+// TestRefusedAtStart holds that a batch which was on its way and is refused for good keeps nobody from going on.
+func TestRefusedAtStart(t *testing.T) {
+	folder, k := t.TempDir(), newTaker(t)
+	write(t, filepath.Join(folder, "a.ndjson"), strings.Replace(hello("a"), `{"ev":"hello"`, `{"ev": "hello"`, 1)+opens(1, 1)+bye)
+	k.trouble = func(string, int64) error { return &follow.Later{Why: "it is busy"} }
+	_, err := follow.Run(t.Context(), follow.Config{Folders: []string{folder}, Send: k, Once: true, Within: time.Nanosecond})
+	require.ErrorContains(t, err, "it is busy")
+	write(t, filepath.Join(folder, "b.ndjson"), hello("b")+bye)
+	k.trouble = func(stream string, _ int64) error {
+		if stream == "a" {
+			return &follow.Refused{Why: "it does not want it"}
+		}
+		return nil
+	}
+	told := once(t, k, folder)
+	assert.Equal(t, []string{"the service refused batch 1 of stream a: it does not want it"}, told.Trouble)
+	assert.Equal(t, hello("b")+bye, k.all("b"))
+}
+
 // TestMany sends thousands of small files, and several streams in one, and deletes them where that is wanted.
 func TestMany(t *testing.T) {
 	folder, k := t.TempDir(), newTaker(t)
