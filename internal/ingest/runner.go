@@ -295,7 +295,7 @@ func (r *runner) close(ctx context.Context) {
 
 // saveNew stores what was found where that has not been done.
 func (r *runner) saveNew(ctx context.Context) {
-	if r.saved == r.stored.Batches {
+	if r.saved == r.stored.Batches || r.fresh.Load() { // fresh: its first batch is still being put off
 		return
 	}
 	if err := r.save(ctx); err != nil {
