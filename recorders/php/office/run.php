@@ -65,7 +65,7 @@ $environment['KEENLANTERN_VERSION'] = '1.0.0';
 $environment['KEENLANTERN_OFF'] = isset($options['off']) ? '1' : '';
 $environment['OFFICE_MISTAKE'] = $mistake;
 $server = proc_open(
-    [PHP_BINARY, '-d', 'opcache.enable_cli=1', '-S', $address, __DIR__ . '/index.php'],
+    ['setsid', PHP_BINARY, '-d', 'opcache.enable_cli=1', '-S', $address, __DIR__ . '/index.php'], // its workers are its group
     [1 => ['file', '/dev/null', 'w'], 2 => ['file', '/dev/null', 'w']],
     $pipes,
     null,
@@ -76,6 +76,7 @@ while (!($up = @stream_socket_client("tcp://$address")) && microtime(true) < $un
     usleep(20_000);
 }
 if (!$up) {
+    posix_kill(-proc_get_status($server)['pid'], SIGTERM);
     fwrite(STDERR, "the office's server does not start\n");
     exit(1);
 }
@@ -101,7 +102,7 @@ foreach ($children as $pid) {
     pcntl_waitpid($pid, $status);
     $failed = $failed || pcntl_wexitstatus($status) !== 0;
 }
-proc_terminate($server);
+posix_kill(-proc_get_status($server)['pid'], SIGTERM);
 proc_close($server);
 if ($failed) {
     fwrite(STDERR, "a request was not answered\n");
