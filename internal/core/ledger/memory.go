@@ -177,10 +177,10 @@ func (w *World) release(i *Instance) {
 	}
 	clear(i.Keeps)
 	clear(i.KeptBy)
-	if again && len(w.spare) < maxSpare {
+	if again && len(w.spare) < w.spares() {
 		w.spare = append(w.spare, i)
 		i.MadeSeq = 0 // ends what is weak
-		if i.Letting != &notLetGo && len(w.lettings) < maxSpare {
+		if i.Letting != &notLetGo && len(w.lettings) < w.spares() {
 			w.lettings = append(w.lettings, i.Letting)
 		}
 		return
@@ -194,8 +194,13 @@ func (i *Instance) listed() bool {
 	return i.built || i.Reg != nil && !i.Reg.Known
 }
 
-// maxSpare bounds how many instances wait to be used again.
-const maxSpare = 8192
+// The bounds of how many instances wait to be used again: an eighth of those that are remembered, within these.
+const (
+	minSpare = 128
+	maxSpare = 8192
+)
+
+func (w *World) spares() int { return min(maxSpare, max(minSpare, w.Remember/8)) }
 
 // unkeep cuts the n-th edge of holder.
 func (w *World) unkeep(holder *Instance, n int) {
