@@ -402,35 +402,26 @@ func (t *formatTable) readerGo() string {
 		}
 	}
 	say("case %s:\nreturn true\n}\nreturn false\n}\n", strings.Join(kinds, ", "))
-	say("// pack notes the fields of a quick event. In unpack, each is taken out again in the same order.\nfunc (p *Parcel) pack(e *event.Event) {\nswitch e.Kind {")
-	for _, k := range t.Kinds {
-		if !k.Quick {
-			continue
-		}
-		say("case event.%s:", goName(k.Name))
-		for _, f := range k.all() {
-			packed := packOf(f)
-			if !slices.Contains(k.Required, f) {
-				packed = fmt.Sprintf("if e.Has.Has(event.%s) {\n%s\n}", fName(f), packed)
+	sayQuick := func(of func(*field) string) {
+		for _, k := range t.Kinds {
+			if !k.Quick {
+				continue
 			}
-			say("%s", packed)
+			say("case event.%s:", goName(k.Name))
+			for _, f := range k.all() {
+				code := of(f)
+				if !slices.Contains(k.Required, f) {
+					code = fmt.Sprintf("if e.Has.Has(event.%s) {\n%s\n}", fName(f), code)
+				}
+				say("%s", code)
+			}
 		}
 	}
+	say("// pack notes the fields of a quick event. In unpack, each is taken out again in the same order.\nfunc (p *Parcel) pack(e *event.Event) {\nswitch e.Kind {")
+	sayQuick(packOf)
 	say("}\n}\n")
 	say("func (p *Parcel) unpack(e *event.Event) {\nn, at := p.numbers, p.numberAt\nswitch e.Kind {")
-	for _, k := range t.Kinds {
-		if !k.Quick {
-			continue
-		}
-		say("case event.%s:", goName(k.Name))
-		for _, f := range k.all() {
-			unpacked := unpackOf(f)
-			if !slices.Contains(k.Required, f) {
-				unpacked = fmt.Sprintf("if e.Has.Has(event.%s) {\n%s\n}", fName(f), unpacked)
-			}
-			say("%s", unpacked)
-		}
-	}
+	sayQuick(unpackOf)
 	say("}\np.numberAt = at\n}\n")
 	say("// either names the two fields of which lines of a kind have one.\nvar either = map[event.Kind][2]event.Field{")
 	for _, k := range t.Kinds {

@@ -87,13 +87,7 @@ public abstract sealed class Event implements Cloneable {
 		name := goName(k.Name)
 		say("\n    /** The event {@code %s}. */\n    public static final class %s extends Event {\n", k.Name, name)
 		say("        private static final byte[] BEGINS = Line.begins(\"%s\");\n", k.Name)
-		var order []*field // as on a line
-		order = append(order, k.Required...)
-		for _, f := range t.Fields {
-			if at := slices.IndexFunc(k.Optional, func(o *field) bool { return o.Name == f.Name }); at >= 0 {
-				order = append(order, k.Optional[at])
-			}
-		}
+		order := t.members(k)
 		for _, f := range order {
 			say("        private static final byte[] MEMBER_%s = Line.member(\"%s\");\n", strings.ToUpper(f.Name), f.Name)
 		}

@@ -12,6 +12,7 @@ import (
 	"go/format"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -146,6 +147,18 @@ type kind struct {
 // all returns a kind's fields, the required ones first.
 func (k *kind) all() []*field {
 	return append(k.Required[:len(k.Required):len(k.Required)], k.Optional...)
+}
+
+// members returns the fields of a kind's lines in the order in which recorders write them: the required ones as the
+// kind lists them, then the optional ones as the table does.
+func (t *formatTable) members(k *kind) []*field {
+	list := slices.Clone(k.Required)
+	for _, f := range t.Fields {
+		if at := slices.IndexFunc(k.Optional, func(o *field) bool { return o.Name == f.Name }); at >= 0 {
+			list = append(list, k.Optional[at])
+		}
+	}
+	return list
 }
 
 // has returns a kind's field of a name, nil if it has none.

@@ -15,20 +15,9 @@ func (t *formatTable) php() string {
 	say("    /** The longest text of a line, in bytes of UTF-8. */\n    public const MAX_TEXT = %d;\n\n", t.MaxText)
 	say("    /** The members of a line of each kind behind ev and t, in their order. */\n    public const MEMBERS = [\n")
 	for _, k := range t.Kinds {
-		var names []string
-		for _, f := range k.Required {
-			names = append(names, "'"+f.Name+"'")
-		}
-		for _, f := range t.Fields {
-			for _, o := range k.Optional {
-				if o.Name == f.Name {
-					names = append(names, "'"+f.Name+"'")
-				}
-			}
-		}
 		say("        '%s' => [\n", k.Name)
-		for _, name := range names {
-			say("            %s,\n", name)
+		for _, f := range t.members(k) {
+			say("            '%s',\n", f.Name)
 		}
 		say("        ],\n")
 	}

@@ -85,15 +85,8 @@ export type Part = { container: number } | { module: string } | { scope: string 
 	say("\n/** The members of a line of each kind behind ev and t, in their order. */\nexport const members: Record<Event['ev'], readonly string[]> = {\n")
 	for _, k := range t.Kinds {
 		var names []string
-		for _, f := range k.Required {
+		for _, f := range t.members(k) {
 			names = append(names, "'"+f.Name+"'")
-		}
-		for _, f := range t.Fields {
-			for _, o := range k.Optional {
-				if o.Name == f.Name {
-					names = append(names, "'"+f.Name+"'")
-				}
-			}
 		}
 		say("  %s: [%s],\n", k.Name, strings.Join(names, ", "))
 	}

@@ -102,7 +102,7 @@ func MayComplete(d *ledger.Instance) bool { return ripeBelow(d) || ripe(d) }
 
 // bound looks at what a new keeping of d by h completes.
 func (k *Keeping) bound(h, d *ledger.Instance, tell func(Way)) {
-	if !ripe(d) && !ripeBelow(d) {
+	if !MayComplete(d) {
 		return
 	}
 	if through(h) && !ripeBelow(h) {
