@@ -67,20 +67,26 @@ func TestFollowKilled(t *testing.T) {
 
 	ask := &client.Client{Base: service.URL}
 	require.Eventually(t, func() bool {
-		list, err := ask.Recordings(t.Context(), 100, 0)
-		require.NoError(t, err)
-		scopes := int64(0)
-		for _, r := range list.Recordings {
-			detail, err := ask.Recording(t.Context(), r.ID)
-			require.NoError(t, err)
-			for _, s := range detail.StreamList {
-				require.Zero(t, s.Health.Refused, "%+v", s.Health.Refusals)
-				scopes += s.Figures.Scopes
-			}
-		}
+		scopes := scopesOf(t, ask)
 		require.LessOrEqual(t, scopes, int64(written), "a request was taken twice")
 		return scopes == int64(written)
 	}, 20*time.Second, 50*time.Millisecond)
+}
+
+// scopesOf counts the scopes of all that a service has taken, of which it may have refused no line.
+func scopesOf(t *testing.T, ask *client.Client) int64 {
+	list, err := ask.Recordings(t.Context(), 100, 0)
+	require.NoError(t, err)
+	scopes := int64(0)
+	for _, r := range list.Recordings {
+		detail, err := ask.Recording(t.Context(), r.ID)
+		require.NoError(t, err)
+		for _, s := range detail.StreamList {
+			require.Zero(t, s.Health.Refused, "%+v", s.Health.Refusals)
+			scopes += s.Figures.Scopes
+		}
+	}
+	return scopes
 }
 
 // TestServeFollows has a service take what is written into a folder, over its own end and start.
@@ -103,17 +109,7 @@ func TestServeFollows(t *testing.T) {
 		require.NoError(t, to.Close())
 		ask := &client.Client{Base: service.URL}
 		require.Eventually(t, func() bool {
-			list, err := ask.Recordings(t.Context(), 100, 0)
-			require.NoError(t, err)
-			scopes := int64(0)
-			for _, r := range list.Recordings {
-				detail, err := ask.Recording(t.Context(), r.ID)
-				require.NoError(t, err)
-				for _, s := range detail.StreamList {
-					scopes += s.Figures.Scopes
-				}
-			}
-			return scopes == int64(10*round)
+			return scopesOf(t, ask) == int64(10*round)
 		}, 20*time.Second, 50*time.Millisecond)
 		require.NoError(t, service.Stop())
 	}
