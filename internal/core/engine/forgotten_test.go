@@ -3,15 +3,12 @@ package engine
 import (
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
-	"golang.org/x/tools/txtar"
 
 	random "keenlantern.example/internal/attack/traces"
 	"keenlantern.example/internal/core/ledger"
@@ -23,29 +20,11 @@ import (
 // TestForgottenIsPointedToByNobody holds that nothing points to an instance whose memory is to be used again: with hardly
 // any instance remembered, all that can be reached from an analysis is walked through again and again.
 func TestForgottenIsPointedToByNobody(t *testing.T) {
-	traces := map[string]string{}
+	traces := storedTraces(t)
 	for _, shape := range load.Shapes {
 		for _, open := range []int{1, 7} {
 			w := shape.New("s", open)
 			traces[fmt.Sprintf("%s-%d", shape.Name, open)] = string(w.Requests(12)) + string(w.End())
-		}
-	}
-	files, err := filepath.Glob("../../../testdata/traces/*.ndjson")
-	require.NoError(t, err)
-	for _, file := range append(files, "../../../testdata/harbour.ndjson", "../../../testdata/office.ndjson") {
-		text, err := os.ReadFile(file)
-		require.NoError(t, err)
-		traces[file] = string(text)
-	}
-	archives, err := filepath.Glob("../rules/testdata/*/*.txtar")
-	require.NoError(t, err)
-	for _, file := range archives {
-		archive, err := txtar.ParseFile(file)
-		require.NoError(t, err)
-		for _, f := range archive.Files {
-			if strings.HasSuffix(f.Name, ".ndjson") {
-				traces[file+"/"+f.Name] = string(f.Data)
-			}
 		}
 	}
 	for seed := range uint64(25) {

@@ -1,17 +1,14 @@
 package engine
 
 import (
-	"bytes"
 	"encoding/json"
 	"io"
 	"math/rand/v2"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
-	"golang.org/x/tools/txtar"
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/reader"
@@ -28,25 +25,7 @@ type told struct {
 // TestFreeze holds that an analysis which was packed and unpacked in the middle of its trace, again and again, says in
 // the end what one says that was not, and that nothing it holds is torn in two by that.
 func TestFreeze(t *testing.T) {
-	files, err := filepath.Glob("../../../testdata/traces/*.ndjson")
-	require.NoError(t, err)
-	files = append(files, "../../../testdata/harbour.ndjson", "../../../testdata/office.ndjson")
-	traces := map[string][]byte{}
-	for _, file := range files {
-		traces[file], err = os.ReadFile(file)
-		require.NoError(t, err)
-	}
-	archives, err := filepath.Glob("../rules/testdata/*/*.txtar")
-	require.NoError(t, err)
-	for _, file := range archives {
-		archive, err := txtar.ParseFile(file)
-		require.NoError(t, err)
-		for _, f := range archive.Files {
-			if strings.HasSuffix(f.Name, ".ndjson") {
-				traces[file+"/"+f.Name] = f.Data
-			}
-		}
-	}
+	traces := storedTraces(t)
 	require.Greater(t, len(traces), 100)
 	for file, text := range traces {
 		run := func(every int) string {
@@ -55,7 +34,7 @@ func TestFreeze(t *testing.T) {
 				return NewLive(rules.Default(), func(c derive.Chunk) { said.Chunks = append(said.Chunks, c) })
 			}
 			s := begin()
-			r := reader.New(strings.NewReader(string(text)), reader.Options{})
+			r := reader.New(strings.NewReader(text), reader.Options{})
 			for n := 1; ; n++ {
 				line, err := r.Next()
 				if err == io.EOF {
@@ -82,7 +61,7 @@ func TestFreeze(t *testing.T) {
 		}
 		plain := run(0)
 		// A short trace is cut at every line, a long one at a dozen places.
-		every := max(1, bytes.Count(text, []byte{'\n'})/12)
+		every := max(1, strings.Count(text, "\n")/12)
 		require.JSONEq(t, plain, run(every), "%s, every %d lines", file, every)
 	}
 }
