@@ -14,15 +14,21 @@ import (
 )
 
 // ownHub gives the batches of followed folders to the service that runs in this process.
-type ownHub struct{ hub *ingest.Hub }
+type ownHub struct {
+	hub   *ingest.Hub
+	unzip *zstd.Decoder
+}
 
-func (o ownHub) Send(ctx context.Context, stream string, n int64, body []byte) error {
+func newOwnHub(hub *ingest.Hub) (ownHub, error) {
 	unzip, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
 	if err != nil {
-		return fmt.Errorf("prepare decompression: %w", err)
+		return ownHub{}, fmt.Errorf("prepare decompression: %w", err)
 	}
-	defer unzip.Close()
-	plain, err := unzip.DecodeAll(body, nil)
+	return ownHub{hub: hub, unzip: unzip}, nil
+}
+
+func (o ownHub) Send(ctx context.Context, stream string, n int64, body []byte) error {
+	plain, err := o.unzip.DecodeAll(body, nil)
 	if err != nil {
 		return &follow.Refused{Why: fmt.Sprintf("it cannot be unpacked: %v", err)}
 	}

@@ -161,7 +161,11 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 	}
 	var followed *follow.Config
 	if len(o.follow) > 0 {
-		followed = &follow.Config{Folders: o.follow, State: filepath.Join(data, "follow"), Remove: o.followRemove, Send: ownHub{hub}, Log: log}
+		own, err := newOwnHub(hub)
+		if err != nil {
+			return nil, errors.Join(err, st.Close(), listener.Close())
+		}
+		followed = &follow.Config{Folders: o.follow, State: filepath.Join(data, "follow"), Remove: o.followRemove, Send: own, Log: log}
 	}
 	return &server{
 		follow: followed,
