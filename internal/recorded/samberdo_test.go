@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -150,6 +152,51 @@ func TestSamberDo(t *testing.T) {
 	}
 	assert.Equal(t, 200, opens, "one scope for each request")
 	assert.LessOrEqual(t, long, 1, "waiting for another goroutine is no construction")
+}
+
+// TestSamberDoWaiting holds that who waits for what another goroutine builds has not built it, also where all of them leave the
+// container's lock before the first has told what was built.
+func TestSamberDoWaiting(t *testing.T) {
+	const many, slow = 8, 300 * time.Millisecond
+	c := newTally()
+	got := recorded(t, func(rec *record.Recorder) {
+		var asked, again sync.WaitGroup
+		asked.Add(many)
+		again.Add(many)
+		var times atomic.Int32
+		root := do.NewWithOpts(&do.InjectorOpts{HookBeforeInvocation: []func(*do.Scope, string){func(_ *do.Scope, name string) {
+			switch {
+			case name != do.NameOf[*doClock]():
+			case times.Add(1) <= many:
+				asked.Done() // by a request
+			default:
+				again.Done() // by the adapter, which has seen that nobody has told of the clock yet
+				again.Wait()
+			}
+		}}})
+		samberdo.Record(rec, root)
+		do.Provide(root, func(do.Injector) (*doClock, error) {
+			asked.Wait()
+			time.Sleep(slow)
+			return built(c, "clock", &doClock{c}), nil
+		})
+		do.ProvideTransient(root, func(i do.Injector) (*doTides, error) {
+			return built(c, "tides", &doTides{do.MustInvoke[*doClock](i)}), nil
+		})
+		var all sync.WaitGroup
+		for range many {
+			all.Go(func() { do.MustInvoke[*doTides](root) })
+		}
+		all.Wait()
+	})
+	assert.Equal(t, map[string]int{"clock": 1, "tides": many}, c.built)
+	took := map[string]int{}
+	for _, e := range got.events {
+		if e.Kind == event.Make && time.Duration(e.NS) >= slow {
+			took[got.regs[e.Reg].Service]++
+		}
+	}
+	assert.Equal(t, map[string]int{"recorded_test.doClock": 1, "recorded_test.doTides": 1}, took, "who built the clock, and nobody else")
 }
 
 // TestSamberDoSame holds that an application does under the adapter what it does without: names, errors, clones, overrides.

@@ -67,6 +67,7 @@ type service struct {
 	dispose bool      // the container has a way to dispose inst
 	began   time.Time // its disposal
 	asking  []*frame  // who asks for it while it is not built: one of them builds it, the others wait
+	by      *frame    // who of these has built it
 }
 
 // Record has rec record a container, from now on. Scopes are recorded that are made after it.

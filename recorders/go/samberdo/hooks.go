@@ -131,6 +131,17 @@ func (b *box) got(f *frame) {
 	if n := slices.Index(f.of.asking, f); n >= 0 {
 		f.of.asking = slices.Delete(f.of.asking, n, n+1)
 	}
+	if len(f.of.asking) == 0 {
+		f.of.by = nil
+	}
+}
+
+// late notes, of who asked for what was not built yet and finds it told, that it has waited unless it was the builder. The caller
+// holds mu.
+func (f *frame) late(took time.Duration) {
+	if f.of != nil && f.of.by != f {
+		f.waited = took
+	}
 }
 
 // builder returns who of those that ask has built a service: who was given something for it, else who asked first. Whoever calls
@@ -230,11 +241,11 @@ func (b *box) instance(st *stack, f, outer *frame) record.InstID {
 	}
 	b.mu.RLock()
 	inst, made := sv.inst, sv.made
+	if made {
+		f.late(took)
+	}
 	b.mu.RUnlock()
 	if made {
-		if f.of != nil && len(f.with) == 0 {
-			f.waited = took // it was not built when this was asked, and nothing was built here: another goroutine built it
-		}
 		return inst
 	}
 	if f.value == nil {
@@ -303,11 +314,13 @@ func (b *box) make(st *stack, sc *scope, sv *service, f *frame, took time.Durati
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if sv.how != do.ServiceTypeTransient && sv.made {
-		return sv.inst // another goroutine has told it meanwhile
+		f.late(took) // another goroutine has told it meanwhile
+		return sv.inst
 	}
 	by := f
 	if sv.how == do.ServiceTypeLazy {
-		if by = sv.builder(f); by != f {
+		by = sv.builder(f)
+		if sv.by = by; by != f {
 			f.waited, took = took, time.Since(by.began)
 		}
 	}
