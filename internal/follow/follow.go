@@ -242,14 +242,15 @@ func (f *follower) deliver(ctx context.Context, p *pending) error {
 			if p.n == 1 {
 				f.told.Streams++
 			}
-			return f.state.done(ctx, p, false)
+			// What has arrived is noted, also while this is being stopped: nothing has to be sent again, and its stream can end.
+			return f.state.done(context.WithoutCancel(ctx), p, false)
 		}
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		if refused := (*Refused)(nil); errors.As(err, &refused) {
 			f.trouble("the service refused batch %d of stream %s: %s", p.n, p.stream, refused.Why)
-			if err := f.state.done(ctx, p, true); err != nil {
+			if err := f.state.done(context.WithoutCancel(ctx), p, true); err != nil {
 				return err
 			}
 			return refused
@@ -600,10 +601,12 @@ func (f *follower) flush(ctx context.Context) error {
 		return f.state.note(ctx, g.source)
 	}
 	err := f.send(ctx, &pending{stream: of.id, n: of.n + 1, joined: true, last: of.Last(), source: g.source}, body)
-	of.n++
 	if isRefused(err) {
 		f.joined = slices.DeleteFunc(f.joined, func(other *joining) bool { return other == of })
 		return nil
+	}
+	if err == nil {
+		of.n++
 	}
 	return err
 }

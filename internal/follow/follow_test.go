@@ -300,6 +300,31 @@ func TestApart(t *testing.T) {
 	}
 }
 
+// stopping is stopped at the moment when a batch has arrived.
+type stopping struct {
+	follow.Sender
+	stop func()
+}
+
+func (s *stopping) Send(ctx context.Context, stream string, n int64, body []byte) error {
+	defer s.stop()
+	return s.Sender.Send(ctx, stream, n, body)
+}
+
+// TestStoppedAsABatchArrives holds that what has arrived then is noted, and its stream ends.
+func TestStoppedAsABatchArrives(t *testing.T) {
+	folder, k := t.TempDir(), newTaker(t)
+	appendTo(t, filepath.Join(folder, "office.requests.ndjson"), request(1))
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	told, err := follow.Run(ctx, follow.Config{Folders: []string{folder}, Send: &stopping{k, cancel}, Every: time.Millisecond})
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, told.Batches)
+	require.Len(t, k.order, 1)
+	assert.Contains(t, k.all(k.order[0]), `"why":"recording goes on in another stream"`)
+	assert.Zero(t, once(t, k, folder).Batches, "nothing is left to be sent")
+}
+
 // TestStays follows while requests come, joins them into one stream, and ends it when it is stopped; nobody else may follow.
 func TestStays(t *testing.T) {
 	folder, k := t.TempDir(), newTaker(t)
