@@ -7,7 +7,7 @@ namespace KeenLantern\Record;
 /** Appends to files that others append to as well, and that "keenlantern follow" deletes when they have been sent. */
 final class Folder
 {
-    private const TRIES = 5;
+    private const TRIES = 100;
 
     /**
      * Appends a text as a whole, under a lock. It never throws.

@@ -5,82 +5,136 @@ declare(strict_types=1);
 namespace KeenLantern\Record;
 
 /**
- * Records instances and scopes of this process. Nothing that it does throws into the application, waits for anything but the
- * file that it appends to, or holds more than MAX_BYTES.
+ * Records instances and scopes of this process. Nothing that it does throws into the application, waits for another machine
+ * before the process ends, or holds more than MAX_BYTES.
  *
  * Types, names, ids and times are all that is written: no arguments, values or messages.
  */
 final class Recorder
 {
-    /** The most that is held in memory, in bytes of lines. What comes beyond it is counted as lost. */
+    /** The most that is held in memory, in bytes of lines. What comes beyond it is left out, by whole scopes, and counted. */
     public const MAX_BYTES = 8 << 20;
 
     private const VERSION = 'keenlantern/record php 0.1';
     private const ENTRY_KINDS = ['cli' => 'command', 'phpdbg' => 'command'];
+    private const PART = 256 << 10; // bytes of lines of one scope that a process that stays hands over before it closes
+    private const SPARE = 1 << 20; // bytes of MAX_BYTES that are for lines without which others mean nothing
+    private const REGISTRATIONS = 20_000; // that are remembered for the next stream
+    private const OUTLIVE = ['singleton', 'external'];
 
-    private bool $on = false;
-    private string $stream = '';
-    private int $began = 0;
-    private int $weight = 1;
+    private ?Stream $stream = null; // null: nothing is recorded
+    private bool $live = false; // recording, and not in a scope that is left out
+    /** @var ?array{int, int, int, array<string, mixed>} the scope that was opened last: its id, its line, when, what was said of it */
+    private ?array $opened = null;
+    private ?Sink $sink = null;
+    private ?Orders $orders = null;
+    private ?int $pid = null;
+    private bool $wanted; // whether a process that stays is to be recorded, from its next scope on
+    private float $share;
+    private int $limit = 0; // ns after which a stream ends, 0 for none
+    private int $most = 0; // bytes after which it ends, 0 for none
+    private int $written = 0; // bytes of this stream
     /** @var list<string> */
     private array $lines = [];
     private int $bytes = 0;
     private int $lost = 0;
-    private bool $begun = false;
+    private int $noted = 0; // events, of all streams
+    private int $dropped = 0; // of all streams
+    private string $stopped = ''; // why
     private bool $ended = false;
     private bool $reported = false;
 
-    private int $registrations = 0;
+    /** @var array<int, array<string, mixed>> registrations by id: a process that stays tells them again in its next stream */
+    private array $registrations = [];
+    private int $registered = 0;
     private int $instances = 0;
     private int $scopes = 0;
-    /** @var \WeakMap<object, int> */
-    private \WeakMap $known;
-    /** @var list<int> the scopes that are open, the innermost last */
+    private int $unrecorded = 0;
+    /** @var ?\WeakMap<object, int> the instances of this stream */
+    private ?\WeakMap $known = null;
+    /** @var ?\WeakMap<object, array<string, mixed>> those that outlive scopes, as they were told */
+    private ?\WeakMap $outliving = null;
+    /** @var list<int> the scopes that are open, the innermost last; those below 0 are not recorded */
     private array $open = [];
-    /** @var list<string> */
-    private array $sees;
 
     /** @param list<string> $sees what can be seen of this application: with, shared, use, dispose, dispose-code, closes, fail */
-    public function __construct(private readonly Settings $settings, array $sees = ['with', 'shared', 'closes', 'fail'])
+    public function __construct(private readonly Settings $settings, private readonly array $sees = ['with', 'shared', 'closes', 'fail'])
     {
-        $this->known = new \WeakMap();
-        $this->sees = $sees;
+        $this->share = max(0.0, min(1.0, $settings->share));
+        $this->wanted = !$settings->off;
         try {
-            if (!$settings->on()) {
-                return;
-            }
-            $share = max(0.0, min(1.0, $settings->share));
-            if (!$settings->resident && $share < 1.0) {
-                if ($share <= 0.0 || mt_rand() / mt_getrandmax() >= $share) {
-                    return;
-                }
-                $this->weight = (int) round(1 / $share);
-            }
-            $this->on = true;
-            $this->stream = bin2hex(random_bytes(12));
-            $this->began = hrtime(true);
-            register_shutdown_function($this->end(...));
+            $settings->resident ? $this->stay() : $this->once();
         } catch (\Throwable $e) {
             $this->trouble($e->getMessage());
         }
     }
 
-    /** Whether this process is recorded. */
+    /** Begins in a process that lives for one request. */
+    private function once(): void
+    {
+        if (!$this->settings->on() || !$this->chosen()) {
+            return;
+        }
+        $this->ready(new FolderSink($this->settings));
+        $this->begin();
+    }
+
+    /** Begins in a process that serves many requests, and may be switched while it does. */
+    private function stay(): void
+    {
+        if ($this->settings->service === '' && $this->settings->folder === '') {
+            return;
+        }
+        if ($this->settings->service === '') {
+            $this->ready(new FolderSink($this->settings));
+        } else {
+            $this->ready(new ServiceSink($this->settings));
+            $this->orders = $this->settings->alone ? null : new Orders($this->settings);
+        }
+        $this->turn();
+    }
+
+    private function ready(Sink $sink): void
+    {
+        $this->sink = $sink;
+        $this->pid = getmypid() ?: null;
+        register_shutdown_function($this->end(...));
+    }
+
+    /** Whether what happens now is recorded. */
     public function on(): bool
     {
-        return $this->on;
+        return $this->live;
+    }
+
+    /** Whether it may be recorded at any time: adapters of those that are not may step aside for good. */
+    public function mayRecord(): bool
+    {
+        return $this->sink !== null;
     }
 
     /** ns since the stream's start. */
     public function now(): int
     {
-        return hrtime(true) - $this->began;
+        return $this->stream?->now() ?? 0;
+    }
+
+    /** The id of the stream that is being recorded, '' for none. */
+    public function stream(): string
+    {
+        return $this->stream->id ?? '';
+    }
+
+    /** What has been noted and left out so far, in events. @return array{events: int, lost: int} */
+    public function totals(): array
+    {
+        return ['events' => $this->noted, 'lost' => $this->dropped + $this->lost];
     }
 
     /** The scope that work runs in now; 0 is the root. */
     public function scope(): int
     {
-        return $this->open === [] ? 0 : $this->open[count($this->open) - 1];
+        return $this->open === [] ? 0 : max(0, $this->open[count($this->open) - 1]);
     }
 
     /**
@@ -91,39 +145,85 @@ final class Recorder
      * @param ?string $traceparent the request's header, to find the scopes of other services that belong to it
      * @return int its id, for close
      */
-    public function open(string $kind, string $name, ?string $traceparent = null): int
+    public function open(string $kind, string $name = '', ?string $traceparent = null): int
     {
-        if (!$this->on) {
-            return 0;
+        if ($this->open === [] && $this->settings->resident) {
+            $this->turn();
+        }
+        if ($this->stream === null || !$this->admits()) {
+            $this->live = false;
+            return $this->open[] = -(++$this->unrecorded);
         }
         $id = ++$this->scopes;
-        $members = ['scope' => $id, 'kind' => $kind, 'name' => $name];
+        $members = ['scope' => $id, 'kind' => $kind];
+        if ($name !== '') {
+            $members['name'] = $name;
+        }
         if (($in = $this->scope()) !== 0) {
             $members['in'] = $in;
         }
         if ($traceparent !== null && preg_match('/^[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[0-9a-f]{2}/', $traceparent, $match)) {
             $members['trace'] = $match[1];
         }
-        if ($this->weight > 1) {
-            $members['weight'] = $this->weight;
+        if ($this->share < 1.0) {
+            $members['weight'] = (int) round(1 / $this->share);
         }
         $this->open[] = $id;
+        $this->opened = [$id, count($this->lines), $this->now(), $members];
         $this->say('open', $members);
         return $id;
     }
 
-    /** Closes a scope, and those that are open in it. A process that serves many requests writes what it has. */
+    /** Names the scope that was opened last, whose name has become known: while its line has not been handed over. */
+    public function name(int $scope, string $name): void
+    {
+        [$id, $at, $t, $members] = $this->opened ?? [0, 0, 0, []];
+        if ($id !== $scope || !isset($this->lines[$at]) || !$this->live) {
+            return;
+        }
+        $line = Line::of('open', $t, ['name' => $name] + $members);
+        $this->bytes += strlen($line) - strlen($this->lines[$at]);
+        $this->lines[$at] = $line;
+    }
+
+    /** Whether a scope is recorded that opens now: inside of another one, whatever became of that. */
+    private function admits(): bool
+    {
+        if ($this->open !== []) {
+            return $this->open[count($this->open) - 1] > 0;
+        }
+        if ($this->settings->resident && !$this->chosen()) {
+            return false;
+        }
+        if ($this->bytes + $this->sink->held() > self::MAX_BYTES / 2) {
+            $this->lost++; // nobody takes what was recorded: the whole scope is left out
+            return false;
+        }
+        return true;
+    }
+
+    private function chosen(): bool
+    {
+        return $this->share >= 1.0 || $this->share > 0.0 && mt_rand() / mt_getrandmax() < $this->share;
+    }
+
+    /** Closes a scope, and those that are open in it. A process that serves many requests hands over what it has. */
     public function close(int $scope): void
     {
-        if (!$this->on || !in_array($scope, $this->open, true)) {
+        if (!in_array($scope, $this->open, true)) {
             return;
         }
         do {
             $id = array_pop($this->open);
-            $this->say('close', ['scope' => $id]);
+            if ($id > 0) {
+                $this->say('close', ['scope' => $id]);
+            }
         } while ($id !== $scope);
-        if ($this->settings->resident && $this->open === []) {
-            $this->flush();
+        if ($this->open === []) {
+            $this->live = $this->stream !== null;
+            if ($this->settings->resident) {
+                $this->flush();
+            }
         }
     }
 
@@ -131,12 +231,17 @@ final class Recorder
      * Tells of a registration.
      *
      * @param array<string, mixed> $members service, lifetime, impl …, as the trace format has them
+     * @param int $id of a registration of which more is known now; 0: a new one
      * @return int its id
      */
-    public function register(array $members): int
+    public function register(array $members, int $id = 0): int
     {
-        $this->say('register', ['reg' => ++$this->registrations] + $members);
-        return $this->registrations;
+        $id = $id ?: ++$this->registered;
+        if ($this->settings->resident && count($this->registrations) < self::REGISTRATIONS) {
+            $this->registrations[$id] = $members;
+        }
+        $this->say('register', ['reg' => $id] + $members);
+        return $id;
     }
 
     /** The id of an instance that has been told of, 0 for none. */
@@ -150,15 +255,18 @@ final class Recorder
      *
      * @param array<string, mixed> $members reg, with, ns, by …
      * @param ?int $t when it was there, by now(); null: now
-     * @return int its id
+     * @return int its id, 0 if it is not recorded
      */
     public function make(object $instance, array $members, ?int $t = null): int
     {
-        if (!$this->on) {
+        if (!$this->live) {
             return 0;
         }
         $this->known[$instance] = $id = ++$this->instances;
         $this->say('make', ['inst' => $id, 'scope' => $this->scope()] + $members, $t);
+        if ($this->settings->resident && in_array($this->registrations[$members['reg'] ?? 0]['lifetime'] ?? '', self::OUTLIVE, true)) {
+            $this->outliving[$instance] = $members;
+        }
         return $id;
     }
 
@@ -169,81 +277,222 @@ final class Recorder
      */
     public function say(string $kind, array $members, ?int $t = null): void
     {
-        if (!$this->on || $this->ended) {
+        if (!$this->live || $this->ended) {
             return;
         }
         try {
             $line = Line::of($kind, $t ?? $this->now(), $members);
-            if ($this->bytes + strlen($line) > self::MAX_BYTES) {
+            $room = self::MAX_BYTES - $this->bytes - $this->sink->held() - strlen($line);
+            if ($room < 0 || $room < self::SPARE && !in_array($kind, ['register', 'container', 'close'], true)) {
                 $this->lost++;
                 return;
             }
-            $this->lines[] = $line;
-            $this->bytes += strlen($line);
+            $this->put($line);
+            if ($this->bytes > self::PART && $this->settings->resident) {
+                $this->handOver();
+            }
         } catch (\Throwable $e) {
             $this->lost++;
             $this->trouble($e->getMessage());
         }
     }
 
-    /** Writes what is left and ends the stream. It is called when the process ends. */
-    public function end(): void
+    private function put(string $line): void
     {
-        if (!$this->on || $this->ended) {
+        $this->lines[] = $line;
+        $this->bytes += strlen($line);
+        $this->written += strlen($line);
+        $this->noted++;
+    }
+
+    /**
+     * Writes what is left, ends the stream and waits for the service, if it goes to one. It is called when the process ends.
+     *
+     * @return string '' if all that was noted has arrived, else why it has not
+     */
+    public function end(): string
+    {
+        if ($this->sink === null || $this->ended || $this->forked()) {
+            return '';
+        }
+        $this->orders?->end();
+        try {
+            $this->finish('');
+            $why = $this->sink->finish($this->settings->flushWithin);
+        } catch (\Throwable $e) {
+            $why = $e->getMessage();
+        }
+        $this->ended = true;
+        $this->live = false;
+        if ($why !== '') {
+            $this->stop($why);
+        }
+        return $this->stopped;
+    }
+
+    /** Hands over what there is. */
+    public function flush(): void
+    {
+        if ($this->sink === null || $this->ended || $this->forked()) {
+            return;
+        }
+        $this->handOver();
+        if ($this->stream !== null && ($this->most > 0 && $this->written >= $this->most || $this->limit > 0 && $this->now() >= $this->limit)) {
+            $this->wanted = false;
+            $this->finish('recording reached its limit');
+        }
+    }
+
+    /**
+     * Does what has to be done between requests: sends what waits, and learns what the service wants. Scopes that open and close
+     * do so, too; a worker that may be idle for long calls it in its loop.
+     */
+    public function tick(): void
+    {
+        if ($this->open === [] && $this->settings->resident && !$this->ended) {
+            $this->turn();
+        }
+    }
+
+    /** Switches recording on or off, as is wanted. */
+    private function turn(): void
+    {
+        if ($this->sink === null || $this->ended || $this->forked()) {
+            return;
+        }
+        try {
+            $this->stepped($this->sink->step());
+            $order = $this->orders?->step(fn (): array => $this->totals() + [
+                'on' => $this->stream !== null, 'share' => $this->share, 'stream' => $this->stream->id ?? '',
+            ]);
+            if ($order !== null) {
+                $this->finish('recording was switched off'); // another order is another stream
+                $this->wanted = $order['on'];
+                [$this->share, $this->limit, $this->most] = [$order['share'], $order['for_ns'], $order['bytes']];
+            }
+            $wanted = $this->wanted && ($this->settings->service !== '' || $this->settings->on());
+            if ($wanted && $this->stream === null) {
+                $this->begin();
+            } elseif (!$wanted && $this->stream !== null) {
+                $this->finish('recording was switched off');
+            }
+        } catch (\Throwable $e) {
+            $this->stop($e->getMessage());
+        }
+    }
+
+    /** Begins a stream, with what is registered and what is alive and outlives scopes. */
+    private function begin(): void
+    {
+        if ($this->settings->resident) {
+            clearstatcache();
+        }
+        $this->stream = new Stream();
+        $this->live = true;
+        $this->written = 0;
+        $this->known = new \WeakMap();
+        $before = $this->outliving ?? [];
+        $this->outliving = new \WeakMap();
+        $this->put($this->hello());
+        foreach ($this->registrations as $id => $members) {
+            $this->put(Line::of('register', 0, ['reg' => $id] + $members));
+        }
+        $told = [];
+        foreach ($before as $instance => $members) {
+            $told[] = [$instance, $members];
+            $this->known[$instance] = ++$this->instances;
+        }
+        foreach ($told as [$instance, $members]) {
+            unset($members['ns']);
+            if (isset($members['with'])) {
+                // The ids are those of another stream.
+                $unknown = static fn (array $with): array => ['unknown' => true] + array_diff_key($with, ['inst' => 0]);
+                $members['with'] = array_map($unknown, $members['with']);
+            }
+            $this->outliving[$instance] = $members;
+            $this->put(Line::of('make', -1, ['inst' => $this->known[$instance], 'scope' => 0] + $members));
+        }
+    }
+
+    /** Ends a stream. */
+    private function finish(string $why): void
+    {
+        if ($this->stream === null) {
             return;
         }
         while ($this->open !== []) {
-            $this->say('close', ['scope' => array_pop($this->open)]);
+            $id = array_pop($this->open);
+            $this->live = true;
+            if ($id > 0) {
+                $this->say('close', ['scope' => $id]);
+            }
         }
         $this->gap();
-        $bye = Line::of('bye', $this->now(), []);
-        $this->lines[] = $bye;
-        $this->flush();
-        $this->ended = true;
+        $this->put(Line::of('bye', $this->now(), $why === '' ? [] : ['why' => $why]));
+        $this->handOver();
+        $this->stream = null;
+        $this->live = false;
     }
 
     private function gap(): void
     {
         if ($this->lost > 0) {
-            $this->lines[] = Line::of('gap', $this->now(), ['lost' => $this->lost, 'why' => 'no memory left']);
+            $this->put(Line::of('gap', $this->now(), ['lost' => $this->lost, 'why' => 'no memory left']));
+            $this->dropped += $this->lost;
             $this->lost = 0;
         }
     }
 
-    /** Appends what there is to the file. */
-    public function flush(): void
+    private function handOver(): void
     {
-        if (!$this->on || $this->lines === []) {
+        if ($this->stream === null) {
+            $this->stepped($this->sink->step());
             return;
         }
-        try {
+        if ($this->lost > 0 && $this->bytes + $this->sink->held() < self::MAX_BYTES / 2) {
             $this->gap();
-            $text = implode('', $this->lines);
-            if (!$this->begun) {
-                $text = $this->hello() . $text;
-                $this->begun = true;
-            }
-            $this->lines = [];
-            $this->bytes = 0;
-            $why = Folder::append($this->path(), $text);
-            if ($why !== '') {
-                $this->on = false; // the lines are gone, and what would follow means nothing without them
-                $this->trouble($why);
-            }
+        }
+        $text = implode('', $this->lines);
+        $this->lines = [];
+        $this->opened = null;
+        $this->bytes = 0;
+        try {
+            $this->stepped($text === '' ? $this->sink->step() : $this->sink->take($this->stream, $text));
         } catch (\Throwable $e) {
-            $this->on = false;
-            $this->trouble($e->getMessage());
+            $this->stop($e->getMessage());
         }
     }
 
-    /** Where the lines go: a file of its own for a process that stays, one for an hour's requests otherwise. */
-    private function path(): string
+    private function stepped(string $why): void
     {
-        $app = preg_replace('/[^A-Za-z0-9_.-]+/', '-', $this->settings->app);
-        $folder = rtrim($this->settings->folder, '/');
-        return $this->settings->resident
-            ? "$folder/$app-{$this->stream}.ndjson"
-            : "$folder/$app-" . gmdate('Ymd-H') . '.requests.ndjson';
+        if ($why !== '') {
+            $this->stop($why);
+        }
+    }
+
+    /** Records no longer: the lines are gone, and what would follow means nothing without them. */
+    private function stop(string $why): void
+    {
+        $this->stream = null;
+        $this->live = false;
+        $this->wanted = false;
+        $this->lines = [];
+        $this->bytes = 0;
+        $this->stopped = $why;
+        $this->trouble($why);
+    }
+
+    /** A process that was forked has its parent's stream in memory, which it must not go on with. */
+    private function forked(): bool
+    {
+        if (getmypid() === $this->pid) {
+            return false;
+        }
+        $this->sink = null;
+        $this->orders = null;
+        $this->stream = null;
+        $this->live = false;
+        return true;
     }
 
     private function hello(): string
@@ -252,7 +501,7 @@ final class Recorder
         $nanos = (int) (microtime(true) * 1e6) * 1000 - $this->now();
         $start = gmdate('Y-m-d\TH:i:s', intdiv($nanos, 1_000_000_000)) . sprintf('.%09dZ', $nanos % 1_000_000_000);
         $members = [
-            'format' => Format::NAME, 'app' => $this->settings->app, 'stream' => $this->stream, 'start' => $start,
+            'format' => Format::NAME, 'app' => $this->settings->app, 'stream' => $this->stream->id, 'start' => $start,
             'language' => 'php ' . PHP_MAJOR_VERSION . '.' . PHP_MINOR_VERSION, 'host' => (string) gethostname(),
             'pid' => (int) getmypid(), 'recorder' => self::VERSION, 'sees' => $this->sees,
         ];

@@ -61,6 +61,19 @@ final class RecorderTest extends TestCase
         self::assertStringEndsWith('.requests.ndjson', glob($this->folder . '/*')[0]);
     }
 
+    /** A request's route is known only when it has been found; a scope whose line is away has the name that it was opened with. */
+    public function testAScopeIsNamedLater(): void
+    {
+        $recorder = new Recorder(new Settings('harbour', $this->folder, resident: true));
+        $scope = $recorder->open('request', 'GET');
+        $recorder->name($scope, 'GET /tides/{gauge}');
+        $recorder->flush();
+        $recorder->name($scope, 'too late');
+        $recorder->close($scope);
+        $recorder->end();
+        self::assertSame('GET /tides/{gauge}', $this->lines()[1]['name']);
+    }
+
     public function testAResidentWritesWhenAJobEnds(): void
     {
         $recorder = new Recorder(new Settings('harbour', $this->folder, resident: true));
@@ -95,8 +108,8 @@ final class RecorderTest extends TestCase
         for ($n = 0; $n < 400; $n++) {
             $recorder = new Recorder(new Settings('harbour', $this->folder, share: 0.25));
             $recorder->close($recorder->open('request', 'GET /tides'));
-            $recorder->end();
             $on += (int) $recorder->on();
+            $recorder->end();
         }
         self::assertGreaterThan(50, $on);
         self::assertLessThan(160, $on);
@@ -116,6 +129,76 @@ final class RecorderTest extends TestCase
         $lines = $this->lines();
         self::assertLessThan(Recorder::MAX_BYTES + 10_000, filesize(glob($this->folder . '/*.ndjson')[0]));
         self::assertSame(4000 - (count($lines) - 3), $lines[count($lines) - 2]['lost']);
+    }
+
+    public function testAResidentTakesAShareOfItsScopes(): void
+    {
+        $recorder = new Recorder(new Settings('harbour', $this->folder, resident: true, share: 0.25));
+        for ($n = 0; $n < 400; $n++) {
+            $outer = $recorder->open('job', 'outer');
+            $inner = $recorder->open('step', 'inner');
+            self::assertSame($recorder->on(), $inner > 0, 'a scope is recorded with all that is in it, or not at all');
+            $recorder->make(new \ArrayObject(), []);
+            $recorder->close($outer);
+        }
+        $recorder->end();
+        $count = array_count_values(array_column($this->lines(), 'ev'));
+        self::assertGreaterThan(50, $count['make']);
+        self::assertLessThan(160, $count['make']);
+        self::assertSame([2 * $count['make'], 2 * $count['make']], [$count['open'], $count['close']]);
+    }
+
+    /** What is alive when recording is switched on in the middle is told, and what it was given is not known any more. */
+    public function testAResidentIsSwitched(): void
+    {
+        $flag = $this->folder . '/' . Settings::OFF_FILE;
+        $recorder = new Recorder(new Settings('harbour', $this->folder, resident: true));
+        $tides = $recorder->register(['service' => 'Tides', 'lifetime' => 'scoped']);
+        $roster = $recorder->register(['service' => 'Roster', 'lifetime' => 'singleton']);
+        $alive = new \ArrayObject();
+        $scope = $recorder->open('job', 'first');
+        $gone = new \ArrayObject();
+        $kept = $recorder->make($gone, ['reg' => $tides]);
+        $recorder->make($alive, ['reg' => $roster, 'ns' => 5, 'with' => [['inst' => $kept, 'service' => 'Tides']]]);
+        touch($flag);
+        $recorder->close($scope);
+        $scope = $recorder->open('job', 'unseen');
+        self::assertFalse($recorder->on());
+        unlink($flag);
+        self::assertSame(0, $recorder->make(new \ArrayObject(), ['reg' => $tides]));
+        $recorder->close($scope);
+        $recorder->close($recorder->open('job', 'last'));
+        $recorder->end();
+        $streams = [];
+        foreach (glob($this->folder . '/*.ndjson') ?: [] as $path) {
+            $lines = array_map(static fn (string $line): array => json_decode($line, true), file($path));
+            $streams[$lines[count($lines) - 1]['why'] ?? ''] = $lines;
+        }
+        $first = array_column($streams['recording was switched off'], 'ev');
+        self::assertSame(['hello', 'register', 'register', 'open', 'make', 'make', 'close', 'bye'], $first);
+        self::assertSame(['hello', 'register', 'register', 'make', 'open', 'close', 'bye'], array_column($streams[''], 'ev'));
+        $told = $streams[''][3];
+        self::assertSame([$roster, -1, 0], [$told['reg'], $told['t'], $told['scope']]);
+        self::assertSame([['inst' => 0, 'service' => 'Tides', 'unknown' => true]], $told['with']);
+        self::assertSame($told['inst'], $recorder->idOf($alive));
+        self::assertSame(0, $recorder->idOf($gone), 'what the other stream was told of');
+    }
+
+    /** A process that was forked does not go on with what its parent began. */
+    public function testAForkRecordsNothing(): void
+    {
+        $recorder = new Recorder(new Settings('harbour', $this->folder, resident: true));
+        $outer = $recorder->open('job', 'outer');
+        $child = pcntl_fork();
+        if ($child === 0) {
+            $recorder->close($outer);
+            $recorder->end();
+            posix_kill(posix_getpid(), SIGKILL); // without the test's own endings
+        }
+        pcntl_waitpid($child, $status);
+        $recorder->close($outer);
+        $recorder->end();
+        self::assertSame(['hello', 'open', 'close', 'bye'], array_column($this->lines(), 'ev'));
     }
 
     /** What cannot be written is told once, and never to the application. */
@@ -150,7 +233,7 @@ final class RecorderTest extends TestCase
                         posix_kill(posix_getpid(), SIGKILL);
                     }
                 }
-                posix_kill(posix_getpid(), SIGTERM); // without the test's own endings
+                posix_kill(posix_getpid(), SIGKILL); // without the test's own endings
             }
             $children[] = $pid;
         }
