@@ -8,7 +8,7 @@ use Illuminate\Contracts\Container\BindingResolutionException;
 use KeenLantern\Record\Illuminate\RecordedContainer;
 use KeenLantern\Record\Recorder;
 use KeenLantern\Record\Settings;
-use KeenLantern\Record\Tests\Harbour\{Clock, Crew, Desk, GaugeTides, Page, Planner, RoundedTides, Tides, Weather};
+use Saltmarsh\Harbour\{Clock, Crew, Desk, GaugeTides, Page, Planner, RoundedTides, Tides, Weather};
 use PHPUnit\Framework\TestCase;
 
 final class IlluminateTest extends TestCase
@@ -145,5 +145,83 @@ final class IlluminateTest extends TestCase
         self::assertNotSame($pages[0], $pages[1]);
         self::assertSame([1, 2], array_column($this->told('make'), 'scope'));
         self::assertCount(1, $this->told('register'));
+    }
+
+    /** What is bound anew is another registration: two singletons of one name are no mistake. */
+    public function testBoundAnew(): void
+    {
+        $this->app->singleton(Clock::class);
+        $first = $this->app->make(Clock::class);
+        $this->app->singleton(Clock::class);
+        $second = $this->app->make(Clock::class);
+        $this->app->instance(Clock::class, $third = new Clock());
+        self::assertSame($third, $this->app->make(Clock::class));
+        self::assertNotSame($first, $second);
+        self::assertSame([1, 2, 3], array_column($this->told('make'), 'reg'));
+        self::assertSame(['singleton', 'singleton', 'external'], array_column($this->told('register'), 'lifetime'));
+    }
+
+    /** A layer that is put around what is there already is one as well. */
+    public function testALateLayer(): void
+    {
+        $this->app->singleton(Tides::class, GaugeTides::class);
+        $inner = $this->app->make(Tides::class);
+        $this->app->extend(Tides::class, fn (Tides $tides) => new RoundedTides($tides));
+        $outer = $this->app->make(Tides::class);
+        self::assertNotSame($inner, $outer);
+        self::assertSame([
+            ['Clock', 'Clock', []],
+            ['Tides', 'GaugeTides', ['Clock']],
+            ['Tides around', 'RoundedTides', ['GaugeTides']],
+        ], $this->built());
+        self::assertSame(2, $this->told('register')[2]['wraps']);
+    }
+
+    public function testAllThatHaveATag(): void
+    {
+        $this->app->tag([Clock::class, Page::class], 'parts');
+        $this->app->bind('noticeBoard', fn ($app) => new \ArrayObject([...$app->tagged('parts'), $app->make(Clock::class)]));
+        $this->app->make('noticeBoard');
+        foreach ($this->app->tagged('parts') as $part) {
+            self::assertIsObject($part);
+        }
+        $board = $this->told('make')[3];
+        self::assertSame([[1, 2], 3], array_map(
+            static fn (array $given): mixed => isset($given['inst']) ? $given['inst'] : array_column($given, 'inst'),
+            $board['with'],
+        ));
+        self::assertSame([null, true, true], array_map(static fn (array $give): mixed => $give['all'] ?? null, $this->told('give')));
+    }
+
+    /** What is set anew on an instance when a name is bound anew. */
+    public function testRebinding(): void
+    {
+        $this->app->singleton(Clock::class);
+        $this->app->singleton('noticeBoard', fn () => new class () {
+            public ?Clock $clock = null;
+
+            public function setClock(Clock $clock): void
+            {
+                $this->clock = $clock;
+            }
+        });
+        $board = $this->app->make('noticeBoard');
+        $board->setClock($this->app->refresh(Clock::class, $board, 'setClock'));
+        $this->app->singleton(Clock::class);
+        self::assertSame($this->app->make(Clock::class), $board->clock);
+        $set = array_values(array_filter($this->told('give'), static fn (array $give): bool => $give['how'] === 'property'));
+        self::assertCount(1, $set);
+        self::assertSame([$this->recorder->idOf($board->clock), $this->recorder->idOf($board)], [$set[0]['inst'], $set[0]['to']]);
+    }
+
+    public function testTheContainerIsReset(): void
+    {
+        $this->app->singleton(Clock::class);
+        $this->app->make(Clock::class);
+        $this->app->flush();
+        self::assertSame([['container' => 1, 'by' => 'container']], array_map(
+            static fn (array $forget): array => array_diff_key($forget, ['ev' => 0, 't' => 0]),
+            $this->told('forget'),
+        ));
     }
 }

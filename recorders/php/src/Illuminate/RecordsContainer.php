@@ -4,6 +4,7 @@ declare(strict_types=1);
 
 namespace KeenLantern\Record\Illuminate;
 
+use Illuminate\Container\RewindableGenerator;
 use KeenLantern\Record\Recorder;
 
 /**
@@ -15,29 +16,138 @@ use KeenLantern\Record\Recorder;
 trait RecordsContainer
 {
     private ?Recorder $lantern = null;
-    /** @var array<string, int> registrations by what they are */
+    /** @var array<string, array<string, int>> registrations by name, and by what tells them apart under it */
     private array $lanternRegistrations = [];
+    /** @var array<string, int> the layers around the instances of a name */
+    private array $lanternLayers = [];
+    /** @var array<string, true> names whose instances were built elsewhere */
+    private array $lanternHandedIn = [];
+    private ?string $lanternTag = null; // what is resolved next is one of all that have it
     /** @var list<Resolution> those that run, the outermost first */
     private array $lanternRunning = [];
 
     /** Records what is resolved from now on. */
     public function recordWith(Recorder $recorder): static
     {
-        $this->lantern = $recorder->on() ? $recorder : null;
+        $this->lantern = $recorder->mayRecord() ? $recorder : null;
         return $this;
+    }
+
+    /** What is bound anew under a name is another registration. */
+    public function bind($abstract, $concrete = null, $shared = false)
+    {
+        $this->lanternAnew($abstract);
+        parent::bind($abstract, $concrete, $shared);
+    }
+
+    public function instance($abstract, $instance)
+    {
+        $this->lanternAnew($abstract);
+        if (is_string($abstract)) {
+            $this->lanternHandedIn[$abstract] = true;
+        }
+        return parent::instance($abstract, $instance);
+    }
+
+    private function lanternAnew(mixed $name): void
+    {
+        if (is_string($name)) {
+            unset($this->lanternRegistrations[$name], $this->lanternLayers[$name], $this->lanternHandedIn[$name]);
+        }
+    }
+
+    /** Sees a layer that is put around an instance that is there already; getExtenders sees the others. */
+    public function extend($abstract, \Closure $closure)
+    {
+        $name = $this->getAlias($abstract);
+        if ($this->lantern === null || !$this->lantern->on() || !isset($this->instances[$name])) {
+            parent::extend($abstract, $closure);
+            return;
+        }
+        parent::extend($abstract, function ($inner, $container) use ($closure, $name) {
+            $now = new Resolution($name, null, $this->lantern->now());
+            $now->layers = $this->lanternLayers[$name] ?? 0;
+            $now->external = $this->lantern->idOf($inner) === 0;
+            $this->lanternMade($now, $inner);
+            $now->external = false;
+            $this->lanternRunning[] = $now;
+            try {
+                $outer = $closure($inner, $container);
+            } finally {
+                array_splice($this->lanternRunning, (int) array_search($now, $this->lanternRunning, true));
+            }
+            if (is_object($outer) && $outer !== $inner) {
+                $this->lanternLayers[$name] = ++$now->layers;
+                array_unshift($now->given, ['inst' => $this->lantern->idOf($inner)]);
+                $now->object = $outer;
+                $this->lanternMade($now, $outer);
+            }
+            return $outer;
+        });
+    }
+
+    /** Sees what is set anew on an instance whenever a name is bound anew. */
+    public function refresh($abstract, $target, $method)
+    {
+        $found = parent::refresh($abstract, $target, $method);
+        if ($this->lantern !== null) {
+            $this->reboundCallbacks[$this->getAlias($abstract)][] = function ($app, $instance) use ($abstract, $target): void {
+                if (is_object($instance) && is_object($target) && $this->lantern->idOf($instance) !== 0) {
+                    $this->lantern->say('give', array_filter([
+                        'inst' => $this->lantern->idOf($instance), 'scope' => $this->lantern->scope(), 'to' => $this->lantern->idOf($target),
+                    ]) + ['service' => $this->getAlias($abstract), 'how' => 'property']);
+                }
+            };
+        }
+        return $found;
+    }
+
+    /** Sees that all that have a tag are asked for, rather than one after the other by name. */
+    public function tagged($tag)
+    {
+        $all = parent::tagged($tag);
+        if ($this->lantern === null || !$all instanceof RewindableGenerator) {
+            return $all;
+        }
+        return new RewindableGenerator(function () use ($all, $tag) {
+            $each = $all->getIterator();
+            for (;; $this->lanternTag = $tag, $each->next()) {
+                $this->lanternTag = $tag;
+                $more = $each->valid();
+                $this->lanternTag = null;
+                if (!$more) {
+                    return;
+                }
+                yield $each->key() => $each->current();
+            }
+        }, count($all));
+    }
+
+    /** Has what the container kept be let go of. */
+    public function flush()
+    {
+        parent::flush();
+        $this->lanternRegistrations = $this->lanternLayers = $this->lanternHandedIn = [];
+        $this->lantern?->say('forget', ['container' => 1, 'by' => 'container']);
     }
 
     protected function resolve($abstract, $parameters = [], $raiseEvents = true)
     {
-        if ($this->lantern === null || !is_string($abstract)) {
+        if ($this->lantern === null || !is_string($abstract) || !$this->lantern->on()) {
             return parent::resolve($abstract, $parameters, $raiseEvents);
         }
         $name = $this->getAlias($abstract);
+        $there = $parameters === [] ? $this->instances[$name] ?? null : null;
+        if ($this->lanternRunning === [] && self::lanternInternal($there)) {
+            return parent::resolve($abstract, $parameters, $raiseEvents); // the framework looks its own things up again and again
+        }
+        $tag = $this->lanternTag;
+        $this->lanternTag = null;
         $own = $parameters !== [];
         $contextual = $this->getContextualConcrete($name) !== null;
         $shared = isset($this->instances[$name]) && !$own && !$contextual;
         $by = $this->lanternRunning === [] ? null : $this->lanternRunning[count($this->lanternRunning) - 1];
-        $now = new Resolution($name, $this->lanternKey($contextual, $own, $by), $this->lantern->now());
+        $now = new Resolution($name, $this->lanternKey($contextual, $own, $by), $this->lantern->now(), $tag);
         if (!$shared) {
             $this->lanternCircle($now);
         }
@@ -60,7 +170,7 @@ trait RecordsContainer
     protected function getExtenders($abstract)
     {
         $extenders = parent::getExtenders($abstract);
-        if ($this->lantern === null) {
+        if ($extenders === [] || $this->lantern === null || !$this->lantern->on()) {
             return $extenders;
         }
         return array_map(fn (\Closure $extender): \Closure => function ($inner, $container) use ($extender) {
@@ -71,7 +181,7 @@ trait RecordsContainer
             $this->lanternMade($now, $inner); // what is resolved from now on is the layer's
             $outer = $extender($inner, $container);
             if ($outer !== $inner) {
-                $now->layers++;
+                $this->lanternLayers[$now->name] = ++$now->layers;
                 array_unshift($now->given, ['inst' => $this->lantern->idOf($inner)]);
             }
             return $outer;
@@ -130,10 +240,19 @@ trait RecordsContainer
             $now->external = true;
         }
         $this->lanternTold($now);
+        if (self::lanternInternal($object)) {
+            return;
+        }
         $this->lantern->say('give', [
             'inst' => $this->lantern->idOf($object), 'scope' => $this->lantern->scope(), 'service' => $now->name, 'how' => 'locator',
             'entry' => Recorder::kind(),
-        ]);
+        ] + ($now->tag === null ? [] : ['all' => true]));
+    }
+
+    /** Whether it is the framework's own. */
+    private static function lanternInternal(mixed $object): bool
+    {
+        return is_object($object) && preg_match('/^(?:Illuminate|Symfony|KeenLantern)\\\\/', $object::class) === 1;
     }
 
     /** Tells of what has been resolved, what it was given first. */
@@ -154,6 +273,7 @@ trait RecordsContainer
     {
         $given = $now->given;
         $now->given = [];
+        $tagged = null; // the one before, where all that have a tag are asked for
         foreach ($now->inner as $inner) {
             if ($inner->object === $object && $this->bound($inner->name)) {
                 // The name leads to another one that is registered itself: what is there is that one's.
@@ -171,7 +291,13 @@ trait RecordsContainer
                 continue;
             }
             $this->lanternTold($inner);
-            $given[] = $this->lanternGiven($inner);
+            $one = $this->lanternGiven($inner);
+            if ($inner->tag !== null && $inner->tag === $tagged && $one !== null) {
+                $given[count($given) - 1][] = $one;
+                continue;
+            }
+            $tagged = $one === null ? null : $inner->tag;
+            $given[] = $tagged === null ? $one : [$one];
         }
         $now->inner = [];
         if ($this->lantern->idOf($object) !== 0) {
@@ -195,9 +321,8 @@ trait RecordsContainer
     private function lanternLeads(Resolution $now, Resolution $to): void
     {
         $now->leadsTo = $to->leadsTo ?? $to;
-        $id = $now->name . "\0";
-        if ($now->key === null && !isset($this->lanternRegistrations[$id . "\0" . '0'])) {
-            $this->lanternRegistrations[$id . "\0" . '0'] = $this->lantern->register([
+        if ($now->key === null && !isset($this->lanternRegistrations[$now->name]["\0" . '0'])) {
+            $this->lanternRegistrations[$now->name]["\0" . '0'] = $this->lantern->register([
                 'service' => $now->name, 'lifetime' => $this->lanternLifetime($now->leadsTo), 'alias' => $this->lanternRegistration($now->leadsTo),
             ]);
         }
@@ -218,11 +343,14 @@ trait RecordsContainer
 
     private function lanternRegistration(Resolution $now): int
     {
-        $id = $now->name . "\0" . $now->key . "\0" . $now->layers;
-        if (isset($this->lanternRegistrations[$id])) {
-            return $this->lanternRegistrations[$id];
+        $id = $now->key . "\0" . $now->layers;
+        if (isset($this->lanternRegistrations[$now->name][$id])) {
+            return $this->lanternRegistrations[$now->name][$id];
         }
         $members = ['service' => $now->name, 'lifetime' => $this->lanternLifetime($now)];
+        if (self::lanternInternal($now->object)) {
+            $members['internal'] = true;
+        }
         if ($now->key !== null) {
             $members['key'] = $now->key;
         }
@@ -231,13 +359,14 @@ trait RecordsContainer
             $inner->layers--;
             $members['wraps'] = $this->lanternRegistration($inner);
         }
-        return $this->lanternRegistrations[$id] = $this->lantern->register($members);
+        return $this->lanternRegistrations[$now->name][$id] = $this->lantern->register($members);
     }
 
     private function lanternLifetime(Resolution $now): string
     {
         return match (true) {
             $now->key !== null => 'transient',
+            isset($this->lanternHandedIn[$now->name]) => 'external',
             in_array($now->name, $this->scopedInstances, true) => 'scoped',
             isset($this->bindings[$now->name]) => $this->bindings[$now->name]['shared'] ? 'singleton' : 'transient',
             $now->external => 'external',

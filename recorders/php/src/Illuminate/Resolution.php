@@ -19,7 +19,15 @@ final class Resolution
     /** @var list<array<string, mixed>> what it was given that has been told */
     public array $given = [];
 
-    public function __construct(public readonly string $name, public readonly ?string $key, public readonly int $began)
-    {
+    /**
+     * @param ?string $key what tells its instances apart from others of its name
+     * @param ?string $tag of which it is one of all that have it
+     */
+    public function __construct(
+        public readonly string $name,
+        public readonly ?string $key,
+        public readonly int $began,
+        public readonly ?string $tag = null,
+    ) {
     }
 }

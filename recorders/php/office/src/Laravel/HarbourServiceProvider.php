@@ -2,31 +2,43 @@
 
 declare(strict_types=1);
 
-namespace Saltmarsh\Office;
+namespace Saltmarsh\Office\Laravel;
 
-use Illuminate\Container\Container as Illuminate;
-use KeenLantern\Record\Illuminate\RecordedContainer;
-use KeenLantern\Record\Recorder;
+use Illuminate\Contracts\Container\Container;
+use Illuminate\Routing\Router;
+use Illuminate\Support\ServiceProvider;
+use Saltmarsh\Office\BerthPlanner;
+use Saltmarsh\Office\BuoyWeather;
+use Saltmarsh\Office\FakeWeather;
+use Saltmarsh\Office\GaugeTides;
+use Saltmarsh\Office\HarbourClock;
+use Saltmarsh\Office\LogPage;
+use Saltmarsh\Office\NightJob;
+use Saltmarsh\Office\PilotRoster;
+use Saltmarsh\Office\RadioDesk;
+use Saltmarsh\Office\TideModel;
+use Saltmarsh\Office\Tides;
+use Saltmarsh\Office\TugCrew;
+use Saltmarsh\Office\TugDispatcher;
+use Saltmarsh\Office\Weather;
 
-/** The same office on the framework's container, which builds most of it by the types that constructors name. */
-final class FrameworkOffice implements Works
+/** The office's parts, sound or with a mistake; the container builds most of them by the types that constructors name. */
+final class HarbourServiceProvider extends ServiceProvider
 {
-    private readonly Illuminate $app;
-
-    public function __construct(private readonly ?Recorder $recorder, string $mistake)
+    public function register(): void
     {
-        $app = $recorder === null ? new Illuminate() : (new RecordedContainer())->recordWith($recorder);
+        $app = $this->app;
         $app->singleton(HarbourClock::class);
         $app->singleton(PilotRoster::class, fn () => new PilotRoster());
         $app->singleton(TideModel::class, fn () => TideModel::fromAlmanac());
         $app->singleton(Weather::class, BuoyWeather::class);
         $app->singleton(TugCrew::class, fn () => new TugCrew());
         $app->singleton(TugDispatcher::class);
-        $app->scoped(GaugeTides::class);
+        $app->scoped(Tides::class, GaugeTides::class);
         $app->scoped(LogPage::class);
-        switch ($mistake) {
+        switch (getenv('OFFICE_MISTAKE')) {
             case 'roster-keeps-tides':
-                $app->singleton(PilotRoster::class, fn (Illuminate $app) => new PilotRoster($app->make(GaugeTides::class)));
+                $app->singleton(PilotRoster::class, fn (Container $app) => new PilotRoster($app->make(Tides::class)));
                 break;
             case 'model-rebuilt':
                 $app->bind(TideModel::class, fn () => TideModel::workedOut());
@@ -42,26 +54,16 @@ final class FrameworkOffice implements Works
                 $app->singleton(Weather::class, FakeWeather::class);
                 break;
         }
-        $this->app = $app;
     }
 
-    public function work(string $kind, string $name, ?string $traceparent = null): string
+    public function boot(Router $router): void
     {
-        $scope = $this->recorder?->open($kind, $name, $traceparent);
-        try {
-            return match ($name) {
-                'POST /arrivals' => $this->app->make(ArrivalDesk::class)->take('Grey Seal'),
-                'GET /pilots' => implode(', ', $this->app->make(PilotRoster::class)->onDuty()),
-                'POST /tugs' => $this->app->make(TugDispatcher::class)->send(),
-                'GET /weather' => $this->app->make(RadioDesk::class)->report(),
-                'night job' => $this->app->make(NightJob::class)->run() ?? 'done',
-                default => (string) $this->app->make(GaugeTides::class)->height('outer-bar'),
-            };
-        } catch (\Psr\Container\ContainerExceptionInterface) {
-            return 'not today'; // one of the mistakes
-        } finally {
-            $this->app->forgetScopedInstances();
-            $this->recorder?->close($scope);
-        }
+        $this->app->make('queue')->addConnector('memory', fn () => new MemoryQueue());
+        $router->post('/arrivals', [OfficeController::class, 'arrivals']);
+        $router->get('/pilots', [OfficeController::class, 'pilots']);
+        $router->post('/tugs', [OfficeController::class, 'tugs']);
+        $router->get('/weather', [OfficeController::class, 'weather']);
+        $router->post('/night', [OfficeController::class, 'night']);
+        $router->get('/tides/{gauge}', [OfficeController::class, 'tides']);
     }
 }

@@ -1,0 +1,3 @@
+<?php
+
+return ['paths' => [], 'compiled' => getenv('OFFICE_CACHE') ?: sys_get_temp_dir()];

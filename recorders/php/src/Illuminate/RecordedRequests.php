@@ -1,0 +1,54 @@
+<?php
+
+declare(strict_types=1);
+
+namespace KeenLantern\Record\Illuminate;
+
+use Illuminate\Http\Request;
+use KeenLantern\Record\Recorder;
+
+/** Has each request be a scope, around all other middleware, until the application has terminated. */
+final class RecordedRequests
+{
+    private const METHODS = ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'];
+
+    private int $scope = 0;
+    private ?Request $request = null;
+
+    public function __construct(private readonly Recorder $recorder)
+    {
+    }
+
+    /** The framework calls it; what it returns is the request's response. */
+    public function handle(Request $request, \Closure $next): mixed
+    {
+        $this->end(); // of one that nobody has terminated
+        $this->request = $request;
+        $this->scope = $this->recorder->open('request', self::method($request), $request->headers->get('traceparent'));
+        return $next($request);
+    }
+
+    /** Names the request's scope by its route, which has been found. */
+    public function is(Request $request, string $route): void
+    {
+        if ($request === $this->request) {
+            $this->recorder->name($this->scope, self::method($request) . ' /' . ltrim($route, '/'));
+        }
+    }
+
+    public function end(): void
+    {
+        if ($this->scope !== 0) {
+            $this->recorder->close($this->scope);
+            $this->scope = 0;
+            $this->request = null;
+        }
+    }
+
+    /** A client may invent methods without end. */
+    private static function method(Request $request): string
+    {
+        $method = $request->getMethod();
+        return in_array($method, self::METHODS, true) ? $method : 'OTHER';
+    }
+}

@@ -1,0 +1,104 @@
+<?php
+
+declare(strict_types=1);
+
+namespace KeenLantern\Record\Illuminate;
+
+use Illuminate\Console\Events as Console;
+use Illuminate\Contracts\Events\Dispatcher;
+use Illuminate\Contracts\Http\Kernel;
+use Illuminate\Foundation\Http\Kernel as FoundationKernel;
+use Illuminate\Queue\Events as Queue;
+use Illuminate\Queue\Jobs\SyncJob;
+use Illuminate\Routing\Events\RouteMatched;
+use Illuminate\Support\ServiceProvider;
+use KeenLantern\Record\Recorder;
+use KeenLantern\Record\Settings;
+
+/**
+ * Records an application of the framework: its container, where the application is a RecordedApplication or has its trait, and
+ * its requests, jobs, commands and scheduled tasks as scopes. What is recorded and where it goes is in the environment, as
+ * Settings::fromEnvironment reads it, or bound as Settings before.
+ */
+final class RecordingServiceProvider extends ServiceProvider
+{
+    /** Commands whose process serves one job after the other. */
+    private const RESIDENT = ['queue:work', 'octane:start', 'horizon:work'];
+    private const LOOPS = ['queue:listen', 'schedule:work', 'horizon'];
+
+    private ?Recorder $recorder = null;
+    /** @var array<string, list<int>> the scopes of jobs, tasks and commands that run */
+    private array $open = [];
+
+    public function register(): void
+    {
+        $command = $this->app->runningInConsole() ? (string) ($_SERVER['argv'][1] ?? '') : '';
+        $settings = $this->app->bound(Settings::class)
+            ? $this->app->make(Settings::class)
+            : Settings::fromEnvironment((string) $this->app->make('config')->get('app.name', 'php'), in_array($command, self::RESIDENT, true));
+        $recorder = new Recorder($settings);
+        if (!$recorder->mayRecord() || in_array($command, self::LOOPS, true)) {
+            return;
+        }
+        $this->recorder = $recorder;
+        $this->app->instance(Recorder::class, $recorder);
+        if (method_exists($this->app, 'recordWith')) {
+            $this->app->recordWith($recorder);
+        } else {
+            error_log('Keen Lantern sees requests and jobs only: bootstrap/app.php makes no ' . RecordedApplication::class);
+        }
+    }
+
+    public function boot(): void
+    {
+        if ($this->recorder === null) {
+            return;
+        }
+        if ($this->app->bound(Kernel::class) && ($kernel = $this->app->make(Kernel::class)) instanceof FoundationKernel) {
+            $this->app->instance(RecordedRequests::class, $requests = new RecordedRequests($this->recorder));
+            $kernel->prependMiddleware(RecordedRequests::class);
+            $this->app->terminating($requests->end(...));
+        }
+        $events = $this->app->make(Dispatcher::class);
+        $events->listen(RouteMatched::class, function (RouteMatched $event): void {
+            $this->app->make(RecordedRequests::class)->is($event->request, $event->route->uri());
+        });
+        $ends = [Queue\JobProcessed::class, Queue\JobExceptionOccurred::class];
+        $this->watch($events, Queue\JobProcessing::class, $ends, function (object $event): ?array {
+            // A job of the synchronous queue is a part of what dispatches it, whose instances it shares.
+            return $event->job instanceof SyncJob ? null : ['job', $event->job->resolveName()];
+        });
+        $this->watch($events, Console\CommandStarting::class, [Console\CommandFinished::class], function (object $event): ?array {
+            $command = (string) $event->command;
+            return in_array($command, [...self::RESIDENT, ...self::LOOPS, ''], true) ? null : ['command', $command];
+        });
+        $ends = [Console\ScheduledTaskFinished::class, Console\ScheduledTaskFailed::class];
+        $this->watch($events, Console\ScheduledTaskStarting::class, $ends, function (object $event): ?array {
+            return ['job', (string) ($event->task->description ?: 'scheduled task')];
+        });
+        $events->listen(Queue\Looping::class, function (): void {
+            $this->recorder->tick();
+        });
+    }
+
+    /**
+     * Has what happens between two events be a scope.
+     *
+     * @param class-string $begins
+     * @param list<class-string> $ends
+     * @param \Closure(object): ?array{string, string} $of its kind and name, null for none
+     */
+    private function watch(Dispatcher $events, string $begins, array $ends, \Closure $of): void
+    {
+        $events->listen($begins, function (object $event) use ($begins, $of): void {
+            $is = $of($event);
+            $this->open[$begins][] = $is === null ? 0 : $this->recorder->open($is[0], $is[1]);
+        });
+        $events->listen($ends, function () use ($begins): void {
+            $scope = array_pop($this->open[$begins]);
+            if ($scope !== null && $scope !== 0) {
+                $this->recorder->close($scope);
+            }
+        });
+    }
+}
