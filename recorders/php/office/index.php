@@ -20,4 +20,4 @@ if (!in_array($route, $known, true)) {
     return;
 }
 header('Content-Type: text/plain');
-echo $office->work('request', $route === 'POST /night' ? 'night job' : $route, $_SERVER['HTTP_TRACEPARENT'] ?? null), "\n";
+echo $office->answer('request', $route === 'POST /night' ? 'night job' : $route, $_SERVER['HTTP_TRACEPARENT'] ?? null), "\n";

@@ -3,11 +3,12 @@
 // What recording costs a request of the office under PHP's built-in server: alone, alone once more (how far apart two of a kind are),
 // with the recorder switched off, and recorded. They are asked by turns, so that a busy machine is as busy for all.
 //
-//     php office/overhead.php [REQUESTS]
+//     php office/overhead.php [psr|laravel|symfony [REQUESTS]]
 
 declare(strict_types=1);
 
-$requests = (int) ($argv[1] ?? 3000);
+$container = $argv[1] ?? 'laravel';
+$requests = (int) ($argv[2] ?? 3000);
 $folder = sys_get_temp_dir() . '/keenlantern-overhead-' . bin2hex(random_bytes(6));
 mkdir($folder);
 $modes = [
@@ -24,9 +25,12 @@ foreach ($modes as $mode => $environment) {
     $addresses[$mode] = stream_socket_get_name($free, false);
     fclose($free);
     $command = [
-        PHP_BINARY, '-d', 'opcache.enable_cli=1', '-d', 'opcache.validate_timestamps=0', '-S', $addresses[$mode], __DIR__ . '/index.php',
+        PHP_BINARY, '-d', 'opcache.enable_cli=1', '-d', 'opcache.validate_timestamps=0', '-S', $addresses[$mode],
+        __DIR__ . ($container === 'psr' ? '' : "/$container") . '/index.php',
     ];
     $null = ['file', '/dev/null', 'w'];
+    mkdir("$folder/$mode-cache");
+    $environment['OFFICE_CACHE'] = "$folder/$mode-cache";
     $servers[] = proc_open($command, [1 => $null, 2 => $null], $pipes, null, $environment + getenv());
     for ($until = microtime(true) + 10; !($up = @stream_socket_client("tcp://$addresses[$mode]")) && microtime(true) < $until;) {
         usleep(20_000);
@@ -51,8 +55,8 @@ foreach ($servers as $server) {
     proc_terminate($server);
     proc_close($server);
 }
-array_map(unlink(...), array_merge(glob("$folder/*.ndjson"), ["$folder/off/recording-off"]));
-rmdir("$folder/off");
+array_map(unlink(...), [...glob("$folder/*.ndjson"), ...glob("$folder/*-cache/*"), "$folder/off/recording-off"]);
+array_map(rmdir(...), [...glob("$folder/*-cache"), "$folder/off"]);
 rmdir($folder);
 foreach ($took as $mode => $list) {
     sort($list);

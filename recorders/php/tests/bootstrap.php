@@ -14,7 +14,10 @@ spl_autoload_register(static function (string $class): void {
         }
     }
 });
-foreach (['Psr/Container/autoload.php', 'Pimple/autoload.php', 'Illuminate/Container/autoload.php'] as $file) {
-    require_once '/usr/share/php/' . $file;
+$libraries = [
+    'Psr/Container', 'Pimple', 'Illuminate/Container', 'Symfony/Component/Config', 'Symfony/Component/DependencyInjection', 'Symfony/Contracts/Service',
+];
+foreach ($libraries as $library) {
+    require_once "/usr/share/php/$library/autoload.php";
 }
 require_once __DIR__ . '/Harbour/parts.php';

@@ -6,7 +6,7 @@ namespace Saltmarsh\Office;
 
 final class BerthPlanner
 {
-    public function __construct(private readonly GaugeTides $tides, private readonly TideModel $model)
+    public function __construct(private readonly Tides $tides, private readonly TideModel $model)
     {
     }
 

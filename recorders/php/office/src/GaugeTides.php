@@ -4,7 +4,7 @@ declare(strict_types=1);
 
 namespace Saltmarsh\Office;
 
-final class GaugeTides
+final class GaugeTides implements Tides
 {
     public function __construct(private readonly HarbourClock $clock)
     {

@@ -6,7 +6,7 @@ namespace Saltmarsh\Office;
 
 final class PilotRoster
 {
-    public function __construct(public readonly ?GaugeTides $tides = null)
+    public function __construct(public readonly ?Tides $tides = null)
     {
     }
 

@@ -4,9 +4,12 @@ declare(strict_types=1);
 
 namespace Saltmarsh\Office;
 
-/** An office at work, whatever it is wired with. */
+/** A process of the office that does one piece of work after the other, each in a scope of its own. */
 interface Works
 {
-    /** Does one piece of work in a scope of its own. */
-    public function work(string $kind, string $name, ?string $traceparent = null): string;
+    /** Does a piece of work, or has it be done. */
+    public function work(string $kind, string $name): void;
+
+    /** Does what is left to be done. */
+    public function finish(): void;
 }

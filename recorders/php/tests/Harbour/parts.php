@@ -2,7 +2,7 @@
 
 declare(strict_types=1);
 
-namespace KeenLantern\Record\Tests\Harbour;
+namespace Saltmarsh\Harbour;
 
 interface Tides
 {
@@ -45,4 +45,18 @@ class Crew
 }
 interface Weather
 {
+}
+class Board
+{
+    public ?Clock $clock = null;
+    public string $title = '';
+
+    public function __construct(public iterable $parts)
+    {
+    }
+
+    public function setClock(Clock $clock): void
+    {
+        $this->clock = $clock;
+    }
 }
