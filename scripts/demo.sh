@@ -7,12 +7,21 @@ runtime=$1 data=$2 once=${3:-}
 case $runtime in
 node) containers="nest awilix" ;;
 jvm) containers="spring osgi" ;;
-php) containers="requests worker illuminate" ;;
+php) containers="psr psr-worker laravel laravel-worker symfony" ;;
 *)
 	echo "there is no office for RUNTIME=$runtime; there is one for node, for jvm and for php (and for Go, without RUNTIME)" >&2
 	exit 2
 	;;
 esac
+# An office that records into a folder, which is followed.
+followed() {
+	command=$1
+	shift
+	traces=$(mktemp -d)
+	"$@" --folder "$traces"
+	[ "$command" = list ] || bin/keenlantern follow "$traces" --once
+	rm -rf "$traces"
+}
 # The office on one of the runtime's containers.
 office() {
 	container=$1
@@ -22,16 +31,12 @@ office() {
 	jvm) java -jar "recorders/jvm/office-$container/target/office.jar" "$@" ;;
 	php)
 		command=$1 && shift
-		case $container in requests) resident= ;; worker) resident=--resident ;; *) resident="--resident --container $container" ;; esac
-		if [ "$command" = list ]; then
-			php recorders/php/office/run.php list $resident
-			return
-		fi
-		# It records into a folder, which is followed.
-		traces=$(mktemp -d)
-		php recorders/php/office/run.php run $resident --folder "$traces" "$3" "$4"
-		bin/keenlantern follow "$traces" --once
-		rm -rf "$traces"
+		set -- php recorders/php/office/run.php "$command" --container "${container%-worker}" "$@"
+		case $container in
+		laravel-worker) "$@" --resident ;; # it sends to the service itself
+		*-worker) followed "$command" "$@" --resident ;;
+		*) followed "$command" "$@" ;;
+		esac
 		;;
 	esac
 }

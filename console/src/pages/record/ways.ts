@@ -50,17 +50,23 @@ const jvm = (container: string, artifact: string, what: string, how: (here: Here
 const jvmStart = (here: Here): string =>
   `Recorder recorder = Recorder.forApplication("my-app").service("${here.origin}")${here.token ? `.token("${here.token}")` : ''}.start();`
 
-// It records into a folder: a process often ends before it could send anything itself.
-const php = (container: string, resident: boolean, before = "$container = new KeenLantern\\Record\\RecordedContainer($container, $recorder);"): Way => ({
+const phpAdd = (here: Here) => ({
+  what: 'Add the recorder, as this service hands it out',
+  how: `composer config repositories.lantern composer ${here.origin}/composer && composer require keenlantern/record`,
+})
+const phpSend = (here: Here) => ({
+  what: 'Send on what is written',
+  how: `${here.token ? `KEENLANTERN_TOKEN=${here.token} ` : ''}keenlantern follow /var/log/my-app --server ${here.origin}`,
+})
+// A process that answers one request records into a folder: it often ends before it could send anything itself.
+const php = (container: string, what: string, how: string): Way => ({
   runtime: 'PHP',
   container,
-  lines: (here) => [
-    { what: 'Add the recorder, as this service hands it out', how: `composer config repositories.lantern composer ${here.origin}/composer && composer require keenlantern/record` },
-    { what: 'Start it, with a folder to write into', how: `$recorder = new KeenLantern\\Record\\Recorder(new KeenLantern\\Record\\Settings('my-app', '/var/log/my-app'${resident ? ', resident: true' : ''}));` },
-    { what: 'Put it before the container, and open a scope for each request or job', how: `${before}\n$scope = $recorder->open('${resident ? 'job' : 'request'}', 'GET /route'); … $recorder->close($scope);` },
-    { what: 'Send on what is written', how: `${here.token ? `KEENLANTERN_TOKEN=${here.token} ` : ''}keenlantern follow /var/log/my-app --server ${here.origin}` },
-  ],
+  lines: (here) => [phpAdd(here), { what: 'Set in the environment', how: 'KEENLANTERN_FOLDER=/var/log/my-app' }, { what, how }, phpSend(here)],
 })
+const scopes = (kind: string) => `$scope = $recorder->open('${kind}', 'GET /route'); … $recorder->close($scope);`
+const phpStart = (resident: string) =>
+  `$recorder = new KeenLantern\\Record\\Recorder(KeenLantern\\Record\\Settings::fromEnvironment('my-app'${resident}));\n$container = new KeenLantern\\Record\\RecordedContainer($container, $recorder);\n`
 
 export const ways: Way[] = [
   go('samber/do', '/samberdo', 'Behind do.New', 'samberdo.Record(rec, root)'),
@@ -74,7 +80,16 @@ export const ways: Way[] = [
   jvm('Spring', 'keenlantern-record-spring', 'Before the context is refreshed', (here) => `${jvmStart(here)}\nSpringRecording.record(context, recorder);`),
   jvm('OSGi', 'keenlantern-record-osgi', 'Set as framework properties, and start its bundle and that of keenlantern-record before others', (here) => `keenlantern.application=my-app\nkeenlantern.service=${here.origin}${here.token ? `\nkeenlantern.token=${here.token}` : ''}`),
   jvm('wired by hand', 'keenlantern-record', 'Provide and get through it', (here) => `${jvmStart(here)}\nWiring wiring = new Wiring(recorder);`),
-  php('PSR-11, a process for each request', false),
-  php('PSR-11, a worker', true),
-  php('Illuminate', false, '$app = (new HarbourApplication($path))->recordWith($recorder); // its class has: use KeenLantern\\Record\\Illuminate\\RecordsContainer;'),
+  php('Laravel', 'In place of Application in bootstrap/app.php; requests, jobs and commands are scopes by themselves', '$app = new KeenLantern\\Record\\Illuminate\\RecordedApplication(dirname(__DIR__));'),
+  php('Symfony', "In the kernel's build method; requests are scopes by themselves", "KeenLantern\\Record\\Symfony\\RecordingPass::addTo($container, 'my-app');\n$container->autowire(KeenLantern\\Record\\Symfony\\RecordedRequests::class)->addTag('kernel.event_subscriber');"),
+  php('PSR-11', 'Put it before the container, and open a scope for each request', phpStart('') + scopes('request')),
+  {
+    runtime: 'PHP',
+    container: 'PSR-11, a worker',
+    lines: (here) => [
+      phpAdd(here),
+      { what: 'Set in the environment', how: `KEENLANTERN_SERVICE=${here.origin}${here.token ? `\nKEENLANTERN_TOKEN=${here.token}` : ''}` },
+      { what: 'Put it before the container, and open a scope for each job', how: phpStart(', resident: true') + scopes('job') },
+    ],
+  },
 ]
