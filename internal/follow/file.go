@@ -92,11 +92,33 @@ type lines struct {
 	long int   // lines that were passed over
 }
 
-// openLines opens a file. The caller closes what it gets.
-func openLines(f *found) (*lines, error) {
-	file, err := os.Open(f.path)
+// open opens the file that was listed, and never waits: whoever may write into the folder may have put a link, a FIFO or another
+// file in its place since. The error is fs.ErrNotExist then, too.
+func (f *found) open(how int) (*os.File, error) {
+	file, err := os.OpenFile(f.path, how|syscall.O_NONBLOCK|syscall.O_NOFOLLOW, 0)
+	if errors.Is(err, syscall.ELOOP) {
+		err = fs.ErrNotExist // it is a link
+	}
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", f.path, err)
+	}
+	info, err := file.Stat()
+	if err == nil {
+		if s, ok := info.Sys().(*syscall.Stat_t); !info.Mode().IsRegular() || ok && s.Ino != f.inode {
+			err = fs.ErrNotExist
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open %s: %w", f.path, err), file.Close())
+	}
+	return file, nil
+}
+
+// openLines opens a file. The caller closes what it gets.
+func openLines(f *found) (*lines, error) {
+	file, err := f.open(os.O_RDONLY)
+	if err != nil {
+		return nil, err
 	}
 	l := &lines{file: file}
 	if !f.packed {

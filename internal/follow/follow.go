@@ -692,7 +692,7 @@ func (f *follower) remove(ctx context.Context, file *found, s seen) error {
 	if !s.whole && !(file.requests && rested) {
 		return nil
 	}
-	open, err := os.OpenFile(file.path, os.O_RDWR, 0)
+	open, err := file.open(os.O_RDWR)
 	if err != nil {
 		return nil //nolint:nilerr // it is gone, or not ours to delete
 	}
