@@ -9,8 +9,11 @@ final class Line
 {
     private const REPLACEMENT = "\u{FFFD}";
 
-    /** The characters that stand for themselves. */
-    private const SIMPLE = ' !#$%&\'()*+,-./0123456789:;<=>?@ABCDEFGHIJKLMNOPQRSTUVWXYZ[]^_`abcdefghijklmnopqrstuvwxyz{|}~';
+    /** What does not stand for itself, the backslash apart: names of classes are full of that. */
+    private const NOT_PLAIN = '/["\x00-\x1f\x80-\xff]/';
+
+    /** @var array<string, array<string, int>> the members of each kind, in their order */
+    private static array $order = [];
 
     /**
      * An event's line, with its end. Members that are not there, or mean nothing on a line of its kind, are left out.
@@ -22,11 +25,13 @@ final class Line
     public static function of(string $kind, int $t, array $members): string
     {
         $line = '{"ev":"' . $kind . '","t":' . $t;
-        foreach (Format::MEMBERS[$kind] as $name) {
-            $value = $members[$name] ?? null;
+        foreach (array_intersect_key(self::$order[$kind] ??= array_flip(Format::MEMBERS[$kind]), $members) as $name => $at) {
+            $value = $members[$name];
             if (is_int($value)) {
                 $line .= ',"' . $name . '":' . $value;
-            } elseif ($value !== null || array_key_exists($name, $members)) {
+            } elseif (is_string($value)) {
+                $line .= ',"' . $name . '":' . self::quoted($value);
+            } else {
                 $line .= ',"' . $name . '":' . self::value($name, $value);
             }
         }
@@ -36,8 +41,8 @@ final class Line
     /** A JSON string of a text, cut behind Format::MAX_TEXT bytes on a character's edge. What is no UTF-8 is U+FFFD. */
     public static function quoted(string $text): string
     {
-        if (strspn($text, self::SIMPLE) === strlen($text) && strlen($text) <= Format::MAX_TEXT) {
-            return '"' . $text . '"';
+        if (strlen($text) <= Format::MAX_TEXT && preg_match(self::NOT_PLAIN, $text) === 0) {
+            return '"' . str_replace('\\', '\\\\', $text) . '"';
         }
         $text = self::cut(self::wellFormed($text));
         return '"' . preg_replace_callback('/["\\\\\x00-\x1f]/', self::escaped(...), $text) . '"';

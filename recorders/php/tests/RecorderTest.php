@@ -4,7 +4,7 @@ declare(strict_types=1);
 
 namespace KeenLantern\Record\Tests;
 
-use KeenLantern\Record\Folder;
+use KeenLantern\Record\FolderSink;
 use KeenLantern\Record\Recorder;
 use KeenLantern\Record\Settings;
 use PHPUnit\Framework\TestCase;
@@ -229,7 +229,7 @@ final class RecorderTest extends TestCase
             if ($pid === 0) {
                 for ($n = 0; $n < 200; $n++) {
                     $text = str_repeat("$child-$n\n", 500);
-                    if (Folder::append($path, $text) !== '') {
+                    if (FolderSink::append($path, $text) !== '') {
                         posix_kill(posix_getpid(), SIGKILL);
                     }
                 }

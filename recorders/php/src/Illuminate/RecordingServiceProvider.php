@@ -27,6 +27,7 @@ final class RecordingServiceProvider extends ServiceProvider
     private const LOOPS = ['queue:listen', 'schedule:work', 'horizon'];
 
     private ?Recorder $recorder = null;
+    private ?object $kernel = null;
     /** @var array<string, list<int>> the scopes of jobs, tasks and commands that run */
     private array $open = [];
 
@@ -36,11 +37,15 @@ final class RecordingServiceProvider extends ServiceProvider
         $settings = $this->app->bound(Settings::class)
             ? $this->app->make(Settings::class)
             : Settings::fromEnvironment((string) $this->app->make('config')->get('app.name', 'php'), in_array($command, self::RESIDENT, true));
+        if (!$settings->resident && !$settings->on()) {
+            return;
+        }
         $recorder = new Recorder($settings);
         if (!$recorder->mayRecord() || in_array($command, self::LOOPS, true)) {
             return;
         }
         $this->recorder = $recorder;
+        $this->kernel = $this->app->bound(Kernel::class) ? $this->app->make(Kernel::class) : null;
         $this->app->instance(Recorder::class, $recorder);
         if (method_exists($this->app, 'recordWith')) {
             $this->app->recordWith($recorder);
@@ -54,15 +59,20 @@ final class RecordingServiceProvider extends ServiceProvider
         if ($this->recorder === null) {
             return;
         }
-        if ($this->app->bound(Kernel::class) && ($kernel = $this->app->make(Kernel::class)) instanceof FoundationKernel) {
+        if ($this->kernel instanceof FoundationKernel) {
             $this->app->instance(RecordedRequests::class, $requests = new RecordedRequests($this->recorder));
-            $kernel->prependMiddleware(RecordedRequests::class);
+            $this->kernel->prependMiddleware(RecordedRequests::class);
             $this->app->terminating($requests->end(...));
         }
         $events = $this->app->make(Dispatcher::class);
-        $events->listen(RouteMatched::class, function (RouteMatched $event): void {
-            $this->app->make(RecordedRequests::class)->is($event->request, $event->route->uri());
-        });
+        if (isset($requests)) {
+            $events->listen(RouteMatched::class, static function (RouteMatched $event) use ($requests): void {
+                $requests->is($event->request, $event->route->uri());
+            });
+        }
+        if (!$this->app->runningInConsole()) {
+            return;
+        }
         $ends = [Queue\JobProcessed::class, Queue\JobExceptionOccurred::class];
         $this->watch($events, Queue\JobProcessing::class, $ends, function (object $event): ?array {
             // A job of the synchronous queue is a part of what dispatches it, whose instances it shares.

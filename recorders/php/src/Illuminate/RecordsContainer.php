@@ -20,8 +20,8 @@ trait RecordsContainer
     private array $lanternRegistrations = [];
     /** @var array<string, int> the layers around the instances of a name */
     private array $lanternLayers = [];
-    /** @var array<string, true> names whose instances were built elsewhere */
-    private array $lanternHandedIn = [];
+    /** @var array<string, mixed> what each registered name was bound to */
+    private array $lanternBound = [];
     private ?string $lanternTag = null; // what is resolved next is one of all that have it
     /** @var list<Resolution> those that run, the outermost first */
     private array $lanternRunning = [];
@@ -31,29 +31,6 @@ trait RecordsContainer
     {
         $this->lantern = $recorder->mayRecord() ? $recorder : null;
         return $this;
-    }
-
-    /** What is bound anew under a name is another registration. */
-    public function bind($abstract, $concrete = null, $shared = false)
-    {
-        $this->lanternAnew($abstract);
-        parent::bind($abstract, $concrete, $shared);
-    }
-
-    public function instance($abstract, $instance)
-    {
-        $this->lanternAnew($abstract);
-        if (is_string($abstract)) {
-            $this->lanternHandedIn[$abstract] = true;
-        }
-        return parent::instance($abstract, $instance);
-    }
-
-    private function lanternAnew(mixed $name): void
-    {
-        if (is_string($name)) {
-            unset($this->lanternRegistrations[$name], $this->lanternLayers[$name], $this->lanternHandedIn[$name]);
-        }
     }
 
     /** Sees a layer that is put around an instance that is there already; getExtenders sees the others. */
@@ -70,11 +47,12 @@ trait RecordsContainer
             $now->external = $this->lantern->idOf($inner) === 0;
             $this->lanternMade($now, $inner);
             $now->external = false;
+            $depth = count($this->lanternRunning);
             $this->lanternRunning[] = $now;
             try {
                 $outer = $closure($inner, $container);
             } finally {
-                array_splice($this->lanternRunning, (int) array_search($now, $this->lanternRunning, true));
+                array_splice($this->lanternRunning, $depth);
             }
             if (is_object($outer) && $outer !== $inner) {
                 $this->lanternLayers[$name] = ++$now->layers;
@@ -127,7 +105,7 @@ trait RecordsContainer
     public function flush()
     {
         parent::flush();
-        $this->lanternRegistrations = $this->lanternLayers = $this->lanternHandedIn = [];
+        $this->lanternRegistrations = $this->lanternLayers = $this->lanternBound = [];
         $this->lantern?->say('forget', ['container' => 1, 'by' => 'container']);
     }
 
@@ -144,13 +122,14 @@ trait RecordsContainer
         $tag = $this->lanternTag;
         $this->lanternTag = null;
         $own = $parameters !== [];
-        $contextual = $this->getContextualConcrete($name) !== null;
+        $contextual = $this->contextual !== [] && $this->getContextualConcrete($name) !== null;
         $shared = isset($this->instances[$name]) && !$own && !$contextual;
         $by = $this->lanternRunning === [] ? null : $this->lanternRunning[count($this->lanternRunning) - 1];
         $now = new Resolution($name, $this->lanternKey($contextual, $own, $by), $this->lantern->now(), $tag);
-        if (!$shared) {
+        if (!$shared && $by !== null) {
             $this->lanternCircle($now);
         }
+        $depth = count($this->lanternRunning);
         $this->lanternRunning[] = $now;
         try {
             $object = parent::resolve($abstract, $parameters, $raiseEvents);
@@ -158,7 +137,7 @@ trait RecordsContainer
             $this->lanternFailed($now, $e);
             throw $e;
         } finally {
-            array_splice($this->lanternRunning, (int) array_search($now, $this->lanternRunning, true));
+            array_splice($this->lanternRunning, $depth);
         }
         if (is_object($object)) {
             $this->lanternResolved($now, $by, $object, $shared);
@@ -200,14 +179,18 @@ trait RecordsContainer
 
     private function lanternCircle(Resolution $now): void
     {
-        $names = array_map(static fn (Resolution $one): string => $one->name, $this->lanternRunning);
-        $at = array_search($now->name, $names, true);
-        if ($at !== false && $this->lanternRunning[$at]->key === $now->key && !$this->lanternRunning[$at]->circular) {
-            $this->lanternRunning[$at]->circular = true;
-            $this->lantern->say('fail', [
-                'service' => $now->name, 'why' => 'cycle', 'scope' => $this->lantern->scope(),
-                'path' => [...array_slice($names, (int) $at), $now->name],
-            ]);
+        foreach ($this->lanternRunning as $at => $one) {
+            if ($one->name !== $now->name || $one->key !== $now->key) {
+                continue;
+            }
+            if (!$one->circular) {
+                $one->circular = true;
+                $names = array_map(static fn (Resolution $one): string => $one->name, array_slice($this->lanternRunning, $at));
+                $this->lantern->say('fail', [
+                    'service' => $now->name, 'why' => 'cycle', 'scope' => $this->lantern->scope(), 'path' => [...$names, $now->name],
+                ]);
+            }
+            return;
         }
     }
 
@@ -236,11 +219,15 @@ trait RecordsContainer
             $by->inner[] = $now; // it is what the outer one is, or is given to it: that is known when the outer one is there
             return;
         }
+        $internal = self::lanternInternal($object);
+        if ($internal && !self::lanternConcerns($now)) {
+            return; // what the framework builds for itself is told of where it is given to something of the application's
+        }
         if ($shared && $this->lantern->idOf($object) === 0) {
             $now->external = true;
         }
         $this->lanternTold($now);
-        if (self::lanternInternal($object)) {
+        if ($internal) {
             return;
         }
         $this->lantern->say('give', [
@@ -252,7 +239,22 @@ trait RecordsContainer
     /** Whether it is the framework's own. */
     private static function lanternInternal(mixed $object): bool
     {
-        return is_object($object) && preg_match('/^(?:Illuminate|Symfony|KeenLantern)\\\\/', $object::class) === 1;
+        if (!is_object($object)) {
+            return false;
+        }
+        $class = $object::class;
+        return str_starts_with($class, 'Illuminate\\') || str_starts_with($class, 'Symfony\\') || str_starts_with($class, 'KeenLantern\\');
+    }
+
+    /** Whether something of the application's was built or handed out for it. */
+    private static function lanternConcerns(Resolution $now): bool
+    {
+        foreach ($now->inner as $inner) {
+            if (!self::lanternInternal($inner->object) || self::lanternConcerns($inner)) {
+                return true;
+            }
+        }
+        return false;
     }
 
     /** Tells of what has been resolved, what it was given first. */
@@ -304,15 +306,15 @@ trait RecordsContainer
             return;
         }
         $ended = $now->ended ?: $this->lantern->now();
+        $now->handedIn = $now->external && isset($this->lanternRegistrations[$now->name]["\0" . '0']);
         $members = ['reg' => $this->lanternRegistration($now), 'impl' => $object::class];
         if ($now->external) {
             $members['by'] = 'external';
         } else {
             $members['ns'] = max(0, $ended - $now->began);
         }
-        $given = array_values(array_filter($given));
         if ($given !== []) {
-            $members['with'] = $given;
+            $members['with'] = array_values(array_filter($given));
         }
         $this->lantern->make($object, $members, $ended);
     }
@@ -338,11 +340,19 @@ trait RecordsContainer
         if ($inst === 0) {
             return null;
         }
-        return ['inst' => $inst, 'service' => $one->name] + ($one->key === null ? [] : ['key' => $one->key]);
+        // What it was asked for by is what it is registered as, unless a name led to it or its key says more.
+        $led = $one->leadsTo !== null || !isset($this->lanternRegistrations[$one->name]);
+        return ['inst' => $inst] + ($led || $one->key !== null ? ['service' => $one->name] : []) + ($one->key === null ? [] : ['key' => $one->key]);
     }
 
     private function lanternRegistration(Resolution $now): int
     {
+        // What was bound anew under a name is another registration, and so is an instance that was handed in for one that was built.
+        $bound = $this->bindings[$now->name]['concrete'] ?? null;
+        if ($now->handedIn || ($this->lanternBound[$now->name] ?? null) !== $bound) {
+            unset($this->lanternRegistrations[$now->name], $this->lanternLayers[$now->name]);
+        }
+        $this->lanternBound[$now->name] = $bound;
         $id = $now->key . "\0" . $now->layers;
         if (isset($this->lanternRegistrations[$now->name][$id])) {
             return $this->lanternRegistrations[$now->name][$id];
@@ -366,7 +376,7 @@ trait RecordsContainer
     {
         return match (true) {
             $now->key !== null => 'transient',
-            isset($this->lanternHandedIn[$now->name]) => 'external',
+            $now->handedIn => 'external',
             in_array($now->name, $this->scopedInstances, true) => 'scoped',
             isset($this->bindings[$now->name]) => $this->bindings[$now->name]['shared'] ? 'singleton' : 'transient',
             $now->external => 'external',

@@ -12,6 +12,7 @@ final class Resolution
     public int $layers = 0;
     public ?Resolution $leadsTo = null;
     public bool $external = false;
+    public bool $handedIn = false; // in place of one that was built
     public bool $circular = false;
     public bool $failed = false;
     /** @var list<Resolution> what was resolved meanwhile and is not told yet */

@@ -55,10 +55,10 @@ final class RecordingPass implements CompilerPassInterface
         }
         foreach ($container->getDefinitions() as $id => $definition) {
             $class = $container->getParameterBag()->resolveValue($definition->getClass());
-            if (!is_string($class) || !self::builds($id, $definition)) {
-                continue;
+            if (!is_string($class) || !self::builds($id, $definition) || preg_match('/^(?:Symfony|KeenLantern)\\\\/', $class)) {
+                continue; // the framework's own services are built as they were
             }
-            $table[$id] = $this->describe($container, (string) $id, $definition, $class);
+            $table[$id] = $this->describe($container, (string) $id, $definition);
             if ($definition->isPublic() || isset($unseen[$id])) {
                 // Whoever asks the container itself, or a locator, for what is there already is not seen.
                 $table[$id]['sees'] = ['with', 'closes', 'fail'];
@@ -76,7 +76,7 @@ final class RecordingPass implements CompilerPassInterface
     {
         return !$definition->isSynthetic() && !$definition->isAbstract() && !$definition->hasErrors()
             && !$definition->hasTag(self::UNRECORDED) && !$definition->hasTag('container.service_locator')
-            && !in_array($id, [Recorder::class, Wiring::class, RecordedRequests::class, 'service_container'], true);
+            && $id !== 'service_container';
     }
 
     /**
@@ -101,16 +101,13 @@ final class RecordingPass implements CompilerPassInterface
     }
 
     /** @return array<string, mixed> what is registered under an id */
-    private function describe(ContainerBuilder $container, string $id, Definition $definition, string $class): array
+    private function describe(ContainerBuilder $container, string $id, Definition $definition): array
     {
         $service = $this->decorators->services[$id] ?? $id;
         $is = ['service' => $service, 'lifetime' => $definition->isShared() ? 'singleton' : 'transient'];
         if (($inner = $this->decorators->inner[$id] ?? null) !== null) {
             // What it decorates has this name now, or leads to what has.
             $is['wraps'] = $container->hasAlias($inner) ? (string) $container->getAlias($inner) : $inner;
-        }
-        if (preg_match('/^(?:Symfony|KeenLantern)\\\\/', $class)) {
-            $is['internal'] = true;
         }
         $set = [];
         foreach ($definition->getMethodCalls() as [$method, $arguments]) {

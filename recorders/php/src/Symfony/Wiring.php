@@ -37,10 +37,14 @@ final class Wiring implements ResetInterface
         $holder = null;
         $with = [];
         foreach ($arguments as $n => $argument) {
-            $arguments[$n] = $this->watched($argument, $holder);
-            $one = $this->given($argument);
-            if ($one !== null) {
-                $with[] = $one;
+            if ($argument instanceof RewindableGenerator) {
+                $arguments[$n] = $this->watched($argument, $holder);
+            } elseif (is_object($argument)) {
+                if (($inst = $this->recorder->idOf($argument)) !== 0) {
+                    $with[] = $inst;
+                }
+            } elseif (is_array($argument) && ($list = $this->given($argument)) !== []) {
+                $with[] = $list;
             }
         }
         $began = $this->recorder->now();
@@ -92,24 +96,23 @@ final class Wiring implements ResetInterface
         $this->recorder->tick();
     }
 
-    /** What an argument is, for a make's with: null where it is nothing of the container's. */
-    private function given(mixed $argument, int $depth = 0): mixed
+    /**
+     * What is in a list that is given, for a make's with.
+     *
+     * @param array<mixed> $argument
+     * @return list<int>
+     */
+    private function given(array $argument, int $depth = 0): array
     {
-        if (is_object($argument)) {
-            $inst = $this->recorder->idOf($argument);
-            return $inst === 0 ? null : ['inst' => $inst];
-        }
-        if (!is_array($argument) || $depth === self::MAX_DEPTH) {
-            return null;
-        }
         $list = [];
         foreach ($argument as $one) {
-            $one = $this->given($one, $depth + 1);
-            if ($one !== null) {
-                $list = array_is_list($one) ? [...$list, ...$one] : [...$list, $one];
+            if (is_object($one) && ($inst = $this->recorder->idOf($one)) !== 0) {
+                $list[] = $inst;
+            } elseif (is_array($one) && $depth < self::MAX_DEPTH) {
+                $list = [...$list, ...$this->given($one, $depth + 1)];
             }
         }
-        return $list === [] ? null : $list;
+        return $list;
     }
 
     /**
@@ -117,11 +120,8 @@ final class Wiring implements ResetInterface
      *
      * @param ?\WeakReference<object> $holder whoever is built with it, once it is
      */
-    private function watched(mixed $argument, ?\WeakReference &$holder): mixed
+    private function watched(RewindableGenerator $argument, ?\WeakReference &$holder): RewindableGenerator
     {
-        if (!$argument instanceof RewindableGenerator) {
-            return $argument;
-        }
         return new RewindableGenerator(function () use ($argument, &$holder) {
             foreach ($argument as $key => $one) {
                 $inst = is_object($one) && $this->recorder->on() ? $this->recorder->idOf($one) : 0;
