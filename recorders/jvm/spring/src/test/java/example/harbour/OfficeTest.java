@@ -50,6 +50,7 @@ class OfficeTest {
     static final AtomicInteger PAGES = new AtomicInteger(); // opened
     static final AtomicInteger CLOSED = new AtomicInteger();
     static final AtomicInteger RUNS = new AtomicInteger();
+    static final AtomicInteger FILES = new AtomicInteger();
     static final CountDownLatch FILED = new CountDownLatch(1);
 
     @RequestScope
@@ -83,6 +84,7 @@ class OfficeTest {
     static class Archive {
         @Async
         void file() {
+            FILES.incrementAndGet();
             FILED.countDown();
         }
 
@@ -256,10 +258,16 @@ class OfficeTest {
             get(client, url + "/pages/north");
             for (int round = 0; round < 2; round++) {
                 assertEquals(ApplicationStartup.DEFAULT, beans.getApplicationStartup());
+                assertEquals(List.of(), ours(beans), "what is built does not pass through them");
+                int processors = beans.getBeanPostProcessorCount();
                 int before = PAGES.get();
+                int filed = FILES.get();
                 recorder.set(Setting.ON);
+                assertEquals(List.of("AsyncWork", "MessageWork", "WatchedBeans"), ours(beans));
+                assertEquals(processors, beans.getBeanPostProcessorCount(), "a factory with fewer warns of each bean");
                 for (int n = 0; n < 5; n++) assertEquals("1", get(client, url + "/pages/north"));
                 get(client, url + "/file");
+                while (FILES.get() == filed) Thread.sleep(1);
                 opened += PAGES.get() - before;
                 recorder.set(Setting.OFF);
                 get(client, url + "/pages/north");
@@ -271,6 +279,9 @@ class OfficeTest {
         assertEquals(List.of(), trace.trouble);
         assertEquals(10, opened);
         assertEquals(
+                2,
+                trace.of("open", l -> l.path("kind").asText().equals("async")).size());
+        assertEquals(
                 opened,
                 trace.made(trace.register("LogPage", "scopedTarget." + LogPage.class.getName()))
                         .size());
@@ -278,6 +289,16 @@ class OfficeTest {
                 10,
                 trace.of("open", l -> l.path("name").asText().equals("GET /pages/{name}"))
                         .size());
+    }
+
+    private static List<String> ours(DefaultListableBeanFactory beans) {
+        return beans.getBeanPostProcessors().stream()
+                .map(Object::getClass)
+                .filter(type -> type.getPackageName().equals("example.keenlantern.record.spring"))
+                .map(Class::getSimpleName)
+                .filter(name -> !name.equals("Absent"))
+                .sorted()
+                .toList();
     }
 
     @Test

@@ -15,12 +15,14 @@ import java.util.Collections;
 import java.util.EnumMap;
 import java.util.List;
 import java.util.Map;
+import java.util.stream.Collectors;
 import java.util.stream.Stream;
 
 /**
  * What recording costs a request of the office on Spring Boot, and its start. For requests, the offices run in one process (two of one
- * program differ by more than is measured here) and are asked in short turns, so that a busy machine is as busy for all. A start has a
- * process of its own, in another order each time.
+ * program differ by more than is measured here) and are asked in short turns, so that a busy machine is as busy for all. One that is
+ * recorded runs in no process with one that is switched off: what the virtual machine compiles for one, the other runs too. A start
+ * has a process of its own, in another order each time.
  *
  * <pre>java -cp 'target/classes:target/lib/*' example.keenlantern.benchmarks.Overhead [ROUNDS [TURNS [STARTS]]]</pre>
  */
@@ -78,9 +80,11 @@ public final class Overhead {
         int starts = args.length > 2 ? Integer.parseInt(args[2]) : 10;
         Path folder = Files.createTempDirectory("overhead");
         try {
-            Map<Mode, List<Double>> took = new EnumMap<>(Mode.class);
-            for (int round = 0; round < rounds; round++) requests(folder, round, turns, took);
-            print("request", "µs", took, 0.5, 0.9, 0.99);
+            for (Mode mode : List.of(Mode.OFF, Mode.ON)) {
+                Map<Mode, List<Double>> took = new EnumMap<>(Mode.class);
+                for (int round = 0; round < rounds; round++) requests(folder, mode, round, turns, took);
+                print("request", "µs", took, 0.5, 0.9, 0.99);
+            }
             Map<Mode, List<Double>> started = new EnumMap<>(Mode.class);
             for (int n = 0; n < starts; n++) start(folder, n, started);
             if (starts > 0) print("start", "ms", started, 0.5, 0.9);
@@ -90,27 +94,30 @@ public final class Overhead {
         }
     }
 
-    private static void requests(Path folder, int round, int turns, Map<Mode, List<Double>> took) throws Exception {
+    private static void requests(Path folder, Mode mode, int round, int turns, Map<Mode, List<Double>> took)
+            throws Exception {
         HttpClient client = HttpClient.newHttpClient();
-        try (Server server = new Server(
-                "compare", List.of("--output", folder.toString(), "--first", "" + round % Mode.values().length))) {
+        List<Mode> modes = new ArrayList<>(List.of(Mode.ALONE, Mode.AGAIN, mode));
+        Collections.rotate(modes, round); // each is the first to start once in three rounds
+        String names = modes.stream().map(m -> m.name().toLowerCase()).collect(Collectors.joining(","));
+        try (Server server = new Server("compare", List.of("--output", folder.toString(), "--modes", names))) {
             Map<Mode, HttpRequest> requests = new EnumMap<>(Mode.class);
-            for (int n = 0; n < Mode.values().length; n++)
+            for (Mode each : modes)
                 requests.put(
-                        Mode.values()[(n + round) % Mode.values().length],
+                        each,
                         HttpRequest.newBuilder(
                                         URI.create("http://127.0.0.1:" + server.port() + "/arrivals?ship=Grey+Seal"))
                                 .POST(HttpRequest.BodyPublishers.noBody())
                                 .build());
-            List<Mode> order = new ArrayList<>(List.of(Mode.values()));
+            List<Mode> order = new ArrayList<>(modes);
             for (int turn = 0; turn < turns; turn++) {
                 Collections.shuffle(order); // what follows whom costs too
-                for (Mode mode : order) {
+                for (Mode each : order) {
                     for (int n = 0; n < TURN; n++) {
                         long began = System.nanoTime();
-                        client.send(requests.get(mode), HttpResponse.BodyHandlers.discarding());
+                        client.send(requests.get(each), HttpResponse.BodyHandlers.discarding());
                         if (turn >= turns / 3) // it is warm by then
-                        took.computeIfAbsent(mode, m -> new ArrayList<>()).add((System.nanoTime() - began) / 1e3);
+                        took.computeIfAbsent(each, m -> new ArrayList<>()).add((System.nanoTime() - began) / 1e3);
                     }
                 }
             }
@@ -141,7 +148,7 @@ public final class Overhead {
     }
 
     private static void print(String what, String unit, Map<Mode, List<Double>> took, double... shares) {
-        for (Mode mode : Mode.values()) {
+        for (Mode mode : took.keySet()) {
             StringBuilder line = new StringBuilder(
                     String.format("%-8s %-6s", what, mode.name().toLowerCase()));
             for (double share : shares) {

@@ -13,7 +13,6 @@ import java.net.http.HttpResponse;
 import java.nio.charset.StandardCharsets;
 import java.nio.file.Path;
 import java.util.ArrayList;
-import java.util.Collections;
 import java.util.HashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
@@ -35,7 +34,7 @@ import org.springframework.messaging.support.GenericMessage;
  * <pre>
  * java -jar office.jar run --service http://127.0.0.1:7460 [--mistake NAME] [--requests N] [--rate PER_SECOND]
  * java -jar office.jar serve [--service URL | --output FILE] [--off true]
- * java -jar office.jar compare --output FOLDER [--first 0..3]
+ * java -jar office.jar compare --output FOLDER --modes MODE,MODE…
  * java -jar office.jar list
  * </pre>
  */
@@ -81,7 +80,7 @@ public class Office {
             return;
         }
         if (command.equals("compare") && options.containsKey("--output")) {
-            compare(out, Path.of(options.get("--output")), Integer.parseInt(options.getOrDefault("--first", "0")));
+            compare(out, Path.of(options.get("--output")), options.getOrDefault("--modes", "alone,on"));
             return;
         }
         if (!command.equals("run") && !command.equals("serve")
@@ -118,16 +117,20 @@ public class Office {
         }
     }
 
-    // Runs several offices in this process, for what recording costs: two processes of one program differ by more. They
-    // are two that
-    // are not recorded, one with recording off, and one that is recorded, in this order beginning with one of them.
-    private static void compare(PrintStream out, Path folder, int first) throws IOException {
-        List<Map<String, Object>> all = new ArrayList<>(List.of(
-                Map.of(),
-                Map.of(),
-                Map.of("keenlantern.output", folder.resolve("off.ndjson.gz").toString(), "keenlantern.off", "true"),
-                Map.of("keenlantern.output", folder.resolve("on.ndjson.gz").toString())));
-        Collections.rotate(all, -first);
+    // Runs several offices in this process, for what recording costs: two processes of one program differ by more.
+    // An office is recorded ("on"), has recording switched off ("off"), or knows nothing of it (any other mode).
+    private static void compare(PrintStream out, Path folder, String modes) throws IOException {
+        List<Map<String, Object>> all = new ArrayList<>();
+        for (String mode : modes.split(",")) {
+            Map<String, Object> settings = new HashMap<>();
+            if (mode.equals("on") || mode.equals("off")) {
+                settings.put(
+                        "keenlantern.output",
+                        folder.resolve(mode + ".ndjson.gz").toString());
+                settings.put("keenlantern.off", "" + mode.equals("off"));
+            }
+            all.add(settings);
+        }
         List<ConfigurableApplicationContext> contexts = new ArrayList<>();
         try {
             for (Map<String, Object> settings : all)

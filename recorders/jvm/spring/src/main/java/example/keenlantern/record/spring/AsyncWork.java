@@ -1,69 +1,43 @@
 package example.keenlantern.record.spring;
 
 import example.keenlantern.record.Event;
-import example.keenlantern.record.Recorder;
 import example.keenlantern.record.Work;
 import java.lang.reflect.Method;
 import java.util.Map;
-import java.util.Queue;
 import java.util.concurrent.ConcurrentHashMap;
-import java.util.concurrent.ConcurrentLinkedQueue;
-import java.util.concurrent.atomic.AtomicBoolean;
 import org.aopalliance.intercept.MethodInterceptor;
 import org.aopalliance.intercept.MethodInvocation;
 import org.springframework.aop.Advisor;
 import org.springframework.aop.ProxyMethodInvocation;
 import org.springframework.aop.framework.Advised;
-import org.springframework.beans.factory.DisposableBean;
-import org.springframework.beans.factory.config.BeanPostProcessor;
-import org.springframework.core.Ordered;
 import org.springframework.core.annotation.AnnotatedElementUtils;
 import org.springframework.scheduling.annotation.Async;
 import org.springframework.scheduling.annotation.AsyncAnnotationAdvisor;
 
 /** Has each call of an asynchronous method be a scope, in the trace of whoever called it. */
-final class AsyncWork implements BeanPostProcessor, Ordered, DisposableBean {
+final class AsyncWork extends Joining {
     private static final String TRACE = AsyncWork.class.getName() + ".trace";
 
-    private final Recorder recorder;
-    private final Queue<Runnable> watching = new ConcurrentLinkedQueue<>(); // each ends the watching of a bean
-
-    AsyncWork(Recorder recorder) {
-        this.recorder = recorder;
+    AsyncWork(SpringRecording recording) {
+        super(recording);
     }
 
-    @Override
-    public int getOrder() {
-        return LOWEST_PRECEDENCE; // the proxies of asynchronous beans are there by then
-    }
+    /** The advice that has the method's caller known to whatever runs it. */
+    private interface Called extends MethodInterceptor {}
 
+    // Each advice costs every call of the bean: not before something is recorded.
     @Override
-    public void destroy() {
-        watching.forEach(Runnable::run);
-    }
-
-    @Override
-    public Object postProcessAfterInitialization(Object bean, String name) {
-        if (!(bean instanceof Advised advised) || advised.isFrozen()) return bean;
+    void join(Object bean, String name) {
+        if (!(bean instanceof Advised advised) || advised.isFrozen()) return;
+        boolean async = false;
         for (Advisor advisor : advised.getAdvisors()) {
-            if (!(advisor instanceof AsyncAnnotationAdvisor)) continue;
-            watch(advised);
-            break;
+            if (advisor.getAdvice() instanceof Called) return;
+            async |= advisor instanceof AsyncAnnotationAdvisor;
         }
-        return bean;
-    }
-
-    // From when something is recorded for the first time: each advice costs every call of the bean.
-    private void watch(Advised advised) {
-        AtomicBoolean watched = new AtomicBoolean();
-        Map<Method, Boolean> async = new ConcurrentHashMap<>(); // of this bean's methods
-        Runnable watch = () -> {
-            if (watched.getAndSet(true)) return;
-            advised.addAdvice(0, (MethodInterceptor) this::called);
-            advised.addAdvice((MethodInterceptor) call -> running(call, async));
-        };
-        watching.add(recorder.whenSwitched(watch, () -> {}));
-        if (recorder.on()) watch.run();
+        if (!async) return;
+        Map<Method, Boolean> methods = new ConcurrentHashMap<>(); // of this bean's, which are asynchronous
+        advised.addAdvice(0, (Called) this::called);
+        advised.addAdvice((MethodInterceptor) call -> running(call, methods));
     }
 
     // By whoever asks for it.

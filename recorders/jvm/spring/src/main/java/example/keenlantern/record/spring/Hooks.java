@@ -57,6 +57,8 @@ final class Hooks {
         if (resolver != null && beans.getAutowireCandidateResolver() == resolver)
             beans.setAutowireCandidateResolver(watchedResolver);
         replace(scopes, watchedScopes);
+        beans.getBeanPostProcessors()
+                .replaceAll(processor -> processor instanceof Resting.Absent absent ? absent.of() : processor);
     }
 
     /** Gives the factory back what it had, where nobody has set something else meanwhile. */
@@ -68,6 +70,9 @@ final class Hooks {
         if (resolver != null && beans.getAutowireCandidateResolver() == watchedResolver)
             beans.setAutowireCandidateResolver(resolver);
         replace(watchedScopes, scopes);
+        beans.getBeanPostProcessors()
+                .replaceAll(
+                        processor -> processor instanceof Resting resting ? new Resting.Absent(resting) : processor);
     }
 
     private void replace(Map<String, Scope> these, Map<String, Scope> by) {

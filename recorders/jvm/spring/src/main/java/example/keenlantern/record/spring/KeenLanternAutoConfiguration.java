@@ -67,7 +67,7 @@ class KeenLanternAutoConfiguration {
         @Bean
         @Role(BeanDefinition.ROLE_INFRASTRUCTURE)
         static AsyncWork keenLanternAsync(SpringRecording recording) {
-            return new AsyncWork(recording.recorder);
+            return new AsyncWork(recording);
         }
     }
 
@@ -77,7 +77,7 @@ class KeenLanternAutoConfiguration {
         @Bean
         @Role(BeanDefinition.ROLE_INFRASTRUCTURE)
         static MessageWork keenLanternMessages(SpringRecording recording) {
-            return new MessageWork(recording.recorder);
+            return new MessageWork(recording);
         }
     }
 }

@@ -1,10 +1,8 @@
 package example.keenlantern.record.spring;
 
 import example.keenlantern.record.Event;
-import example.keenlantern.record.Recorder;
 import example.keenlantern.record.Work;
 import java.util.ArrayDeque;
-import org.springframework.beans.factory.config.BeanPostProcessor;
 import org.springframework.messaging.Message;
 import org.springframework.messaging.MessageChannel;
 import org.springframework.messaging.MessageHandler;
@@ -12,20 +10,20 @@ import org.springframework.messaging.support.ExecutorChannelInterceptor;
 import org.springframework.messaging.support.InterceptableChannel;
 
 /** Has each message that a channel's subscriber handles be a scope. */
-final class MessageWork implements BeanPostProcessor {
-    private final Recorder recorder;
+final class MessageWork extends Joining {
     private final ThreadLocal<ArrayDeque<Handling>> handling = ThreadLocal.withInitial(ArrayDeque::new);
 
     private record Handling(long scope, Work.Entered entered) {}
 
-    MessageWork(Recorder recorder) {
-        this.recorder = recorder;
+    MessageWork(SpringRecording recording) {
+        super(recording);
     }
 
     @Override
-    public Object postProcessAfterInitialization(Object bean, String name) {
-        if (bean instanceof InterceptableChannel channel) channel.addInterceptor(new Watch(name));
-        return bean;
+    void join(Object bean, String name) {
+        if (bean instanceof InterceptableChannel channel
+                && channel.getInterceptors().stream().noneMatch(Watch.class::isInstance))
+            channel.addInterceptor(new Watch(name));
     }
 
     private final class Watch implements ExecutorChannelInterceptor {

@@ -68,6 +68,10 @@ public final class SpringRecording {
         return recorder;
     }
 
+    ConfigurableListableBeanFactory beans() {
+        return container.beans;
+    }
+
     Scopes scopes() {
         return container.scopes;
     }

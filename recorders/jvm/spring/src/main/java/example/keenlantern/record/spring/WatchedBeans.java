@@ -11,6 +11,7 @@ final class WatchedBeans
         implements SmartInstantiationAwareBeanPostProcessor,
                 MergedBeanDefinitionPostProcessor,
                 DestructionAwareBeanPostProcessor,
+                Resting,
                 Ordered {
     private final Container container;
 
