@@ -12,6 +12,10 @@ final class Line
     /** What does not stand for itself, the backslash apart: names of classes are full of that. */
     private const NOT_PLAIN = '/["\x00-\x1f\x80-\xff]/';
 
+    private const TEXTS = 1000; // that are remembered as they are written: most are names that come again and again
+
+    /** @var array<string, string> */
+    private static array $texts = [];
     /** @var array<string, array<string, int>> the members of each kind, in their order */
     private static array $order = [];
 
@@ -41,8 +45,15 @@ final class Line
     /** A JSON string of a text, cut behind Format::MAX_TEXT bytes on a character's edge. What is no UTF-8 is U+FFFD. */
     public static function quoted(string $text): string
     {
+        if (isset(self::$texts[$text])) {
+            return self::$texts[$text];
+        }
         if (strlen($text) <= Format::MAX_TEXT && preg_match(self::NOT_PLAIN, $text) === 0) {
-            return '"' . str_replace('\\', '\\\\', $text) . '"';
+            $quoted = '"' . str_replace('\\', '\\\\', $text) . '"';
+            if (count(self::$texts) < self::TEXTS && strlen($text) < 200) {
+                self::$texts[$text] = $quoted;
+            }
+            return $quoted;
         }
         $text = self::cut(self::wellFormed($text));
         return '"' . preg_replace_callback('/["\\\\\x00-\x1f]/', self::escaped(...), $text) . '"';

@@ -119,6 +119,12 @@ final class Recorder
         return $this->stream?->now() ?? 0;
     }
 
+    /** What an hrtime, in ns, is since the stream's start. */
+    public function at(int $hrtime): int
+    {
+        return $hrtime - ($this->stream->began ?? $hrtime);
+    }
+
     /** The id of the stream that is being recorded, '' for none. */
     public function stream(): string
     {
@@ -263,8 +269,11 @@ final class Recorder
             return 0;
         }
         $this->known[$instance] = $id = ++$this->instances;
-        $this->say('make', ['inst' => $id, 'scope' => $this->scope()] + $members, $t);
+        $members['inst'] = $id;
+        $members['scope'] ??= $this->scope();
+        $this->say('make', $members, $t);
         if ($this->settings->resident && in_array($this->registrations[$members['reg'] ?? 0]['lifetime'] ?? '', self::OUTLIVE, true)) {
+            unset($members['inst'], $members['scope']);
             $this->outliving[$instance] = $members;
         }
         return $id;
@@ -281,7 +290,7 @@ final class Recorder
             return;
         }
         try {
-            $line = Line::of($kind, $t ?? $this->now(), $members);
+            $line = Line::of($kind, $t ?? hrtime(true) - $this->stream->began, $members);
             $room = self::MAX_BYTES - $this->bytes - $this->sink->held() - strlen($line);
             if ($room < 0 || $room < self::SPARE && !in_array($kind, ['register', 'container', 'close'], true)) {
                 $this->lost++;
@@ -392,7 +401,7 @@ final class Recorder
         $this->written = 0;
         $this->known = new \WeakMap();
         $before = $this->outliving ?? [];
-        $this->outliving = new \WeakMap();
+        $this->outliving = $this->settings->resident ? new \WeakMap() : null;
         $this->put($this->hello());
         foreach ($this->registrations as $id => $members) {
             $this->put(Line::of('register', 0, ['reg' => $id] + $members));

@@ -22,15 +22,24 @@ final class RecordedRequests
     /** The framework calls it; what it returns is the request's response. */
     public function handle(Request $request, \Closure $next): mixed
     {
+        $this->begin($request);
+        return $next($request);
+    }
+
+    /** Opens the request's scope. */
+    public function begin(Request $request): void
+    {
         $this->end(); // of one that nobody has terminated
         $this->request = $request;
         $this->scope = $this->recorder->open('request', self::method($request), $request->headers->get('traceparent'));
-        return $next($request);
     }
 
     /** Names the request's scope by its route, which has been found. */
     public function is(Request $request, string $route): void
     {
+        if ($this->scope === 0) {
+            $this->begin($request); // another one in a process that was not said to serve several
+        }
         if ($request === $this->request) {
             $this->recorder->name($this->scope, self::method($request) . ' /' . ltrim($route, '/'));
         }

@@ -28,6 +28,7 @@ final class RecordingServiceProvider extends ServiceProvider
 
     private ?Recorder $recorder = null;
     private ?object $kernel = null;
+    private bool $resident = false;
     /** @var array<string, list<int>> the scopes of jobs, tasks and commands that run */
     private array $open = [];
 
@@ -36,7 +37,7 @@ final class RecordingServiceProvider extends ServiceProvider
         $command = $this->app->runningInConsole() ? (string) ($_SERVER['argv'][1] ?? '') : '';
         $settings = $this->app->bound(Settings::class)
             ? $this->app->make(Settings::class)
-            : Settings::fromEnvironment((string) $this->app->make('config')->get('app.name', 'php'), in_array($command, self::RESIDENT, true));
+            : Settings::fromEnvironment((string) $this->app['config']['app.name'], in_array($command, self::RESIDENT, true));
         if (!$settings->resident && !$settings->on()) {
             return;
         }
@@ -45,6 +46,7 @@ final class RecordingServiceProvider extends ServiceProvider
             return;
         }
         $this->recorder = $recorder;
+        $this->resident = $settings->resident;
         $this->kernel = $this->app->bound(Kernel::class) ? $this->app->make(Kernel::class) : null;
         $this->app->instance(Recorder::class, $recorder);
         if (method_exists($this->app, 'recordWith')) {
@@ -52,23 +54,15 @@ final class RecordingServiceProvider extends ServiceProvider
         } else {
             error_log('Keen Lantern sees requests and jobs only: bootstrap/app.php makes no ' . RecordedApplication::class);
         }
+        // Rather than in boot: what is not recorded is not called again.
+        $this->app->booted($this->scopes(...));
     }
 
-    public function boot(): void
+    private function scopes(): void
     {
-        if ($this->recorder === null) {
-            return;
-        }
-        if ($this->kernel instanceof FoundationKernel) {
-            $this->app->instance(RecordedRequests::class, $requests = new RecordedRequests($this->recorder));
-            $this->kernel->prependMiddleware(RecordedRequests::class);
-            $this->app->terminating($requests->end(...));
-        }
         $events = $this->app->make(Dispatcher::class);
-        if (isset($requests)) {
-            $events->listen(RouteMatched::class, static function (RouteMatched $event) use ($requests): void {
-                $requests->is($event->request, $event->route->uri());
-            });
+        if (!$this->app->runningInConsole() || $this->resident) {
+            $this->requests($events);
         }
         if (!$this->app->runningInConsole()) {
             return;
@@ -88,6 +82,21 @@ final class RecordingServiceProvider extends ServiceProvider
         });
         $events->listen(Queue\Looping::class, function (): void {
             $this->recorder->tick();
+        });
+    }
+
+    private function requests(Dispatcher $events): void
+    {
+        $requests = new RecordedRequests($this->recorder);
+        if (!$this->resident && $this->app->bound('request')) {
+            $requests->begin($this->app->make('request')); // it is what this process is for, and goes on until that ends
+        } elseif ($this->kernel instanceof FoundationKernel) {
+            $this->app->instance(RecordedRequests::class, $requests);
+            $this->kernel->prependMiddleware(RecordedRequests::class);
+        }
+        $this->app->terminating($requests->end(...));
+        $events->listen(RouteMatched::class, static function (RouteMatched $event) use ($requests): void {
+            $requests->is($event->request, $event->route->uri());
         });
     }
 

@@ -33,35 +33,55 @@ trait RecordsContainer
         return $this;
     }
 
-    /** Sees a layer that is put around an instance that is there already; getExtenders sees the others. */
+    /** Has the layer be seen that is put around an instance: when that is built, or now if it is there already. */
     public function extend($abstract, \Closure $closure)
     {
         $name = $this->getAlias($abstract);
-        if ($this->lantern === null || !$this->lantern->on() || !isset($this->instances[$name])) {
-            parent::extend($abstract, $closure);
-            return;
-        }
         parent::extend($abstract, function ($inner, $container) use ($closure, $name) {
-            $now = new Resolution($name, null, $this->lantern->now());
-            $now->layers = $this->lanternLayers[$name] ?? 0;
-            $now->external = $this->lantern->idOf($inner) === 0;
-            $this->lanternMade($now, $inner);
-            $now->external = false;
-            $depth = count($this->lanternRunning);
-            $this->lanternRunning[] = $now;
-            try {
-                $outer = $closure($inner, $container);
-            } finally {
-                array_splice($this->lanternRunning, $depth);
+            if ($this->lantern === null || !$this->lantern->on() || !is_object($inner)) {
+                return $closure($inner, $container);
             }
-            if (is_object($outer) && $outer !== $inner) {
-                $this->lanternLayers[$name] = ++$now->layers;
-                array_unshift($now->given, ['inst' => $this->lantern->idOf($inner)]);
-                $now->object = $outer;
-                $this->lanternMade($now, $outer);
+            $now = $this->lanternRunning[count($this->lanternRunning) - 1] ?? null;
+            if ($now === null || $now->name !== $name || $now->key === null && isset($this->instances[$name])) {
+                return $this->lanternLateLayer($name, $inner, $closure);
             }
+            $this->lanternMade($now, $inner); // what is resolved from now on is the layer's
+            $outer = $closure($inner, $container);
+            $this->lanternLayer($now, $inner, $outer);
             return $outer;
         });
+    }
+
+    private function lanternLateLayer(string $name, object $inner, \Closure $closure): mixed
+    {
+        $now = new Resolution($name, null, hrtime(true));
+        $now->layers = $this->lanternLayers[$name] ?? 0;
+        $now->external = $this->lantern->idOf($inner) === 0;
+        $this->lanternMade($now, $inner);
+        $now->external = false;
+        $depth = count($this->lanternRunning);
+        $this->lanternRunning[] = $now;
+        try {
+            $outer = $closure($inner, $this);
+        } finally {
+            array_splice($this->lanternRunning, $depth);
+        }
+        if ($this->lanternLayer($now, $inner, $outer)) {
+            $now->object = $outer;
+            $this->lanternMade($now, $outer);
+        }
+        return $outer;
+    }
+
+    /** Notes that what is being built is now a layer around something, if it is. */
+    private function lanternLayer(Resolution $now, object $inner, mixed $outer): bool
+    {
+        if ($outer === $inner || !is_object($outer)) {
+            return false;
+        }
+        $this->lanternLayers[$now->name] = ++$now->layers;
+        array_unshift($now->given, ['inst' => $this->lantern->idOf($inner)]);
+        return true;
     }
 
     /** Sees what is set anew on an instance whenever a name is bound anew. */
@@ -114,7 +134,7 @@ trait RecordsContainer
         if ($this->lantern === null || !is_string($abstract) || !$this->lantern->on()) {
             return parent::resolve($abstract, $parameters, $raiseEvents);
         }
-        $name = $this->getAlias($abstract);
+        $name = isset($this->aliases[$abstract]) ? $this->getAlias($abstract) : $abstract;
         $there = $parameters === [] ? $this->instances[$name] ?? null : null;
         if ($this->lanternRunning === [] && self::lanternInternal($there)) {
             return parent::resolve($abstract, $parameters, $raiseEvents); // the framework looks its own things up again and again
@@ -125,7 +145,7 @@ trait RecordsContainer
         $contextual = $this->contextual !== [] && $this->getContextualConcrete($name) !== null;
         $shared = isset($this->instances[$name]) && !$own && !$contextual;
         $by = $this->lanternRunning === [] ? null : $this->lanternRunning[count($this->lanternRunning) - 1];
-        $now = new Resolution($name, $this->lanternKey($contextual, $own, $by), $this->lantern->now(), $tag);
+        $now = new Resolution($name, $this->lanternKey($contextual, $own, $by), hrtime(true), $tag);
         if (!$shared && $by !== null) {
             $this->lanternCircle($now);
         }
@@ -143,28 +163,6 @@ trait RecordsContainer
             $this->lanternResolved($now, $by, $object, $shared);
         }
         return $object;
-    }
-
-    /** Has each layer be seen that extend puts around an instance. */
-    protected function getExtenders($abstract)
-    {
-        $extenders = parent::getExtenders($abstract);
-        if ($extenders === [] || $this->lantern === null || !$this->lantern->on()) {
-            return $extenders;
-        }
-        return array_map(fn (\Closure $extender): \Closure => function ($inner, $container) use ($extender) {
-            $now = $this->lanternRunning[count($this->lanternRunning) - 1] ?? null;
-            if ($now === null || !is_object($inner)) {
-                return $extender($inner, $container);
-            }
-            $this->lanternMade($now, $inner); // what is resolved from now on is the layer's
-            $outer = $extender($inner, $container);
-            if ($outer !== $inner) {
-                $this->lanternLayers[$now->name] = ++$now->layers;
-                array_unshift($now->given, ['inst' => $this->lantern->idOf($inner)]);
-            }
-            return $outer;
-        }, $extenders);
     }
 
     /** What tells apart the instances of one name that are not one registration's. */
@@ -213,7 +211,7 @@ trait RecordsContainer
     private function lanternResolved(Resolution $now, ?Resolution $by, object $object, bool $shared): void
     {
         $now->object = $object;
-        $now->ended = $this->lantern->now();
+        $now->ended = hrtime(true);
         if ($by !== null) {
             $now->external = $shared && $this->lantern->idOf($object) === 0;
             $by->inner[] = $now; // it is what the outer one is, or is given to it: that is known when the outer one is there
@@ -305,7 +303,7 @@ trait RecordsContainer
         if ($this->lantern->idOf($object) !== 0) {
             return;
         }
-        $ended = $now->ended ?: $this->lantern->now();
+        $ended = $now->ended ?: hrtime(true);
         $now->handedIn = $now->external && isset($this->lanternRegistrations[$now->name]["\0" . '0']);
         $members = ['reg' => $this->lanternRegistration($now), 'impl' => $object::class];
         if ($now->external) {
@@ -316,7 +314,7 @@ trait RecordsContainer
         if ($given !== []) {
             $members['with'] = array_values(array_filter($given));
         }
-        $this->lantern->make($object, $members, $ended);
+        $this->lantern->make($object, $members, $this->lantern->at($ended));
     }
 
     /** Notes that a name leads to another one's registration: for all, or for the one consumer that asks. */

@@ -21,6 +21,7 @@ final class Resolution
     public array $given = [];
 
     /**
+     * @param int $began when it began to be resolved, by hrtime
      * @param ?string $key what tells its instances apart from others of its name
      * @param ?string $tag of which it is one of all that have it
      */
