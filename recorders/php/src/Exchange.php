@@ -24,6 +24,7 @@ final class Exchange
     private $socket = null;
     private bool $over = false;
     private bool $secure;
+    private bool $greeting = false; // the service has to say something before there is more to write
     private bool $sent = false;
     private string $answer = '';
     private int $at = 0; // bytes of the request that have been written
@@ -84,7 +85,7 @@ final class Exchange
             return;
         }
         $read = [$this->socket];
-        $write = $this->sent ? [] : [$this->socket];
+        $write = $this->sent || $this->greeting ? [] : [$this->socket];
         $none = [];
         @stream_select($read, $write, $none, (int) $seconds, (int) (fmod($seconds, 1) * 1e6));
     }
@@ -105,6 +106,7 @@ final class Exchange
             if ($done === false) {
                 $this->fail('no secure connection: ' . (openssl_error_string() ?: 'the certificate was not accepted'));
             }
+            $this->greeting = $done === 0;
             if ($done !== true) {
                 return;
             }

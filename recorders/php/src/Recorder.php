@@ -379,6 +379,7 @@ final class Recorder
                 $this->wanted = $order['on'];
                 [$this->share, $this->limit, $this->most] = [$order['share'], $order['for_ns'], $order['bytes']];
             }
+            clearstatcache();
             $wanted = $this->wanted && ($this->settings->service !== '' || $this->settings->on());
             if ($wanted && $this->stream === null) {
                 $this->begin();
@@ -393,9 +394,6 @@ final class Recorder
     /** Begins a stream, with what is registered and what is alive and outlives scopes. */
     private function begin(): void
     {
-        if ($this->settings->resident) {
-            clearstatcache();
-        }
         $this->stream = new Stream();
         $this->live = true;
         $this->written = 0;

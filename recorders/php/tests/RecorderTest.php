@@ -164,7 +164,7 @@ final class RecorderTest extends TestCase
         $recorder->close($scope);
         $scope = $recorder->open('job', 'unseen');
         self::assertFalse($recorder->on());
-        unlink($flag);
+        exec('rm ' . escapeshellarg($flag)); // by somebody else: PHP remembers what it has looked at itself
         self::assertSame(0, $recorder->make(new \ArrayObject(), ['reg' => $tides]));
         $recorder->close($scope);
         $recorder->close($recorder->open('job', 'last'));

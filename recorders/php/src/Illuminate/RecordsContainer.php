@@ -365,6 +365,7 @@ trait RecordsContainer
         if ($now->layers > 0) {
             $inner = clone $now;
             $inner->layers--;
+            $inner->handedIn = false;
             $members['wraps'] = $this->lanternRegistration($inner);
         }
         return $this->lanternRegistrations[$now->name][$id] = $this->lantern->register($members);
