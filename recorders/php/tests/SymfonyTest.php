@@ -90,7 +90,7 @@ final class SymfonyTest extends TestCase
         self::assertSame($container->get(Desk::class), $container->get(Desk::class));
         self::assertSame([
             ['Clock', 'Clock', []],
-            ['GaugeTides', 'GaugeTides', ['Clock']],
+            ['Tides', 'GaugeTides', ['Clock']], // it is asked for by the interface
             ['Planner', 'Planner', ['GaugeTides', 'Clock']],
             ['Page', 'Page', []],
             ['Desk', 'Desk', ['Planner', 'Page']],
@@ -98,7 +98,7 @@ final class SymfonyTest extends TestCase
         $regs = array_column($this->told('register'), null, 'service');
         self::assertSame('transient', $regs[Page::class]['lifetime']);
         self::assertSame('singleton', $regs[Clock::class]['lifetime']);
-        self::assertSame([['service' => Tides::class]], $regs[GaugeTides::class]['also']);
+        self::assertSame([['service' => GaugeTides::class]], $regs[Tides::class]['also']);
         self::assertArrayNotHasKey('sees', $regs[Clock::class]);
         self::assertNotContains('shared', $regs[Desk::class]['sees'], 'whoever asks the container for it is not seen');
     }

@@ -146,7 +146,7 @@ final class RecordingPass implements CompilerPassInterface
     }
 
     /**
-     * Notes the other names that people ask by.
+     * Notes the other names that people ask by. What an interface's name leads to is known by that, as it is asked for.
      *
      * @param array<string, array<string, mixed>> $table
      */
@@ -155,9 +155,16 @@ final class RecordingPass implements CompilerPassInterface
         for ($to = (string) $alias; $container->hasAlias($to); $to = (string) $container->getAlias($to)) {
             continue;
         }
-        $inner = $this->decorators->inner;
-        if (isset($table[$to]) && $table[$to]['service'] !== $name && !in_array($name, $inner, true)) {
-            $table[$to]['also'][] = ['service' => $name];
+        $known = $this->decorators->services[$name] ?? null; // it is what a decorator stands around
+        if (!isset($table[$to]) || $table[$to]['service'] === $name) {
+            return;
         }
+        if ($table[$to]['service'] === $to && ($known !== null || interface_exists($name))) {
+            $table[$to]['service'] = $known ?? $name;
+            $name = $to;
+        } elseif ($known !== null) {
+            return;
+        }
+        $table[$to]['also'][] = ['service' => $name];
     }
 }
