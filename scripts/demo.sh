@@ -54,6 +54,7 @@ for container in $containers; do
 	for mistake in none $(office $container list | cut -d' ' -f1); do
 		printf '\nThe harbour pilot office on %s, %s\n\n' "$container" "$([ "$mistake" = none ] && echo sound || echo "with the mistake $mistake")"
 		office "$container" run --service "$url" --mistake "$mistake" >/dev/null 2>&1
+		sleep 1 # until all of it has been analysed, and the next office does not join its recording
 		bin/keenlantern findings latest || [ $? -eq 1 ] # something was found
 	done
 done
