@@ -16,6 +16,7 @@ final class Recorder
     public const MAX_BYTES = 8 << 20;
 
     private const VERSION = 'keenlantern/record php 0.1';
+    private const METHODS = ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'];
     private const ENTRY_KINDS = ['cli' => 'command', 'phpdbg' => 'command'];
     private const PART = 256 << 10; // bytes of lines of one scope that a process that stays hands over before it closes
     private const SPARE = 1 << 20; // bytes of MAX_BYTES that are for lines without which others mean nothing
@@ -175,8 +176,11 @@ final class Recorder
             $members['weight'] = (int) round(1 / $this->share);
         }
         $this->open[] = $id;
-        $this->opened = [$id, count($this->lines), $this->now(), $members];
-        $this->say('open', $members);
+        $at = count($this->lines);
+        $t = $this->now();
+        $this->say('open', $members, $t);
+        // Where there was no room for it, or it is handed over already, there is no line to be changed.
+        $this->opened = count($this->lines) === $at + 1 ? [$id, $at, $t, $members] : null;
         return $id;
     }
 
@@ -412,13 +416,21 @@ final class Recorder
         foreach ($told as [$instance, $members]) {
             unset($members['ns']);
             if (isset($members['with'])) {
-                // The ids are those of another stream.
-                $unknown = static fn (array $with): array => ['unknown' => true] + array_diff_key($with, ['inst' => 0]);
-                $members['with'] = array_map($unknown, $members['with']);
+                $members['with'] = array_map(self::unknown(...), $members['with']);
             }
             $this->outliving[$instance] = $members;
             $this->put(Line::of('make', -1, ['inst' => $this->known[$instance], 'scope' => 0] + $members));
         }
+    }
+
+    /** What was given, without its id, which is another stream's: an id, what is said of one, or a list of these. */
+    private static function unknown(mixed $given): array
+    {
+        return match (true) {
+            !is_array($given) => ['unknown' => true],
+            array_is_list($given) => array_map(self::unknown(...), $given),
+            default => ['unknown' => true] + array_diff_key($given, ['inst' => 0]),
+        };
     }
 
     /** Ends a stream. */
@@ -484,6 +496,7 @@ final class Recorder
         $this->live = false;
         $this->wanted = false;
         $this->lines = [];
+        $this->opened = null;
         $this->bytes = 0;
         $this->stopped = $why;
         $this->trouble($why);
@@ -530,6 +543,12 @@ final class Recorder
             $this->reported = true;
             error_log("Keen Lantern does not record this process: $why");
         }
+    }
+
+    /** A request's method if it is one that HTTP has: a client may invent others, without end. */
+    public static function methodOf(string $method): string
+    {
+        return in_array($method, self::METHODS, true) ? $method : 'OTHER';
     }
 
     /** What a scope of a process like this one is. */

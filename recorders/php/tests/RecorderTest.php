@@ -184,6 +184,45 @@ final class RecorderTest extends TestCase
         self::assertSame(0, $recorder->idOf($gone), 'what the other stream was told of');
     }
 
+    /** Whatever form what was given has, it is told without its id in the next stream. */
+    public function testAResidentIsSwitchedWhateverWasGiven(): void
+    {
+        $recorder = new Recorder(new Settings('harbour', $this->folder, resident: true));
+        $board = $recorder->register(['service' => 'Board', 'lifetime' => 'singleton']);
+        $alive = new \ArrayObject();
+        $part = new \ArrayObject();
+        $inst = $recorder->make($part, []);
+        $with = [$inst, [$inst, ['inst' => $inst, 'service' => 'Part']], ['inst' => $inst, 'key' => 'a']];
+        $recorder->make($alive, ['reg' => $board, 'with' => $with]);
+        touch($this->folder . '/' . Settings::OFF_FILE);
+        $recorder->tick();
+        self::assertFalse($recorder->on());
+        unlink($this->folder . '/' . Settings::OFF_FILE);
+        $recorder->tick();
+        self::assertTrue($recorder->on());
+        $recorder->end();
+        $told = array_values(array_filter($this->lines(), static fn (array $line): bool => $line['ev'] === 'make' && $line['t'] === -1));
+        $unknown = ['inst' => 0, 'unknown' => true];
+        self::assertEquals([[$unknown, [$unknown, $unknown + ['service' => 'Part']], $unknown + ['key' => 'a']]], array_column($told, 'with'));
+    }
+
+    /** A scope for whose line there was no room is not named: another line stands in its place. */
+    public function testAScopeWithoutALineIsNotNamed(): void
+    {
+        $recorder = new Recorder(new Settings('harbour', $this->folder));
+        $outer = $recorder->open('request', 'GET /tides');
+        for ($n = 0; $recorder->totals()['lost'] === 0; $n++) {
+            $recorder->say('fail', ['service' => str_repeat('x', 4000), 'why' => 'missing']);
+        }
+        $inner = $recorder->open('step', str_repeat('y', 4000));
+        $recorder->register(['service' => 'Clock']);
+        $recorder->name($inner, 'later');
+        $recorder->close($outer);
+        $recorder->end();
+        $registered = array_filter($this->lines(), static fn (array $line): bool => $line['ev'] === 'register');
+        self::assertSame(['Clock'], array_column($registered, 'service'));
+    }
+
     /** A process that was forked does not go on with what its parent began. */
     public function testAForkRecordsNothing(): void
     {

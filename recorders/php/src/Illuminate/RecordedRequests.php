@@ -10,8 +10,6 @@ use KeenLantern\Record\Recorder;
 /** Has each request be a scope, around all other middleware, until the application has terminated. */
 final class RecordedRequests
 {
-    private const METHODS = ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'];
-
     private int $scope = 0;
     private ?Request $request = null;
 
@@ -31,7 +29,7 @@ final class RecordedRequests
     {
         $this->end(); // of one that nobody has terminated
         $this->request = $request;
-        $this->scope = $this->recorder->open('request', self::method($request), $request->headers->get('traceparent'));
+        $this->scope = $this->recorder->open('request', Recorder::methodOf($request->getMethod()), $request->headers->get('traceparent'));
     }
 
     /** Names the request's scope by its route, which has been found. */
@@ -41,7 +39,7 @@ final class RecordedRequests
             $this->begin($request); // another one in a process that was not said to serve several
         }
         if ($request === $this->request) {
-            $this->recorder->name($this->scope, self::method($request) . ' /' . ltrim($route, '/'));
+            $this->recorder->name($this->scope, Recorder::methodOf($request->getMethod()) . ' /' . ltrim($route, '/'));
         }
     }
 
@@ -52,12 +50,5 @@ final class RecordedRequests
             $this->scope = 0;
             $this->request = null;
         }
-    }
-
-    /** A client may invent methods without end. */
-    private static function method(Request $request): string
-    {
-        $method = $request->getMethod();
-        return in_array($method, self::METHODS, true) ? $method : 'OTHER';
     }
 }

@@ -109,6 +109,7 @@ final class RecordingServiceProvider extends ServiceProvider
      */
     private function watch(Dispatcher $events, string $begins, array $ends, \Closure $of): void
     {
+        $this->open[$begins] = [];
         $events->listen($begins, function (object $event) use ($begins, $of): void {
             $is = $of($event);
             $this->open[$begins][] = $is === null ? 0 : $this->recorder->open($is[0], $is[1]);

@@ -12,8 +12,6 @@ use Symfony\Component\HttpKernel\KernelEvents;
 /** Has each main request of an HTTP kernel be a scope, until the kernel has terminated. Register it as an event subscriber. */
 final class RecordedRequests implements EventSubscriberInterface
 {
-    private const METHODS = ['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIONS'];
-
     private int $scope = 0;
 
     public function __construct(private readonly Recorder $recorder)
@@ -33,7 +31,8 @@ final class RecordedRequests implements EventSubscriberInterface
     {
         if ($event->isMainRequest()) {
             $this->ended(); // of one that nobody has terminated
-            $this->scope = $this->recorder->open('request', self::method($event), $event->getRequest()->headers->get('traceparent'));
+            $request = $event->getRequest();
+            $this->scope = $this->recorder->open('request', Recorder::methodOf($request->getMethod()), $request->headers->get('traceparent'));
         }
     }
 
@@ -42,7 +41,7 @@ final class RecordedRequests implements EventSubscriberInterface
     {
         $route = $event->getRequest()->attributes->get('_route');
         if ($event->isMainRequest() && is_string($route)) {
-            $this->recorder->name($this->scope, self::method($event) . ' ' . $route);
+            $this->recorder->name($this->scope, Recorder::methodOf($event->getRequest()->getMethod()) . ' ' . $route);
         }
     }
 
@@ -52,12 +51,5 @@ final class RecordedRequests implements EventSubscriberInterface
             $this->recorder->close($this->scope);
             $this->scope = 0;
         }
-    }
-
-    /** A client may invent methods without end. */
-    private static function method(RequestEvent $event): string
-    {
-        $method = $event->getRequest()->getMethod();
-        return in_array($method, self::METHODS, true) ? $method : 'OTHER';
     }
 }
