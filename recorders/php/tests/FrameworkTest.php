@@ -19,13 +19,13 @@ use Saltmarsh\Office\LogPage;
 /** The provider, in the office as an application of the framework. */
 final class FrameworkTest extends TestCase
 {
-    private string $folder;
+    use WithFolder;
+
     private Application $app;
 
     protected function setUp(): void
     {
-        $this->folder = sys_get_temp_dir() . '/keenlantern-' . bin2hex(random_bytes(6));
-        mkdir($this->folder);
+        $this->makeFolder();
         putenv("OFFICE_CACHE=$this->folder");
     }
 
@@ -35,8 +35,7 @@ final class FrameworkTest extends TestCase
         restore_error_handler();
         restore_exception_handler();
         putenv('OFFICE_CACHE');
-        array_map(unlink(...), glob($this->folder . '/*') ?: []);
-        rmdir($this->folder);
+        $this->dropFolder();
     }
 
     private function start(bool $resident, string $kernel): void

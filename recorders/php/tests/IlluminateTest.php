@@ -13,22 +13,21 @@ use PHPUnit\Framework\TestCase;
 
 final class IlluminateTest extends TestCase
 {
-    private string $folder;
+    use WithFolder;
+
     private Recorder $recorder;
     private RecordedContainer $app;
 
     protected function setUp(): void
     {
-        $this->folder = sys_get_temp_dir() . '/keenlantern-' . bin2hex(random_bytes(6));
-        mkdir($this->folder);
+        $this->makeFolder();
         $this->recorder = new Recorder(new Settings('harbour', $this->folder));
         $this->app = (new RecordedContainer())->recordWith($this->recorder);
     }
 
     protected function tearDown(): void
     {
-        array_map(unlink(...), glob($this->folder . '/*') ?: []);
-        rmdir($this->folder);
+        $this->dropFolder();
     }
 
     /** @return list<array<string, mixed>> */

@@ -11,15 +11,15 @@ use PHPUnit\Framework\TestCase;
 /** A process that stays is switched by its service, while it runs. */
 final class OrdersTest extends TestCase
 {
-    private string $folder;
+    use WithFolder;
+
     private string $service;
     /** @var ?resource */
     private $server;
 
     protected function setUp(): void
     {
-        $this->folder = sys_get_temp_dir() . '/keenlantern-' . bin2hex(random_bytes(6));
-        mkdir($this->folder);
+        $this->makeFolder();
         $free = stream_socket_server('tcp://127.0.0.1:0');
         $address = stream_socket_get_name($free, false);
         fclose($free);
@@ -36,8 +36,7 @@ final class OrdersTest extends TestCase
     protected function tearDown(): void
     {
         $this->stop();
-        array_map(unlink(...), glob($this->folder . '/*') ?: []);
-        rmdir($this->folder);
+        $this->dropFolder();
     }
 
     private function stop(): void

@@ -15,20 +15,19 @@ use Psr\Container\NotFoundExceptionInterface;
 /** Records Pimple, whose factories ask the container itself, unless they are given what stands before it. */
 final class RecordedContainerTest extends TestCase
 {
-    private string $folder;
+    use WithFolder;
+
     private Recorder $recorder;
 
     protected function setUp(): void
     {
-        $this->folder = sys_get_temp_dir() . '/keenlantern-' . bin2hex(random_bytes(6));
-        mkdir($this->folder);
+        $this->makeFolder();
         $this->recorder = new Recorder(new Settings('harbour', $this->folder));
     }
 
     protected function tearDown(): void
     {
-        array_map(unlink(...), glob($this->folder . '/*') ?: []);
-        rmdir($this->folder);
+        $this->dropFolder();
     }
 
     /** @return list<array<string, mixed>> */

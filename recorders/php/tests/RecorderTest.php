@@ -11,18 +11,16 @@ use PHPUnit\Framework\TestCase;
 
 final class RecorderTest extends TestCase
 {
-    private string $folder;
+    use WithFolder;
 
     protected function setUp(): void
     {
-        $this->folder = sys_get_temp_dir() . '/keenlantern-' . bin2hex(random_bytes(6));
-        mkdir($this->folder);
+        $this->makeFolder();
     }
 
     protected function tearDown(): void
     {
-        array_map(unlink(...), glob($this->folder . '/{,.}[!.]*', GLOB_BRACE) ?: []);
-        rmdir($this->folder);
+        $this->dropFolder();
     }
 
     /** @return list<array<string, mixed>> */

@@ -17,14 +17,14 @@ use Symfony\Component\DependencyInjection\Reference;
 
 final class SymfonyTest extends TestCase
 {
-    private string $folder;
+    use WithFolder;
+
     private ContainerBuilder $builder;
     private ?ContainerInterface $container = null;
 
     protected function setUp(): void
     {
-        $this->folder = sys_get_temp_dir() . '/keenlantern-' . bin2hex(random_bytes(6));
-        mkdir($this->folder);
+        $this->makeFolder();
         $this->builder = new ContainerBuilder();
         $this->builder->register(Recorder::class)->setFactory([self::class, 'recorder'])->setArguments([$this->folder]);
         RecordingPass::addTo($this->builder);
@@ -33,8 +33,7 @@ final class SymfonyTest extends TestCase
     protected function tearDown(): void
     {
         $this->container->get(Recorder::class)->end();
-        array_map(unlink(...), glob($this->folder . '/*') ?: []);
-        rmdir($this->folder);
+        $this->dropFolder();
     }
 
     public static function recorder(string $folder): Recorder

@@ -11,15 +11,15 @@ use PHPUnit\Framework\TestCase;
 /** A service over TLS is only told anything, its token included, when its certificate is one that PHP trusts. */
 final class TlsTest extends TestCase
 {
-    private string $folder;
+    use WithFolder;
+
     private string $service;
     /** @var resource */
     private $server;
 
     protected function setUp(): void
     {
-        $this->folder = sys_get_temp_dir() . '/keenlantern-' . bin2hex(random_bytes(6));
-        mkdir($this->folder);
+        $this->makeFolder();
         $config = "$this->folder/openssl.cnf";
         file_put_contents($config, "[req]\ndistinguished_name=name\nx509_extensions=more\n[name]\n[more]\nsubjectAltName=IP:127.0.0.1\n");
         $settings = ['config' => $config, 'digest_alg' => 'sha256', 'private_key_bits' => 2048];
@@ -38,8 +38,7 @@ final class TlsTest extends TestCase
         putenv('SSL_CERT_FILE');
         proc_terminate($this->server);
         proc_close($this->server);
-        array_map(unlink(...), glob($this->folder . '/*') ?: []);
-        rmdir($this->folder);
+        $this->dropFolder();
     }
 
     private function record(): string
