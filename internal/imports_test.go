@@ -40,6 +40,7 @@ var mayImport = map[string]string{
 	"internal/core/contract":   "internal/core/patterns internal/core/finding internal/core/derive internal/core/engine internal/core/views",
 	"internal/store":           "",
 	"internal/store/sqlite":    "internal/store",
+	"internal/store/jetstream": "internal/core/ids internal/store",
 	"internal/store/storetest": "internal/store",
 	"internal/ingest":          "record/event internal/core internal/core/ids internal/core/meter internal/core/finding internal/core/ledger internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views internal/store",
 	"internal/follow":          "record/event internal/core/join internal/core/reader",
@@ -51,7 +52,7 @@ var mayImport = map[string]string{
 	"internal/report":          "internal/core/conform internal/core/finding internal/core/derive internal/core/replay internal/core/contract internal/core/engine internal/core/views",
 	"internal/cli": "recorders console demo/harbour record record/event internal/access internal/control internal/core/conform internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
 		"internal/core/replay internal/core/contract internal/core/engine internal/follow " +
-		"internal/core/views internal/store internal/store/sqlite internal/ingest internal/service internal/client internal/report",
+		"internal/core/views internal/store internal/store/sqlite internal/store/jetstream internal/ingest internal/service internal/client internal/report",
 	"internal/browser":               "",
 	"internal/browser/screenshots":   "internal/browser internal/core/views",
 	"internal/load":                  "record/event",

@@ -77,6 +77,29 @@ func New(ctx context.Context, s Tokens) (*Gate, error) {
 	return g, nil
 }
 
+// Refresh reads the tokens again: another service has made or revoked some.
+func (g *Gate) Refresh(ctx context.Context) error {
+	list, err := g.store.Tokens(ctx)
+	if err != nil {
+		return err
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	clear(g.byHash)
+	there := map[string]bool{}
+	for _, t := range list {
+		g.byHash[t.Hash] = t
+		there[t.ID] = true
+	}
+	for hash, s := range g.sessions {
+		if !there[s.token] {
+			delete(g.sessions, hash)
+		}
+	}
+	g.tell()
+	return nil
+}
+
 // Any tells whether there is a token at all.
 func (g *Gate) Any() bool {
 	g.mu.RLock()

@@ -77,8 +77,10 @@ func Serve(bin, command, data string, args ...string) (*Service, error) {
 		return s, nil
 	case <-s.done:
 		return nil, fmt.Errorf("the service ended at once: %w: %s", s.err, s.said)
-	case <-time.After(20 * time.Second):
-		return nil, errors.Join(errors.New("the service does not listen after 20 s"), s.cmd.Process.Kill())
+	case <-time.After(30 * time.Second):
+		err := errors.Join(errors.New("the service does not listen after 30 s"), s.cmd.Process.Kill())
+		<-s.done
+		return nil, fmt.Errorf("%w: %s", err, s.said)
 	}
 }
 

@@ -22,7 +22,8 @@ import (
 	"keenlantern.example/internal/follow"
 	"keenlantern.example/internal/ingest"
 	"keenlantern.example/internal/service"
-	"keenlantern.example/internal/store/sqlite"
+	"keenlantern.example/internal/store"
+	"keenlantern.example/internal/store/jetstream"
 	"keenlantern.example/recorders"
 )
 
@@ -48,7 +49,11 @@ func serve(ctx context.Context, std IO, args []string) error {
 		return nil
 	})
 	f.BoolVar(&o.followRemove, "follow-remove", false, "delete followed files that have been sent to their end")
+	o.log.flags(f)
 	if _, err := f.parse(args, 0, 0); err != nil {
+		return err
+	}
+	if err := o.log.check(); err != nil {
 		return err
 	}
 	if o.followRemove && len(o.follow) == 0 {
@@ -72,7 +77,11 @@ func serve(ctx context.Context, std IO, args []string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(std.Out, "Keen Lantern listens at %s; data in %s\n", s.url, *data)
+	if shared, ok := s.store.(*jetstream.Store); ok {
+		fmt.Fprintf(std.Out, "Keen Lantern listens at %s; service %s of the log %s, %d partitions\n", s.url, shared.ID(), jetstream.Redacted(o.log.URL), shared.Partitions())
+	} else {
+		fmt.Fprintf(std.Out, "Keen Lantern listens at %s; data in %s\n", s.url, *data)
+	}
 	return s.run(ctx)
 }
 
@@ -98,13 +107,23 @@ type serveOptions struct {
 
 	follow       []string // folders
 	followRemove bool
+	log          logOptions
+}
+
+// backend is where a service keeps what it keeps: in SQLite, or in a log that it shares.
+type backend interface {
+	store.Store
+	store.Contracts
+	access.Tokens
+	control.Orders
+	Close() error
 }
 
 // server is an opened service: store, hub and listener are there, and run lets it work.
 type server struct {
 	url      string
 	listener net.Listener
-	store    *sqlite.Store
+	store    backend
 	hub      *ingest.Hub
 	desk     *control.Desk
 	http     *http.Server
@@ -128,28 +147,29 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 	}
 	doors := service.NewDoors(service.MaxConnections, service.MaxPerAddress)
 	listener = doors.Listen(listener)
-	st, err := sqlite.Open(ctx, data)
+	st, err := openBackend(ctx, data, map[bool]string{true: "https://", false: "http://"}[o.cert != ""]+listener.Addr().String(), o.log, log)
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), listener.Close())
+		return nil, errors.Join(err, listener.Close())
 	}
 	hub := ingest.New(st, set, log)
 	accepts := service.Accepts(st, log)
 	hub.Accept(accepts)
 	desk, err := control.New(ctx, st)
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), st.Close(), listener.Close())
+		return nil, errors.Join(fmt.Errorf("read what is stored: %w", err), st.Close(), listener.Close())
 	}
 	gate, err := access.New(ctx, st)
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("open the data folder %s: %w", data, err), st.Close(), listener.Close())
+		return nil, errors.Join(fmt.Errorf("read what is stored: %w", err), st.Close(), listener.Close())
 	}
 	if far && !gate.Any() {
-		return nil, errors.Join(&usageError{fmt.Sprintf("--listen is %q, which others can reach, and there is no token yet; make one first with 'keenlantern token create manage --data %s'", listen, data)}, st.Close(), listener.Close())
+		return nil, errors.Join(&usageError{fmt.Sprintf("--listen is %q, which others can reach, and there is no token yet; make one first with 'keenlantern token create manage %s'", listen, o.log.where(data))}, st.Close(), listener.Close())
 	}
 	if far && o.cert == "" {
 		log.Warn("tokens and recordings travel unencrypted; --tls-cert and --tls-key make it HTTPS, or a proxy in front does")
 	}
-	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Contracts: st, Accepts: accepts, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Recorders: recorders.Files(), Log: log, Version: Version, Keep: o.keep})
+	fleet, _ := st.(service.Fleet) // nil: the service works alone
+	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Contracts: st, Fleet: fleet, Accepts: accepts, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Recorders: recorders.Files(), Log: log, Version: Version, Keep: o.keep})
 	if err != nil {
 		return nil, errors.Join(err, st.Close(), listener.Close())
 	}

@@ -9,7 +9,6 @@ import (
 	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/report"
 	"keenlantern.example/internal/store"
-	"keenlantern.example/internal/store/sqlite"
 )
 
 // tokens is what the token command needs, of a running service or of a data folder in which none runs.
@@ -27,6 +26,8 @@ func token(ctx context.Context, std IO, args []string) (err error) {
 	format := f.formatFlag("text", "json")
 	name := f.String("name", "", "`NAME` to give it")
 	data := f.String("data", "", "use this data `FOLDER` directly, while no service is running on it")
+	var shared logOptions
+	shared.connection(f)
 	words, err := f.parse(args, 1, 2)
 	if err != nil {
 		return err
@@ -38,10 +39,16 @@ func token(ctx context.Context, std IO, args []string) (err error) {
 		return &usageError{"usage: keenlantern " + f.usage}
 	}
 	var to tokens = ask(*server)
-	if *data != "" {
-		st, err := sqlite.Open(ctx, *data)
+	if err := shared.check(); err != nil {
+		return err
+	}
+	if *data != "" && shared.URL != "" {
+		return &usageError{"--data and --log do not go together: with a log, tokens are kept there"}
+	}
+	if *data != "" || shared.URL != "" {
+		st, err := openBackend(ctx, *data, "", shared, quiet(std))
 		if err != nil {
-			return fmt.Errorf("open the data folder %s: %w", *data, err)
+			return err
 		}
 		defer func() { err = errors.Join(err, st.Close()) }()
 		gate, err := access.New(ctx, st)

@@ -115,6 +115,69 @@ func New(ctx context.Context, s Orders) (*Desk, error) {
 	return d, nil
 }
 
+// Refresh reads the orders again: another service has given some.
+func (d *Desk) Refresh(ctx context.Context) error {
+	list, err := d.store.Orders(ctx)
+	if err != nil {
+		return err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for name, text := range list {
+		var o stored
+		if err := json.Unmarshal(text, &o); err != nil {
+			return fmt.Errorf("read the order for %s: %w", name, err)
+		}
+		app, err := d.app(name)
+		if err != nil {
+			return err
+		}
+		if app.order != o && o.Version >= app.order.Version {
+			app.order = o
+			close(app.changed)
+			app.changed = make(chan struct{})
+		}
+	}
+	return nil
+}
+
+// Merge puts together what several services know of applications: the recorders that each has heard of.
+func Merge(lists ...[]views.Application) []views.Application {
+	all := map[string]*views.Application{}
+	for _, list := range lists {
+		for _, one := range list {
+			have := all[one.Name]
+			if have == nil {
+				all[one.Name] = &one
+				continue
+			}
+			if one.Order.Version > have.Order.Version {
+				have.Order = one.Order
+			}
+			for _, r := range one.Recorders {
+				at := slices.IndexFunc(have.Recorders, func(h views.Recorder) bool { return h.ID == r.ID })
+				switch {
+				case at < 0:
+					have.Recorders = append(have.Recorders, r)
+				case r.Asked > have.Recorders[at].Asked:
+					have.Recorders[at] = r
+				}
+			}
+		}
+	}
+	out := []views.Application{}
+	for _, one := range all {
+		slices.SortFunc(one.Recorders, byEnvironment)
+		out = append(out, *one)
+	}
+	slices.SortFunc(out, func(x, y views.Application) int { return cmp.Compare(x.Name, y.Name) })
+	return out
+}
+
+func byEnvironment(x, y views.Recorder) int {
+	return cmp.Or(cmp.Compare(x.Environment, y.Environment), cmp.Compare(x.ID, y.ID))
+}
+
 func newApplication(o stored) *application {
 	return &application{order: o, recorders: map[string]*recorder{}, changed: make(chan struct{})}
 }
@@ -297,9 +360,7 @@ func (a *application) view(name string) views.Application {
 	for _, r := range a.recorders {
 		v.Recorders = append(v.Recorders, r.Recorder)
 	}
-	slices.SortFunc(v.Recorders, func(x, y views.Recorder) int {
-		return cmp.Or(cmp.Compare(x.Environment, y.Environment), cmp.Compare(x.ID, y.ID))
-	})
+	slices.SortFunc(v.Recorders, byEnvironment)
 	return v
 }
 

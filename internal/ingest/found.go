@@ -39,9 +39,13 @@ func (h *Hub) together(ctx context.Context, list []store.Stream) (*engine.Result
 		return nil, err
 	}
 	defer h.merging.Release(1)
+	far, err := h.afar(ctx, list, false)
+	if err != nil {
+		return nil, err
+	}
 	var all engine.Merger
 	for _, st := range list {
-		r, err := h.streamResult(ctx, st)
+		r, err := h.streamResult(ctx, st, far)
 		if err != nil {
 			return nil, err
 		}
@@ -62,6 +66,13 @@ func (h *Hub) digests(ctx context.Context, recording string, list []store.Stream
 		}
 	}
 	h.mu.Unlock()
+	far, err := h.afar(ctx, list, false)
+	if err != nil {
+		return nil, err
+	}
+	for name, s := range far {
+		now[name] = s.Result
+	}
 	packed, err := h.results.Digests(ctx, recording)
 	if err != nil {
 		return nil, err
@@ -78,7 +89,7 @@ func (h *Hub) digests(ctx context.Context, recording string, list []store.Stream
 			continue
 		}
 		// A version that kept none stored it, or it is damaged.
-		r, err := h.streamResult(ctx, st)
+		r, err := h.streamResult(ctx, st, far)
 		if err != nil {
 			return nil, err
 		}
@@ -90,8 +101,11 @@ func (h *Hub) digests(ctx context.Context, recording string, list []store.Stream
 }
 
 // streamResult returns what a runner last made known, or what is stored; nil if there is neither. What is stored and cannot
-// be read is made again meanwhile.
-func (h *Hub) streamResult(ctx context.Context, st store.Stream) (*engine.Result, error) {
+// be read is made again meanwhile. Far is what other services know.
+func (h *Hub) streamResult(ctx context.Context, st store.Stream, far map[string]seen) (*engine.Result, error) {
+	if s := far[st.Name]; st.Live && s.Result != nil {
+		return s.Result, nil
+	}
 	run, st := h.asStored(ctx, st)
 	if run != nil {
 		if now := run.latest.Load(); now != nil {

@@ -77,6 +77,9 @@ func (h *Hub) delete(ctx context.Context, id string, imports bool) error {
 	file := h.imports[id]
 	running := file != nil && !imports
 	var loaded []*runner
+	if _, there := h.elsewhere(id); there {
+		running = true
+	}
 	for _, r := range h.runners {
 		if r.stored.Recording == id {
 			running = running || r.live()
@@ -218,7 +221,11 @@ func (h *Hub) Housekeep(ctx context.Context, keep Keep) {
 	tick := time.NewTicker(tidyEvery)
 	defer tick.Stop()
 	for {
-		gone, err := h.Tidy(ctx, keep)
+		var gone []string
+		var err error
+		if h.shared == nil || h.shared.First() {
+			gone, err = h.Tidy(ctx, keep)
+		}
 		if err != nil && ctx.Err() == nil {
 			h.log.Error("delete what is over the bounds", "error", err)
 		}

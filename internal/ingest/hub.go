@@ -25,6 +25,8 @@ type Hub struct {
 	results store.Results
 	leases  store.Leases
 	set     rules.Settings
+	shared  store.Shared                       // nil: nobody else works on the store
+	front   *front                             // takes batches where somebody does; nil otherwise
 	accepts func(app string) map[string]string // findings that count apart
 	log     *slog.Logger
 	ctx     context.Context // of all runners; ends with Close
@@ -72,13 +74,17 @@ func (h *Hub) Settings() rules.Settings { return h.set }
 // New returns a Hub on a store, whose rules go by set. It starts no goroutine until a stream is loaded.
 func New(s store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
-	return &Hub{
+	h := &Hub{
 		accepts: func(string) map[string]string { return nil },
 		batches: s, catalog: s, results: s, leases: s, set: set, log: log, ctx: ctx, stop: stop, pieces: newPieces(s, s), key: keyOf(&set), began: time.Now(), repairs: make(chan struct{}, 1),
 		merging: semaphore.NewWeighted(atOnce()), viewing: semaphore.NewWeighted(atOnce()), playing: semaphore.NewWeighted(1),
 		runners: map[string]*runner{}, opening: map[string]chan struct{}{}, members: map[string]*membership{}, imports: map[string]*fileImport{}, deleting: map[string]struct{}{}, repaired: map[int64]struct{}{},
 		news: map[*Listener]struct{}{}, versions: map[string]uint64{},
 	}
+	if shared, ok := s.(store.Shared); ok {
+		h.shareLog(shared)
+	}
+	return h
 }
 
 // now returns the time since the hub began, in ns: it goes on evenly, whatever the clock does.
@@ -131,8 +137,22 @@ func (h *Hub) Key() string { return h.key }
 // Context ends when the hub does.
 func (h *Hub) Context() context.Context { return h.ctx }
 
-// Ready tells whether Resume has come to its end.
-func (h *Hub) Ready() bool { return h.ready.Load() }
+// Ready tells whether Resume has come to its end and, where several services share a log, all partitions are worked on.
+func (h *Hub) Ready() bool {
+	if h.shared == nil || !h.ready.Load() {
+		return h.ready.Load()
+	}
+	all := h.shared.Services()
+	return all.Free+all.Reading == 0
+}
+
+// Services returns the services that work on the same log, false where this one works alone.
+func (h *Hub) Services() (store.Services, bool) {
+	if h.shared == nil {
+		return store.Services{}, false
+	}
+	return h.shared.Services(), true
+}
 
 // took counts a batch that was stored.
 func (h *Hub) took(lines, bytes int64) {
@@ -187,6 +207,9 @@ func (h *Hub) PutBatch(ctx context.Context, stream string, b Batch) (Accepted, e
 		b.free()
 		return Accepted{}, &Unusable{"batches are numbered from 1"}
 	}
+	if h.front != nil {
+		return h.front.put(ctx, stream, b)
+	}
 	var first []byte
 	if b.N == 1 {
 		if first = b.Lines; first == nil {
@@ -216,6 +239,10 @@ func (h *Hub) Append(ctx context.Context, stream, owner string, lines []byte) er
 	if len(stream) > maxStream {
 		return &Unusable{fmt.Sprintf("a stream's name has at most %d bytes", maxStream)}
 	}
+	if h.front != nil {
+		_, err := h.front.put(ctx, stream, Batch{N: unnumbered, Lines: lines, Owner: owner})
+		return err
+	}
 	r, err := h.load(ctx, stream, lines, owner)
 	if err != nil {
 		return err
@@ -229,9 +256,10 @@ const maxStream = 200
 
 // Started returns when a live stream started by its hello, false where no hello of it has come.
 func (h *Hub) Started(ctx context.Context, stream string) (time.Time, bool) {
-	h.mu.Lock()
-	r := h.runners[stream]
-	h.mu.Unlock()
+	if h.front != nil {
+		return h.front.started(ctx, stream)
+	}
+	r := h.loadedRunner(stream)
 	if r == nil {
 		if _, err := h.catalog.LiveStream(ctx, stream); err != nil {
 			return time.Time{}, false

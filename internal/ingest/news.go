@@ -52,7 +52,16 @@ func (h *Hub) Version(recording string) uint64 {
 	return h.versions[recording]
 }
 
+// tell tells all who listen, at other services too, that something of a recording has changed.
 func (h *Hub) tell(recording string) {
+	h.hear(recording)
+	if h.shared != nil {
+		h.shared.Tell(recording)
+	}
+}
+
+// hear tells those who listen here.
+func (h *Hub) hear(recording string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.versions[recording]++

@@ -2,8 +2,10 @@ package ingest
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
@@ -19,6 +21,11 @@ func (h *Hub) Resume(ctx context.Context) error {
 		h.log.Warn("deleting an import that was cut off; send the file again", "recording", rec.ID, "application", rec.App)
 		if err := h.catalog.DeleteRecording(ctx, rec.ID); err != nil {
 			h.log.Error("delete an import that was cut off", "recording", rec.ID, "error", err)
+		}
+	}
+	if h.shared != nil {
+		if err := h.shared.Work(worker{h}); err != nil {
+			return err
 		}
 	}
 	list, err := h.results.Unfinished(ctx, h.key)
@@ -41,9 +48,21 @@ func (h *Hub) Resume(ctx context.Context) error {
 		return ctx.Err()
 	}
 	h.ready.Store(true)
-	h.wg.Go(h.refresh)
+	h.wg.Go(func() {
+		h.refresh()
+		for h.shared != nil && h.ctx.Err() == nil { // partitions come and go, with what others have derived
+			select {
+			case <-time.After(refreshEvery):
+				h.refresh()
+			case <-h.ctx.Done():
+			}
+		}
+	})
 	return nil
 }
+
+// refreshEvery is how often a service looks for what another version has derived in the partitions that it has taken over.
+const refreshEvery = 10 * time.Second
 
 // refresh derives anew, one after the other and those of the newest recordings first, what was derived with another key: by
 // another version of the program, or with other settings. Until then, what is stored is shown as stale.
@@ -246,16 +265,40 @@ func (h *Hub) Again(ctx context.Context, name string) (int, error) {
 	if err != nil {
 		return 0, err
 	}
+	if rec.Importing {
+		return 0, ErrRunning
+	}
+	n, err := h.againMine(list)
+	if err != nil || h.shared == nil {
+		return n, err
+	}
+	question, err := json.Marshal(rec.ID)
+	if err != nil {
+		return n, fmt.Errorf("ask the other services: %w", err)
+	}
+	for _, answer := range h.shared.AskAll(ctx, askAgain, question) {
+		theirs := 0
+		if json.Unmarshal(answer, &theirs) == nil {
+			n += theirs
+		}
+	}
+	return n, nil
+}
+
+// againMine has those of some streams analysed anew that are this service's to work on.
+func (h *Hub) againMine(list []store.Stream) (int, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.closed {
 		return 0, ErrClosed
 	}
-	if h.imports[rec.ID] != nil {
-		return 0, ErrRunning
-	}
 	n := 0
 	for _, st := range list {
+		if h.shared != nil {
+			if who, err := h.shared.Whose(st.Name); err != nil || who != "" {
+				continue
+			}
+		}
 		if _, going := h.repaired[st.ID]; !going {
 			h.again(st)
 			n++

@@ -3,7 +3,6 @@ package ingest
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"io"
 	"log/slog"
@@ -20,9 +19,6 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// maxSums is how many batches of a sender that does not count are known again.
-const maxSums = 64
-
 const (
 	maxWaiting   = 12 << 20               // bytes of batches that wait or are analysed, of all streams
 	queueLength  = 4                      // batches that wait in one stream
@@ -34,19 +30,17 @@ const (
 
 // runner owns one live stream. Its run method is the only one that touches the engine and the stored counters.
 type runner struct {
-	hub     *Hub
+	intake
 	log     *slog.Logger
-	of      store.Recording
-	lease   store.Lease  // of the stream, until run has ended
-	stored  store.Stream // batches, lines and received change in run only; id, recording and name never do
+	lease   store.Lease // of the stream, until run has ended
 	jobs    chan job
 	asks    chan chan<- snapshot
-	fresh   atomic.Bool   // nothing of it is stored yet
 	stop    *meter.Stop   // ends its analysis
 	quit    chan struct{} // closed when it has to end, because
 	why     error
 	ending  sync.Once
 	retire  chan struct{} // has it leave memory, if nothing is going on
+	hand    chan struct{} // has it store what it knows and end: another service goes on
 	gone    chan struct{} // closed when run has ended
 	leaving bool          // run is about to end: a batch that comes now waits for that; guarded by Hub.mu
 
@@ -57,15 +51,13 @@ type runner struct {
 	latest   atomic.Pointer[engine.Result] // what is known, for anybody
 	heard    atomic.Int64                  // when the last batch came, as Hub.now has it
 
-	latestSums [][sha256.Size]byte // of batches from senders that do not count
-	recalled   bool                // latestSums holds those of before a restart
-	publishAt  time.Time           // when what was found may be made known again
-	asked      snapshot            // what was last told to a view
-	askedAt    time.Time
-	unsaved    []store.Chunk // full chunks of the log of scopes that are not stored yet
-	askedSeen  int64         // batches that asked covers
-	dropped    bool          // nothing is kept of the analysis any more
-	frozen     int64         // lines that the latest checkpoint covers
+	publishAt time.Time // when what was found may be made known again
+	asked     snapshot  // what was last told to a view
+	askedAt   time.Time
+	unsaved   []store.Chunk // full chunks of the log of scopes that are not stored yet
+	askedSeen int64         // batches that asked covers
+	dropped   bool          // nothing is kept of the analysis any more
+	frozen    int64         // lines that the latest checkpoint covers
 }
 
 // snapshot is what views are told of a stream that is loaded.
@@ -81,6 +73,10 @@ type job struct {
 	free   func() // called when lines and packed are needed no longer; may be nil
 	room   *Room
 	answer chan answer
+
+	logged    bool // it is in the log already, which several services share; of a damaged one there are no lines
+	firstLine int64
+	count     int64 // of lines
 }
 
 type answer struct {
@@ -197,6 +193,9 @@ func (r *runner) run() {
 			return
 		case <-r.retire:
 			end = !r.live() && r.rest(ctx)
+		case <-r.hand:
+			r.close(ctx, time.Now())
+			return
 		case answer := <-r.asks:
 			answer <- r.snapshot()
 		case <-publish.C:
@@ -207,7 +206,7 @@ func (r *runner) run() {
 				r.rested(ctx)
 			}
 		case <-r.hub.ctx.Done():
-			r.close(ctx)
+			r.close(ctx, time.Unix(0, r.hub.closing.Load()))
 			return
 		}
 	}
@@ -218,6 +217,10 @@ func (r *runner) catchUp(ctx context.Context) error {
 	closing := context.AfterFunc(r.hub.ctx, r.stop.Call)
 	defer closing()
 	stream, frozen, err := r.hub.replayInto(ctx, r.stored, r.stop, r.chunk)
+	for errors.Is(err, store.ErrAway) && r.patient() { // what it was given is in the log, and nobody sends it again
+		r.unsaved = nil
+		stream, frozen, err = r.hub.replayInto(ctx, r.stored, r.stop, r.chunk)
+	}
 	if errors.Is(err, engine.ErrInterrupted) {
 		return ErrClosed
 	}
@@ -274,8 +277,8 @@ func (r *runner) rest(ctx context.Context) (end bool) {
 	return true
 }
 
-// close finishes what was accepted, when the hub closes.
-func (r *runner) close(ctx context.Context) {
+// close finishes what was accepted, when the hub closes or another service goes on, which began then.
+func (r *runner) close(ctx context.Context, began time.Time) {
 	for more := true; more; {
 		select {
 		case j := <-r.jobs:
@@ -288,7 +291,7 @@ func (r *runner) close(ctx context.Context) {
 	if r.stored.Batches > 0 {
 		r.saveNew(ctx)
 	}
-	if r.stored.Lines-r.frozen >= lastLines && time.Since(time.Unix(0, r.hub.closing.Load())) < closingTime {
+	if r.stored.Lines-r.frozen >= lastLines && time.Since(began) < closingTime {
 		r.checkpoint(ctx)
 	}
 }
@@ -336,14 +339,24 @@ func (r *runner) done(j job) {
 // take stores a batch, answers, and analyses it.
 func (r *runner) take(ctx context.Context, j job) {
 	defer r.done(j)
-	accepted, fresh, err := r.store(ctx, j)
+	if j.logged {
+		r.follow(ctx, j)
+		return
+	}
+	accepted, fresh, err := r.intake.take(ctx, j.n, j.lines, j.packed)
 	j.answer <- answer{accepted, err}
 	if err != nil || !fresh {
 		return
 	}
+	r.heard.Store(r.hub.now())
+	r.analyse(ctx, j.lines, r.stored.Lines-accepted.Lines+1)
+}
+
+// analyse analyses the lines of a batch that is stored.
+func (r *runner) analyse(ctx context.Context, lines []byte, firstLine int64) {
 	r.dirty = true
 	whole := r.stream.Broken() == nil
-	analyse(r.stream, j.lines, r.stored.Lines-accepted.Lines+1)
+	analyse(r.stream, lines, firstLine)
 	if r.stream.Ended() {
 		r.stream.Finish()
 	}
@@ -353,104 +366,6 @@ func (r *runner) take(ctx context.Context, j job) {
 	if err := r.saveScopes(ctx); err != nil {
 		r.log.Error("store the log of scopes", "error", err)
 	}
-}
-
-func (r *runner) store(ctx context.Context, j job) (a Accepted, fresh bool, err error) {
-	a = Accepted{Recording: r.stored.Recording, Stream: r.stored.Name, Batch: j.n}
-	next := r.stored.Batches + 1
-	counted := j.n != unnumbered
-	if !counted {
-		if err := r.recallSums(ctx); err != nil {
-			return a, false, err
-		}
-		sum := sha256.Sum256(j.lines)
-		if slices.Contains(r.latestSums, sum) {
-			return a, false, nil
-		}
-		defer func() {
-			if err == nil {
-				r.latestSums = append(r.latestSums[max(0, len(r.latestSums)-maxSums+1):], sum)
-			}
-		}()
-		j.n = next
-		a.Batch = next
-	}
-	switch {
-	case j.n > next:
-		return a, false, &OutOfTurn{Stream: r.stored.Name, Expected: next, Got: j.n}
-	case j.n < next:
-		b, err := r.hub.batches.Batch(ctx, r.stored.ID, j.n)
-		if err == nil && !bytes.Equal(b.Body, j.lines) {
-			err = &Conflict{r.stored.Name, j.n}
-		}
-		a.Lines = b.Lines
-		return a, false, err
-	}
-	if j.n == 1 {
-		if _, err := helloOf(j.lines); err != nil {
-			return a, false, err
-		}
-	}
-	a.Lines = int64(bytes.Count(j.lines, []byte{'\n'}))
-	if n := len(j.lines); n > 0 && j.lines[n-1] != '\n' {
-		a.Lines++
-	}
-	now := time.Now().UnixNano()
-	b := store.Batch{N: j.n, FirstLine: r.stored.Lines + 1, Lines: a.Lines, Body: j.lines, Packed: j.packed}
-	if r.fresh.Load() {
-		err = r.begin(ctx, b, now)
-	} else {
-		err = r.hub.batches.AppendBatch(ctx, r.stored.ID, b, now)
-	}
-	if err != nil {
-		return a, false, err
-	}
-	a.Recording = r.stored.Recording
-	r.stored.Batches, r.stored.Lines = j.n, r.stored.Lines+a.Lines
-	r.heard.Store(r.hub.now())
-	r.hub.took(a.Lines, int64(len(j.lines)))
-	return a, true, nil
-}
-
-// begin stores the stream with its first batch, and its recording if no other stream has.
-func (r *runner) begin(ctx context.Context, b store.Batch, now int64) error {
-	fresh := &r.of
-	if _, err := r.hub.catalog.Recording(ctx, r.of.ID); err == nil {
-		fresh = nil
-	}
-	id, err := r.hub.batches.BeginStream(ctx, fresh, r.stored, b, now)
-	if errors.Is(err, store.ErrSpent) && fresh != nil {
-		// Another stream of the same recording was quicker, or its id was another's once.
-		if _, found := r.hub.catalog.Recording(ctx, r.of.ID); found == nil {
-			id, err = r.hub.batches.BeginStream(ctx, nil, r.stored, b, now)
-		} else {
-			err = ErrBusy
-		}
-	}
-	if err != nil {
-		return err
-	}
-	r.stored.ID = id
-	r.fresh.Store(false)
-	return nil
-}
-
-// recallSums knows the latest batches of a sender that does not count again after a restart: it may not have heard that
-// they were taken.
-func (r *runner) recallSums(ctx context.Context) error {
-	if r.recalled {
-		return nil
-	}
-	var sums [][sha256.Size]byte
-	for n := max(1, r.stored.Batches-maxSums+1); n <= r.stored.Batches; n++ {
-		b, err := r.hub.batches.Batch(ctx, r.stored.ID, n)
-		if err != nil {
-			return err // the next batch tries again
-		}
-		sums = append(sums, sha256.Sum256(b.Body))
-	}
-	r.latestSums, r.recalled = sums, true
-	return nil
 }
 
 // publish makes known what was found so far.

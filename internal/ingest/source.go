@@ -40,17 +40,21 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 	if err != nil {
 		return nil, err
 	}
+	far, err := h.afar(ctx, list, true)
+	if err != nil {
+		return nil, err
+	}
 	src := &views.Source{Recording: rec.ID, Stale: h.stale(list)}
 	var all engine.Merger
 	for _, st := range list {
-		result, err := h.streamResult(ctx, st)
+		result, err := h.streamResult(ctx, st, far)
 		if err != nil {
 			return nil, err
 		}
 		if result != nil {
 			all.Add(result)
 		}
-		s, err := h.sourceOf(ctx, st)
+		s, err := h.sourceOf(ctx, st, far)
 		if err != nil {
 			return nil, err
 		}
@@ -63,9 +67,18 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 	return src, nil
 }
 
-// sourceOf returns one stream as its runner knows it, else as it was stored; nil where nothing of it was analysed yet.
-func (h *Hub) sourceOf(ctx context.Context, st store.Stream) (*views.StreamSource, error) {
+// sourceOf returns one stream as its runner knows it, here or far away, else as it was stored; nil where nothing of it was analysed yet.
+func (h *Hub) sourceOf(ctx context.Context, st store.Stream, far map[string]seen) (*views.StreamSource, error) {
 	p := &streamPieces{ctx: ctx, pieces: h.pieces, stream: st.ID}
+	if s := far[st.Name]; st.Live && s.State != nil {
+		if s.Pending != nil {
+			var err error
+			if p.pending, err = derive.Unpack(s.Pending); err != nil {
+				return nil, fmt.Errorf("read the open scopes of stream %s: %w", st.Name, err)
+			}
+		}
+		return &views.StreamSource{State: s.State, Log: p, Lines: p}, nil
+	}
 	run, st := h.asStored(ctx, st)
 	if run != nil {
 		if k, ok := run.ask(ctx); ok {

@@ -123,9 +123,22 @@ func sumOf(accepted map[string]string) string {
 
 // loaded tells whether a stream of the recording has a runner, running whether one is being written.
 func (h *Hub) loaded(recording string) bool {
-	return h.any(recording, func(*runner) bool { return true })
+	loaded, _ := h.elsewhere(recording)
+	return loaded || h.any(recording, func(*runner) bool { return true })
 }
-func (h *Hub) running(recording string) bool { return h.any(recording, (*runner).live) }
+
+func (h *Hub) running(recording string) bool {
+	_, running := h.elsewhere(recording)
+	return running || h.any(recording, (*runner).live)
+}
+
+// elsewhere tells the same of other services.
+func (h *Hub) elsewhere(recording string) (loaded, running bool) {
+	if h.shared == nil {
+		return false, false
+	}
+	return h.shared.Elsewhere(recording)
+}
 
 func (h *Hub) any(recording string, is func(*runner) bool) bool {
 	h.mu.Lock()

@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"keenlantern.example/internal/control"
 	"keenlantern.example/internal/core/views"
 )
 
@@ -23,7 +24,16 @@ type applicationList struct {
 }
 
 func (s *service) getApplications(c *gin.Context) error {
-	c.JSON(http.StatusOK, applicationList{s.Desk.Applications()})
+	lists := [][]views.Application{s.Desk.Applications()}
+	if s.Fleet != nil {
+		for _, answer := range s.Fleet.AskAll(c.Request.Context(), askApplications, []byte("{}")) {
+			var theirs []views.Application
+			if json.Unmarshal(answer, &theirs) == nil {
+				lists = append(lists, theirs)
+			}
+		}
+	}
+	c.JSON(http.StatusOK, applicationList{control.Merge(lists...)})
 	return nil
 }
 

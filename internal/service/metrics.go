@@ -60,6 +60,9 @@ func newMetrics(s *service) *metrics {
 			return 0
 		}),
 	)
+	if s.Fleet != nil {
+		s.fleetMetrics(m.registry, counter, gauge)
+	}
 	return m
 }
 

@@ -108,6 +108,7 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 	var often *tooOften
 	var stale *views.Stale
 	var contract *misagreed
+	var part *ingest.ErrPart
 	switch {
 	case errors.As(err, &stale):
 		return http.StatusConflict, "stale", "The recording is being analysed anew", map[string]any{"left": stale.Left}
@@ -153,6 +154,10 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		return http.StatusTooManyRequests, "busy", "Too much at once", nil
 	case errors.Is(err, store.ErrFull), errors.Is(err, store.ErrReadOnly):
 		return http.StatusInsufficientStorage, "storage", "Nothing more can be stored", nil
+	case errors.As(err, &part), errors.Is(err, store.ErrTakingOver), errors.Is(err, store.ErrHeld):
+		return http.StatusServiceUnavailable, "taking-over", "A part of the streams is being taken over", nil
+	case errors.Is(err, store.ErrAway):
+		return http.StatusServiceUnavailable, "log-away", "The log cannot be reached", map[string]any{"retry_after": 2}
 	case errors.Is(err, store.ErrDamaged):
 		return http.StatusInternalServerError, "damaged", "What was stored cannot be read", nil
 	case errors.Is(err, errNotReady):

@@ -22,6 +22,7 @@ type Config struct {
 	Gate *access.Gate
 
 	Contracts store.Contracts
+	Fleet     Fleet                              // the services that share a log; nil: this one works alone
 	Accepts   func(app string) map[string]string // findings that are accepted, by their ids, with the reasons; nil: none
 
 	Tokens  bool     // requests need one
@@ -75,6 +76,9 @@ func New(cfg Config) (http.Handler, error) {
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
 	g.UseRawPath, g.UnescapePathValues = true, true
+	if s.Fleet != nil {
+		s.joinFleet()
+	}
 	m := newMetrics(s)
 	g.Use(m.measured, s.recovered, s.guarded, s.authorized)
 	s.routes(g)
@@ -107,6 +111,7 @@ func (s *service) routes(g *gin.Engine) {
 	s.whatifRoutes(api)
 	s.housekeepingRoutes(api)
 	s.accessRoutes(api)
+	api.GET("/services", s.do(s.getServices))
 	api.GET("/live", s.do(s.getLive))
 	api.GET("/openapi.json", s.do(s.getOpenAPI))
 	g.POST("/v1/logs", s.do(s.postLogs))

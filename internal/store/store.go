@@ -28,6 +28,10 @@ var (
 	ErrFull = errors.New("the disk with the data folder is full; make room on it or delete recordings, what is stored is safe")
 	// ErrReadOnly says that the folder or its files cannot be written.
 	ErrReadOnly = errors.New("the data folder cannot be written; give the service's user the right to, or name another folder with --data")
+	// ErrAway says that the log that several services share cannot be reached, or stores nothing.
+	ErrAway = errors.New("the log cannot be reached at the moment, or stores nothing; what it has acknowledged is safe")
+	// ErrTakingOver says that a stream's partition is between two services.
+	ErrTakingOver = errors.New("its partition is being taken over")
 	// ErrDamaged says that a part of the database is not what was written.
 	ErrDamaged = errors.New("a part of the database is damaged; export the recordings that can still be read, and start with a new folder")
 )
@@ -237,4 +241,73 @@ type Contracts interface {
 	Contract(ctx context.Context, app string) (Contract, error)
 	// DropContract deletes it, ErrNotFound where there is none.
 	DropContract(ctx context.Context, app string) error
+}
+
+// Shared is what a store adds on which several services work at once. Each takes batches of any stream; a stream is worked on by
+// the one that holds the partition it belongs to.
+type Shared interface {
+	Store
+	// Work has w work on the partitions that are this service's share, until the store is closed. It returns at once.
+	Work(w Worker) error
+	// Join returns the recording that a new stream of an application joins: one that others are writing, with less than most streams,
+	// or fresh.
+	Join(ctx context.Context, fresh Recording, most int) (Recording, error)
+	// Going says that streams of these recordings are being written, so that others join them.
+	Going(ctx context.Context, recordings []string)
+	// Whose returns which service works on a live stream: "" for this one. ErrTakingOver says that none does yet, or that it is still
+	// reading.
+	Whose(stream string) (service string, err error)
+	// Elsewhere tells whether another service has a stream of a recording in memory, and whether one is being written there.
+	Elsewhere(recording string) (loaded, running bool)
+	// Answer has questions of a kind, from other services, answered by f.
+	Answer(kind string, f func(ctx context.Context, question []byte) ([]byte, error))
+	// Ask asks another service. ErrAway says that it did not answer.
+	Ask(ctx context.Context, service, kind string, question []byte) ([]byte, error)
+	// AskAll asks all others that run, and returns the answers by their ids; those that did not answer are left out.
+	AskAll(ctx context.Context, kind string, question []byte) map[string][]byte
+	// Tell tells all others that something of a recording has changed.
+	Tell(recording string)
+	// First tells whether what is done once for all services is this one's to do.
+	First() bool
+	// Services returns those that run, this one among them, by id, and how it is with their partitions.
+	Services() Services
+	// Watch has f called when an "order", "token" or "contract" has changed.
+	Watch(kind string, f func())
+}
+
+// Worker works on the streams of partitions.
+type Worker interface {
+	// Take takes a batch that is in the log. It returns when there is room for the next one. What it has been given before is done
+	// already. ErrNotFound says that the stream is gone.
+	Take(ctx context.Context, stream string, b Batch) error
+	// HandOver stores what is known of all streams of which of is true, and lets go of them.
+	HandOver(ctx context.Context, of func(stream string) bool)
+	// Heard says that something of a recording was changed by another service.
+	Heard(recording string)
+	// Doing returns the recordings of which a stream is in memory, and those of them that are being written.
+	Doing() (loaded, running []string)
+}
+
+// Services is how it is with all services of a log.
+type Services struct {
+	Log        string // its name
+	Partitions int
+	Free       int // partitions that nobody works on
+	Reading    int // partitions whose services are still reading what they found
+	List       []Service
+}
+
+// Service is one of several.
+type Service struct {
+	ID         string
+	Address    string
+	Version    string
+	Key        string // the derivation key
+	This       bool   // it is the one that was asked
+	Partitions []int
+	Lag        int64         // batches that are stored and not analysed
+	LagFor     time.Duration // since the first of them was stored
+	TakenOver  int64         // partitions, since it began
+	Started    time.Time
+	Streams    int // that it has in memory
 }

@@ -40,6 +40,31 @@ type ServiceInfo struct {
 	Recorders map[string]string `json:"recorders"` // the address of each runtime's recorder that this service hands out
 }
 
+// ServiceList is the services that share a log.
+type ServiceList struct {
+	Shared     bool           `json:"shared"`        // false: the service works alone, on its data folder
+	Log        string         `json:"log,omitempty"` // its name
+	Partitions int            `json:"partitions"`    // of the log
+	Free       int            `json:"free"`          // of them, on which nobody works
+	Reading    int            `json:"reading"`       // whose services are still reading what they found
+	Services   []ServiceState `json:"services"`
+}
+
+// ServiceState is one of them.
+type ServiceState struct {
+	ID         string `json:"id,omitempty"`
+	Address    string `json:"address,omitempty"`
+	Version    string `json:"version"`
+	Derivation string `json:"derivation"` // the key of what it derives
+	This       bool   `json:"this"`       // it is the one that was asked
+	Partitions []int  `json:"partitions"`
+	LagBatches int64  `json:"lag_batches"` // stored and not analysed
+	LagNS      int64  `json:"lag_ns"`      // since the first of them was stored
+	TakenOver  int64  `json:"taken_over"`  // partitions, since it began
+	Started    string `json:"started,omitempty"`
+	Streams    int    `json:"streams"` // in memory
+}
+
 // Stale says that a recording cannot be compared yet.
 type Stale struct {
 	Recording     string

@@ -1,0 +1,377 @@
+package jetstream
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+
+	"keenlantern.example/internal/store"
+)
+
+// reachedRow says how far a partition has been worked on: all batches up to that number of the log are in stored results.
+type reachedRow struct {
+	Seq uint64 `json:"seq"`
+}
+
+// Work has w work on the partitions that are this service's share.
+func (s *Store) Work(w store.Worker) error {
+	s.parts.mu.Lock()
+	s.parts.worker = w
+	s.parts.mu.Unlock()
+	select {
+	case s.parts.wake <- struct{}{}:
+	default:
+	}
+	s.wg.Go(s.tidy)
+	return nil
+}
+
+// key returns the derivation key of what this service derives.
+func (s *Store) key() string {
+	if k, ok := s.worker().(interface{ Key() string }); ok {
+		return k.Key()
+	}
+	return ""
+}
+
+// Lag returns how many batches of this service's partitions are stored and not analysed, and for how long the first of them has
+// been.
+func (s *Store) Lag() (batches int64, since time.Duration) {
+	s.parts.mu.Lock()
+	defer s.parts.mu.Unlock()
+	for _, p := range s.parts.held {
+		batches += p.lag.batches
+		if !p.lag.since.IsZero() && p.lag.batches > 0 {
+			since = max(since, time.Since(p.lag.since))
+		}
+	}
+	return batches, max(0, since)
+}
+
+// Published returns how many messages were published, how long that took in all, and how many failed.
+func (s *Store) Published() (count int64, took time.Duration, failed int64) {
+	return s.publish.count.Load(), time.Duration(s.publish.ns.Load()), s.publish.failed.Load()
+}
+
+// TakenOver returns how many partitions this service has taken since it began.
+func (s *Store) TakenOver() int64 {
+	s.parts.mu.Lock()
+	defer s.parts.mu.Unlock()
+	return s.parts.taken
+}
+
+// unsaved is what of a partition has been given to the worker and is not in stored results.
+type unsaved struct {
+	first, last       int64  // batches of one stream
+	firstSeq, lastSeq uint64 // their numbers in the log
+}
+
+// noteEvery is how often it is noted how far a partition has been worked on.
+const noteEvery = 3 * time.Second
+
+// workOn gives the worker what comes of a partition, in the log's order, until it is lost or handed over.
+func (s *Store) workOn(p *partition) {
+	defer close(p.done)
+	ctx, cancel := context.WithCancel(s.ctx)
+	defer cancel()
+	go func() {
+		defer cancel()
+		tick := time.NewTicker(100 * time.Millisecond)
+		defer tick.Stop()
+		for {
+			select {
+			case <-p.lost:
+				return
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+				s.parts.mu.Lock()
+				leave := p.leave
+				s.parts.mu.Unlock()
+				if leave {
+					return
+				}
+			}
+		}
+	}()
+	w := &working{s: s, p: p, open: map[string]*unsaved{}}
+	for try := 0; ctx.Err() == nil; try++ {
+		began := time.Now()
+		if err := w.read(ctx); err != nil && ctx.Err() == nil {
+			s.log.Warn("reading a partition broke off; it is taken up again", "partition", p.n, "error", err)
+		}
+		if time.Since(began) > 10*time.Second {
+			try = 0
+		}
+		_ = pause(ctx, try)
+	}
+	end, done := context.WithTimeout(s.ctx, patience)
+	defer done()
+	w.note(end)
+}
+
+// working is one partition that is being worked on.
+type working struct {
+	s     *Store
+	p     *partition
+	next  uint64 // the number in the log to go on with; 0 before the first time
+	goal  uint64 // what was there at first: when that is done, the partition is ready
+	open  map[string]*unsaved
+	noted time.Time
+	wrote uint64
+}
+
+// begin finds out where to go on.
+func (w *working) begin(ctx context.Context) error {
+	ctx, cancel := within(ctx)
+	defer cancel()
+	r, _ := w.s.catalog.get(keyReached + strconv.Itoa(w.p.n))
+	var reached reachedRow
+	if r.value != nil {
+		_ = json.Unmarshal(r.value, &reached) // 0 where it cannot be read: from the start
+	}
+	w.wrote, w.next = reached.Seq, reached.Seq+1
+	last, err := w.s.latest(ctx, w.s.cfg.Name+".batch."+strconv.Itoa(w.p.n)+".*.*")
+	if err != nil {
+		return err
+	}
+	if last != nil {
+		w.goal = last.Sequence
+	}
+	return nil
+}
+
+// read reads the partition from where it was left.
+func (w *working) read(ctx context.Context) error {
+	if w.next == 0 {
+		if err := w.begin(ctx); err != nil {
+			w.next = 0
+			return err
+		}
+	}
+	w.ready()
+	c, err := w.s.js.OrderedConsumer(ctx, w.s.cfg.Name+"-batches", jetstream.OrderedConsumerConfig{
+		FilterSubjects: []string{w.s.cfg.Name + ".batch." + strconv.Itoa(w.p.n) + ".*.*"},
+		DeliverPolicy:  jetstream.DeliverByStartSequencePolicy, OptStartSeq: w.next,
+	})
+	if err != nil {
+		return away(err)
+	}
+	in, err := c.Messages(jetstream.PullMaxMessages(readAhead), jetstream.PullHeartbeat(2*time.Second), jetstream.PullExpiry(10*time.Second))
+	if err != nil {
+		return away(err)
+	}
+	defer in.Stop()
+	defer context.AfterFunc(ctx, in.Stop)()
+	idle := context.AfterFunc(ctx, func() {})
+	defer idle()
+	notes := time.NewTicker(noteEvery)
+	defer notes.Stop()
+	stop := make(chan struct{})
+	defer close(stop)
+	messages := make(chan jetstream.Msg)
+	failed := make(chan error, 1)
+	go func() {
+		for {
+			m, err := in.Next()
+			if err != nil {
+				failed <- err
+				return
+			}
+			select {
+			case messages <- m:
+			case <-stop:
+				return
+			}
+		}
+	}()
+	for {
+		select {
+		case m := <-messages:
+			if err := w.take(ctx, m); err != nil {
+				return err
+			}
+			w.ready()
+		case <-notes.C:
+			w.note(ctx)
+		case err := <-failed:
+			return err
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// readAhead is how many batches of a partition are fetched before they are wanted. It bounds memory: a message has at most 1 MiB.
+const readAhead = 4
+
+// take gives one batch to the worker.
+func (w *working) take(ctx context.Context, m jetstream.Msg) error {
+	meta, err := m.Metadata()
+	if err != nil {
+		return err
+	}
+	seq := meta.Sequence.Stream
+	w.s.parts.mu.Lock()
+	w.p.lag = lag{batches: int64(meta.NumPending) + 1, since: meta.Timestamp}
+	w.s.parts.mu.Unlock()
+	if err := w.give(ctx, m, seq); err != nil {
+		return err
+	}
+	w.next = seq + 1
+	w.s.parts.mu.Lock()
+	if w.p.lag.batches = int64(meta.NumPending); meta.NumPending == 0 {
+		w.p.lag.since = time.Time{}
+	}
+	w.s.parts.mu.Unlock()
+	return nil
+}
+
+func (w *working) give(ctx context.Context, m jetstream.Msg, seq uint64) error {
+	subject, h := m.Subject(), m.Headers()
+	words := strings.Split(subject, ".")
+	token := words[len(words)-2]
+	e := endOf(subject, h)
+	if e.Batches == 0 {
+		return nil // a stream without batches begins
+	}
+	row := w.s.streamRow(token)
+	if row == nil || e.Batches == 1 && row.ID != int64(seq) {
+		var err error
+		if e.Batches == 1 {
+			err = w.s.learn(ctx, token, h, seq)
+		} else {
+			err = w.s.discover(ctx, token)
+		}
+		if errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrDamaged) {
+			// Of a recording that was deleted while this batch was on its way, or nothing that we have written.
+			cut, cancel := within(ctx)
+			defer cancel()
+			_ = w.s.batches.Purge(cut, jetstream.WithPurgeSubject(w.s.subject(token, true)+">")) // it does no harm where it stays
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if row = w.s.streamRow(token); row == nil {
+			return nil
+		}
+	}
+	w.s.saw(token, e)
+	if u := w.open[token]; u != nil {
+		u.last, u.lastSeq = e.Batches, seq
+	} else {
+		w.open[token] = &unsaved{e.Batches, e.Batches, seq, seq}
+	}
+	if d := w.s.derivedRow(token); d != nil && d.Analysed >= e.Batches && d.Key == w.s.key() {
+		return nil // it is in what is stored
+	}
+	b, err := w.s.unpack(ctx, subject, h, m.Data())
+	if err != nil && !errors.Is(err, store.ErrDamaged) {
+		return err
+	}
+	for try := 0; ; try++ {
+		err := w.s.worker().Take(ctx, row.Name, b) // a damaged one has no lines: the worker finds that out as it does with any
+		if err == nil || errors.Is(err, store.ErrNotFound) {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if try == 20 {
+			w.s.log.Error("a batch cannot be analysed yet; its partition waits", "stream", row.Name, "batch", b.N, "error", err)
+		}
+		if err := pause(ctx, try); err != nil {
+			return err
+		}
+	}
+}
+
+// ready says that all that was there at first has been given to the worker.
+func (w *working) ready() {
+	w.s.parts.mu.Lock()
+	defer w.s.parts.mu.Unlock()
+	if w.p.ready || w.next <= w.goal {
+		return
+	}
+	w.p.ready = true
+	select { // others should know at once
+	case w.s.parts.wake <- struct{}{}:
+	default:
+	}
+}
+
+// note says how far the partition has been worked on, so that whoever takes it over goes on from there.
+func (w *working) note(ctx context.Context) {
+	if w.next == 0 {
+		return
+	}
+	seq := w.next - 1
+	for token, u := range w.open {
+		d, row := w.s.derivedRow(token), w.s.streamRow(token)
+		switch {
+		case row == nil, d != nil && d.Analysed >= u.last:
+			delete(w.open, token)
+		default:
+			seq = min(seq, u.firstSeq-1)
+		}
+	}
+	if seq <= w.wrote || w.s.holding(w.p.n) != w.p {
+		return
+	}
+	ctx, cancel := within(ctx)
+	defer cancel()
+	if _, err := w.s.catalog.put(ctx, keyReached+strconv.Itoa(w.p.n), pack(&reachedRow{seq}), nil); err == nil {
+		w.wrote = seq
+	}
+}
+
+// tidy removes, once for all services, what deletions and imports that broke off have left.
+func (s *Store) tidy() {
+	tick := time.NewTicker(s.cfg.Lease)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-s.ctx.Done():
+			return
+		}
+		if !s.First() {
+			continue
+		}
+		for _, id := range s.abandonedImports() {
+			s.log.Warn("deleting an import that was cut off; send the file again", "recording", id)
+			if err := s.DeleteRecording(s.ctx, id); err != nil && s.ctx.Err() == nil {
+				s.log.Error("delete an import that was cut off", "recording", id, "error", err)
+			}
+		}
+		var left []string
+		s.catalog.each(keyRecording, func(key string, r row) {
+			if row, ok := r.read.(*recordingRow); ok && row.Deleted {
+				left = append(left, strings.TrimPrefix(key, keyRecording))
+			}
+		})
+		for _, id := range left {
+			if err := s.purge(s.ctx, id); err != nil && s.ctx.Err() == nil {
+				s.log.Error("delete what is left of a recording", "recording", id, "error", err)
+			}
+		}
+	}
+}
+
+// pause waits before something is tried again, longer each time.
+func pause(ctx context.Context, try int) error {
+	t := time.NewTimer(min(20*time.Millisecond<<min(try, 10), time.Second))
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
