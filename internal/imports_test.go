@@ -53,6 +53,7 @@ var mayImport = map[string]string{
 	"internal/cli": "recorders console demo/harbour record record/event internal/access internal/control internal/core/conform internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
 		"internal/core/replay internal/core/contract internal/core/engine internal/follow " +
 		"internal/core/views internal/store internal/store/sqlite internal/store/jetstream internal/ingest internal/service internal/client internal/report",
+	"internal/many":                  "internal/browser internal/core/engine internal/core/reader internal/core/rules internal/core/views internal/load internal/service internal/ingest internal/store internal/store/sqlite",
 	"internal/browser":               "",
 	"internal/browser/screenshots":   "internal/browser internal/core/views",
 	"internal/load":                  "record/event",

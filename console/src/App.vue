@@ -1,21 +1,37 @@
 <script setup lang="ts">
 import { mdiLanConnect, mdiLanDisconnect, mdiThemeLightDark } from '@mdi/js'
-import { computed, onMounted } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { useTheme } from 'vuetify'
 
+import { api } from '@/api/client'
 import { connected } from '@/composables/useLive'
 
 const theme = useTheme()
 const route = useRoute()
 // Before signing in nobody is listened to, and that is no trouble.
 const signingIn = computed(() => route.name === 'sign-in')
-const places = [
+// Whoever works alone needs no page about others.
+const shared = ref(false)
+watch(
+  signingIn,
+  async (now) => {
+    if (now) return
+    try {
+      shared.value = (await api.services(new AbortController().signal)).shared
+    } catch {
+      // The pages say what is wrong.
+    }
+  },
+  { immediate: true },
+)
+const places = computed(() => [
   { title: 'Recordings', to: '/recordings' },
   { title: 'Compare', to: '/compare' },
   { title: 'Record', to: '/record' },
+  ...(shared.value ? [{ title: 'Services', to: '/services' }] : []),
   { title: 'Settings', to: '/settings' },
-]
+])
 const remembered = 'keenlantern.theme'
 
 onMounted(() => {

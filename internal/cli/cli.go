@@ -69,6 +69,7 @@ func commands() []command {
 		{"delete", "delete recordings permanently", deleteRecording},
 		{"analyse", "have the service analyse a recording again", analyseAgain},
 		{"retention", "show what the service deletes automatically", retention},
+		{"services", "list the services that share a log, and how far each is", services},
 		{"token", "make, list and revoke tokens", token},
 		{"rules", "list the rules with their conditions", listRules},
 		{"version", "print the version", version},

@@ -19,6 +19,12 @@ func (c *Client) Applications(ctx context.Context) ([]views.Application, error) 
 	return list.Applications, err
 }
 
+// Services returns the services that share a log.
+func (c *Client) Services(ctx context.Context) (list views.ServiceList, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/services", nil, &list)
+	return list, err
+}
+
 // Order tells the recorders of an application what to do from now on.
 func (c *Client) Order(ctx context.Context, app string, o views.Order) (a views.Application, err error) {
 	body, err := json.Marshal(o)

@@ -106,6 +106,7 @@ export const api = {
       signal,
     ),
   rules: (signal: AbortSignal) => said(http.GET('/api/v1/rules', { signal }), signal),
+  services: (signal: AbortSignal) => said(http.GET('/api/v1/services', { signal }), signal),
   service: (signal: AbortSignal) => said(http.GET('/api/v1/service', { signal }), signal),
   tokens: (signal: AbortSignal) => said(http.GET('/api/v1/tokens', { signal }), signal),
   createToken: (kind: 'record' | 'read' | 'manage', name: string) => said(http.POST('/api/v1/tokens', { body: { kind, name } })),

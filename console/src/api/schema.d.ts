@@ -595,6 +595,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The services that share a log, and how far each is
+         * @description A service that works alone, on its data folder, lists itself.
+         */
+        get: operations["getServices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -678,7 +698,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether all that was accepted before the start has been analysed */
+        /**
+         * Whether all that was accepted before the start has been analysed
+         * @description Where several services share a log, also whether all partitions are worked on, so that any question can be answered.
+         */
         get: operations["getReady"];
         put?: never;
         post?: never;
@@ -1482,6 +1505,41 @@ export interface components {
             recorders: {
                 [key: string]: string;
             };
+        };
+        ServiceList: {
+            /** @description false: the service works alone, on its data folder. */
+            shared: boolean;
+            /** @description The log's name. */
+            log?: string;
+            /** @description That streams are divided into. */
+            partitions: number;
+            /** @description Partitions on which no service works. */
+            free: number;
+            /** @description Partitions whose services are still reading what they found there. */
+            reading: number;
+            services: components["schemas"]["ServiceState"][];
+        };
+        ServiceState: {
+            id?: string;
+            /** @description Where it is reached */
+            address?: string;
+            version: string;
+            /** @description The derivation key of what it derives. */
+            derivation: string;
+            /** @description It is the one that was asked. */
+            this: boolean;
+            /** @description That it works on. */
+            partitions: number[];
+            /** @description Batches of its partitions that are stored and not analysed. */
+            lag_batches: number;
+            /** @description For how long the first of them has been stored. */
+            lag_ns: number;
+            /** @description Partitions that it has taken since it began. */
+            taken_over: number;
+            /** Format: date-time */
+            started?: string;
+            /** @description Recordings of which it has a stream in memory. */
+            streams: number;
         };
         ScopeList: {
             recording: string;
@@ -2913,6 +2971,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ServiceInfo"];
+                };
+            };
+        };
+    };
+    getServices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The services. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceList"];
                 };
             };
         };

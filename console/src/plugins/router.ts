@@ -32,6 +32,7 @@ export const router = createRouter({
     },
     { path: '/compare', name: 'compare', component: () => import('@/pages/compare/ComparePage.vue') },
     { path: '/record', name: 'record', component: () => import('@/pages/record/RecordPage.vue') },
+    { path: '/services', name: 'services', component: () => import('@/pages/services/ServicesPage.vue') },
     { path: '/settings', name: 'settings', component: () => import('@/pages/settings/SettingsPage.vue') },
     { path: '/sign-in', name: 'sign-in', component: () => import('@/pages/SignInPage.vue') },
     { path: '/:anything(.*)*', name: 'nowhere', component: () => import('@/pages/NowherePage.vue') },

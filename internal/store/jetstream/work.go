@@ -122,7 +122,6 @@ type working struct {
 	next  uint64 // the number in the log to go on with; 0 before the first time
 	goal  uint64 // what was there at first: when that is done, the partition is ready
 	open  map[string]*unsaved
-	noted time.Time
 	wrote uint64
 }
 
@@ -168,8 +167,6 @@ func (w *working) read(ctx context.Context) error {
 	}
 	defer in.Stop()
 	defer context.AfterFunc(ctx, in.Stop)()
-	idle := context.AfterFunc(ctx, func() {})
-	defer idle()
 	notes := time.NewTicker(noteEvery)
 	defer notes.Stop()
 	stop := make(chan struct{})

@@ -34,6 +34,7 @@ const bytes = (n: number) => (n < 1 << 20 ? `${rounded(n)} bytes` : `${whole(Mat
           <dl class="mt-2">
             <dt>Keen Lantern</dt><dd>{{ data.version }}</dd>
             <dt>Tokens</dt><dd>{{ data.tokens ? 'wanted with every request' : 'not needed: it listens on loopback' }}</dd>
+            <dt>Services</dt><dd><router-link class="app-link" to="/services">who shares the work</router-link></dd>
             <dt>API</dt><dd><a class="app-link" href="/api/v1/openapi.json">OpenAPI document</a></dd>
             <dt>Metrics</dt><dd><a class="app-link" href="/metrics">Prometheus text</a></dd>
           </dl>

@@ -1,0 +1,100 @@
+<script setup lang="ts">
+import { computed, onBeforeUnmount } from 'vue'
+
+import { api } from '@/api/client'
+import CommandLine from '@/components/CommandLine.vue'
+import PageState from '@/components/PageState.vue'
+import TimeText from '@/components/TimeText.vue'
+import { useFetched } from '@/composables/useFetched'
+import { count, took, whole } from '@/format'
+
+import PartitionBoard from './PartitionBoard.vue'
+import { letterOf, ranges } from './partitions'
+
+const { data, error, loading, refresh } = useFetched(() => [], (signal: AbortSignal) => api.services(signal))
+// Who works on what changes without anything being recorded, so the live line does not tell of it.
+const again = window.setInterval(() => void refresh(), 2000)
+onBeforeUnmount(() => window.clearInterval(again))
+
+const moving = computed(() => (data.value ? data.value.free + data.value.reading : 0))
+const versions = computed(() => new Set(data.value?.services.map((s) => s.derivation)).size)
+</script>
+
+<template>
+  <main class="page">
+    <h1>Services</h1>
+    <PageState :error="error" :loading="loading && !data" what="the services" @retry="refresh" />
+    <template v-if="data && !data.shared">
+      <p class="mt-2">This service works alone, on its data folder. Several services can share a log, so that there is more room, and any of them may fail:</p>
+      <p class="code mt-2">keenlantern serve --log nats://log-1:4222,nats://log-2:4222,nats://log-3:4222</p>
+    </template>
+    <template v-if="data && data.shared">
+      <p class="quiet mb-3">
+        {{ count(data.services.length, 'service', 'services') }} share the log <span class="code">{{ data.log }}</span>. Streams are divided into {{ count(data.partitions, 'partition', 'partitions') }}; one service at a time works on
+        each.
+      </p>
+      <v-alert v-if="moving" class="mb-3" type="warning" variant="tonal" density="compact" data-moving>
+        {{ moving }} of {{ data.partitions }} partitions {{ moving === 1 ? 'is' : 'are' }} being taken over. Questions about their streams are answered when that is done.
+      </v-alert>
+      <v-alert v-if="versions > 1" class="mb-3" type="info" variant="tonal" density="compact">
+        Not all services derive findings in the same way: they are of different versions, or have different settings. What another one derived is derived anew where its streams are taken over.
+      </v-alert>
+      <PartitionBoard :list="data" class="mb-4" />
+      <v-table density="compact" class="services">
+        <thead>
+          <tr>
+            <th>Service</th>
+            <th>Address</th>
+            <th>Version</th>
+            <th class="num">Works on</th>
+            <th>Partitions</th>
+            <th>Behind</th>
+            <th class="num">Recordings in memory</th>
+            <th class="num">Taken over</th>
+            <th>Started</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="(s, n) in data.services" :key="s.id" :data-service="s.id">
+            <td>
+              <span class="letter" :style="{ background: `var(--service-${n % 6})` }" aria-hidden="true">{{ letterOf(n) }}</span> <span class="code">{{ s.id }}</span>
+              <span v-if="s.this" class="quiet"> this one</span>
+            </td>
+            <td class="code">{{ s.address }}</td>
+            <td>{{ s.version }}</td>
+            <td class="num">{{ whole(s.partitions.length) }}</td>
+            <td>{{ ranges(s.partitions) || 'none' }}</td>
+            <td>{{ s.lag_batches ? `${count(s.lag_batches, 'batch', 'batches')}, ${took(s.lag_ns)}` : 'no' }}</td>
+            <td class="num">{{ whole(s.streams) }}</td>
+            <td class="num">{{ whole(s.taken_over) }}</td>
+            <td><TimeText v-if="s.started" :at="s.started" /></td>
+          </tr>
+        </tbody>
+      </v-table>
+      <CommandLine class="mt-4" command="keenlantern services" />
+    </template>
+  </main>
+</template>
+
+<style>
+/* Services are told apart by a letter; the colour helps to find it. */
+:root {
+  --service-0: #2f6fab;
+  --service-1: #8a5a00;
+  --service-2: #1f7a5c;
+  --service-3: #8b3f8f;
+  --service-4: #a03d3d;
+  --service-5: #5a5f6b;
+}
+.letter {
+  display: inline-flex;
+  align-items: center;
+  justify-content: center;
+  width: 20px;
+  height: 20px;
+  border-radius: 3px;
+  color: #fff;
+  font-size: 12px;
+  font-weight: 600;
+}
+</style>
