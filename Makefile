@@ -46,7 +46,7 @@ $(BIN): console/dist/index.html packed
 
 # Runs the harbour pilot office under the service; DEMO="--once" ends after printing, RUNTIME=node, jvm or php runs the office there.
 demo: build
-	$(if $(RUNTIME),sh scripts/demo.sh $(RUNTIME) $(DATA) $(DEMO),$(BIN) demo --data $(DATA) $(DEMO))
+	$(if $(MANY),go run ./internal/many/demo -program $(BIN) -data $(DATA) $(DEMO),$(if $(RUNTIME),sh scripts/demo.sh $(RUNTIME) $(DATA) $(DEMO),$(BIN) demo --data $(DATA) $(DEMO)))
 
 chromium:
 	@sh ./scripts/chromium.sh

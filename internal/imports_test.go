@@ -54,6 +54,7 @@ var mayImport = map[string]string{
 		"internal/core/replay internal/core/contract internal/core/engine internal/follow " +
 		"internal/core/views internal/store internal/store/sqlite internal/store/jetstream internal/ingest internal/service internal/client internal/report",
 	"internal/many":                  "internal/browser internal/core/engine internal/core/reader internal/core/rules internal/core/views internal/load internal/service internal/ingest internal/store internal/store/sqlite",
+	"internal/many/demo":             "demo/harbour record internal/core/views internal/many",
 	"internal/browser":               "",
 	"internal/browser/screenshots":   "internal/browser internal/core/views",
 	"internal/load":                  "record/event",

@@ -16,7 +16,7 @@ func Services(out io.Writer, list views.ServiceList, s Style) {
 		fmt.Fprintln(out, "This service works alone, on its data folder. 'keenlantern serve --log' has several share a log.")
 		return
 	}
-	fmt.Fprintf(out, "%s: %s of the log %s, %s\n", s.paint(bold, finding.Count(int64(len(list.Services)), "service", "services")), "on "+finding.Count(int64(list.Partitions), "partition", "partitions"), Clean(list.Log), between(list))
+	fmt.Fprintf(out, "%s share the log %s: %s, %s\n", s.paint(bold, finding.Count(int64(len(list.Services)), "service", "services")), Clean(list.Log), finding.Count(int64(list.Partitions), "partition", "partitions"), between(list))
 	rows := [][]string{}
 	for _, one := range list.Services {
 		id := Clean(one.ID)

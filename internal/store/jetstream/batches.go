@@ -28,6 +28,7 @@ const (
 	hBytes     = "Lantern-Bytes"     // of the stream's batches so far, as stored
 	hReceived  = "Lantern-Received"  // Unix ns
 	hParts     = "Lantern-Parts"     // messages that it is cut into, where there are several
+	hID        = "Lantern-Id"        // of the message, so that its sender knows it again
 	hNonce     = "Lantern-Nonce"     // which those are
 	hStream    = "Lantern-Stream"    // of the first one: the stream's row
 	hRecording = "Lantern-Recording" // of the first one: the recording's row
@@ -65,6 +66,8 @@ func (s *Store) subject(token string, live bool) string {
 // other servers may answer from a moment ago.
 func (s *Store) latest(ctx context.Context, subject string) (*jetstream.RawStreamMsg, error) {
 	ask := pack(map[string]string{"last_by_subj": subject})
+	ctx, cancel := context.WithTimeout(ctx, 2*answerFor)
+	defer cancel()
 	got, err := s.conn.RequestWithContext(ctx, "$JS.API.STREAM.MSG.GET."+s.cfg.Name+"-batches", ask)
 	if err != nil {
 		return nil, away(err)
@@ -229,17 +232,38 @@ func (s *Store) publishNew(ctx context.Context, subject string, h nats.Header, b
 		h.Set(hNonce, nonce)
 		body = parts[0]
 	}
-	ack, err := s.js.PublishMsg(ctx, &nats.Msg{Subject: subject, Header: h, Data: body}, jetstream.WithExpectLastSequencePerSubject(0))
-	s.publish.count.Add(1)
-	s.publish.ns.Add(time.Since(began).Nanoseconds())
-	if wrongRevision(err) {
-		return 0, store.ErrNotNext
+	defer func() {
+		s.publish.count.Add(1)
+		s.publish.ns.Add(time.Since(began).Nanoseconds())
+	}()
+	id := ids.Random(8)
+	h.Set(hID, id)
+	for try := 0; ; try++ {
+		one, cancel := context.WithTimeout(ctx, answerFor)
+		ack, err := s.js.PublishMsg(one, &nats.Msg{Subject: subject, Header: h, Data: body}, jetstream.WithExpectLastSequencePerSubject(0))
+		cancel()
+		switch {
+		case err == nil:
+			return ack.Sequence, nil
+		case wrongRevision(err) && try == 0:
+			return 0, store.ErrNotNext
+		case wrongRevision(err): // by the try before, whose answer was lost, or by somebody else
+			m, err := s.latest(ctx, subject)
+			if err == nil && (m == nil || m.Header.Get(hID) != id) {
+				err = store.ErrNotNext
+			}
+			if err != nil {
+				return 0, err
+			}
+			return m.Sequence, nil
+		case !lost(err) || ctx.Err() != nil || pause(ctx, try) != nil:
+			return 0, s.unpublished(err)
+		}
 	}
-	if err != nil {
-		return 0, s.unpublished(err)
-	}
-	return ack.Sequence, nil
 }
+
+// answerFor is how long one request may take before it is made again: who should answer it may have gone.
+const answerFor = 1500 * time.Millisecond
 
 func (s *Store) unpublished(err error) error {
 	s.publish.failed.Add(1)

@@ -229,7 +229,7 @@ func (s *Store) heldNow() []*partition {
 
 // renew renews all leases at once.
 func (s *Store) renew() {
-	ctx, cancel := context.WithTimeout(s.ctx, s.trusted())
+	ctx, cancel := context.WithTimeout(s.ctx, max(s.cfg.Lease/5, 300*time.Millisecond)) // what is lost is sent again while there is time
 	defer cancel()
 	var all sync.WaitGroup
 	limit := make(chan struct{}, 16)

@@ -19,7 +19,6 @@ type serviceRow struct {
 	Address    string   `json:"address,omitempty"`
 	Version    string   `json:"version,omitempty"`
 	Key        string   `json:"key,omitempty"`
-	Partitions []int    `json:"partitions,omitempty"`
 	LagBatches int64    `json:"lag_batches,omitempty"`
 	LagMS      int64    `json:"lag_ms,omitempty"`
 	TakenOver  int64    `json:"taken_over,omitempty"`
@@ -54,9 +53,6 @@ func (s *Store) sayRuns() {
 	s.parts.said++
 	row.Said = s.parts.said
 	s.parts.mu.Unlock()
-	for _, p := range s.heldNow() {
-		row.Partitions = append(row.Partitions, p.n)
-	}
 	batches, since := s.Lag()
 	row.LagBatches, row.LagMS = batches, since.Milliseconds()
 	row.Loaded, row.Running = worker.Doing()
@@ -125,13 +121,17 @@ func (s *Store) Elsewhere(recording string) (loaded, running bool) {
 // Services returns those that run, and how it is with their partitions.
 func (s *Store) Services() store.Services {
 	all := store.Services{Log: s.cfg.Name, Partitions: s.cfg.Partitions, List: []store.Service{}}
+	works := map[string][]int{}
 	for n := range s.cfg.Partitions {
-		switch who, ready := s.owner(n); {
+		who, ready := s.owner(n)
+		switch {
 		case who == "":
 			all.Free++
+			continue
 		case !ready:
 			all.Reading++
 		}
+		works[who] = append(works[who], n)
 	}
 	s.services.each(serviceKey(""), func(key string, r row) {
 		row, ok := r.read.(*serviceRow)
@@ -139,7 +139,7 @@ func (s *Store) Services() store.Services {
 			return
 		}
 		one := store.Service{
-			ID: strings.TrimPrefix(key, serviceKey("")), Address: row.Address, Version: row.Version, Key: row.Key, Partitions: row.Partitions,
+			ID: strings.TrimPrefix(key, serviceKey("")), Address: row.Address, Version: row.Version, Key: row.Key, Partitions: works[strings.TrimPrefix(key, serviceKey(""))],
 			Lag: row.LagBatches, LagFor: time.Duration(row.LagMS) * time.Millisecond, TakenOver: row.TakenOver, Started: time.Unix(0, row.StartedNS), Streams: row.Streams,
 		}
 		one.This = one.ID == s.id

@@ -130,6 +130,8 @@ func (t *table) wait() <-chan struct{} {
 
 // create stores a row that is not there, errTaken where it is.
 func (t *table) create(ctx context.Context, key string, value []byte, read any) (uint64, error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*answerFor)
+	defer cancel()
 	rev, err := t.kv.Create(ctx, key, value)
 	if wrongRevision(err) {
 		return 0, errTaken
@@ -146,6 +148,8 @@ func (t *table) update(ctx context.Context, key string, value []byte, read any, 
 		}
 		return rev, err
 	}
+	ctx, cancel := context.WithTimeout(ctx, 2*answerFor)
+	defer cancel()
 	rev, err := t.kv.Update(ctx, key, value, was)
 	if wrongRevision(err) {
 		return 0, errMoved
@@ -155,6 +159,8 @@ func (t *table) update(ctx context.Context, key string, value []byte, read any, 
 
 // put stores a row, whatever was there.
 func (t *table) put(ctx context.Context, key string, value []byte, read any) (uint64, error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*answerFor)
+	defer cancel()
 	rev, err := t.kv.Put(ctx, key, value)
 	return t.wrote(key, row{value: value, rev: rev, read: read}, err)
 }
