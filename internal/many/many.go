@@ -101,7 +101,7 @@ func (l *Log) Start(k int) error {
 		for _, other := range l.servers {
 			routes = append(routes, fmt.Sprintf("nats-route://127.0.0.1:%d", other.cluster))
 		}
-		config += fmt.Sprintf("cluster { name: lantern, listen: 127.0.0.1:%d, routes: [%s] }\n", s.cluster, strings.Join(routes, ", "))
+		config += fmt.Sprintf("cluster { name: lantern, no_advertise: true, listen: 127.0.0.1:%d, routes: [%s] }\n", s.cluster, strings.Join(routes, ", "))
 	}
 	file := filepath.Join(l.folder, s.name+".conf")
 	if err := os.WriteFile(file, []byte(config), 0o600); err != nil {
@@ -197,6 +197,7 @@ type Fleet struct {
 	args        []string
 	ports       []int
 	list        []*browser.Service // nil: it does not run
+	wires       map[int]*Wires     // of services that have ways of their own to the log
 }
 
 // StartFleet starts so many services on a log. Each has a port and a folder of its own, which it keeps when it is started again.
@@ -231,9 +232,26 @@ func (f *Fleet) Data(k int) string { return filepath.Join(f.folder, fmt.Sprintf(
 
 // Start starts a service that does not run.
 func (f *Fleet) Start(k int) error {
-	s, err := browser.Serve(f.bin, "serve", f.Data(k), append([]string{"--listen", fmt.Sprintf("127.0.0.1:%d", f.ports[k]), "--log", f.log.URL()}, f.args...)...)
+	url := f.log.URL()
+	if w := f.wires[k]; w != nil {
+		url = w.URL()
+	}
+	s, err := browser.Serve(f.bin, "serve", f.Data(k), append([]string{"--listen", fmt.Sprintf("127.0.0.1:%d", f.ports[k]), "--log", url}, f.args...)...)
 	f.list[k] = s
 	return err
+}
+
+// Wire gives a service ways of its own to the log, which can be cut. It is used from when the service is started next.
+func (f *Fleet) Wire(k int) (*Wires, error) {
+	w, err := NewWires(f.log)
+	if err != nil {
+		return nil, err
+	}
+	if f.wires == nil {
+		f.wires = map[int]*Wires{}
+	}
+	f.wires[k] = w
+	return w, nil
 }
 
 // Kill ends a service at once.

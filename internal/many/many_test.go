@@ -269,3 +269,69 @@ func TestKilled(t *testing.T) {
 		s.holds(t, url)
 	}
 }
+
+// servicesAt returns what a service says of all of them.
+func servicesAt(t *testing.T, url string) (list views.ServiceList) {
+	t.Helper()
+	get(t, url+"/api/v1/services", &list)
+	return list
+}
+
+// worksOn returns how many partitions the service that is asked works on.
+func worksOn(list views.ServiceList) int {
+	for _, s := range list.Services {
+		if s.This {
+			return len(s.Partitions)
+		}
+	}
+	return 0
+}
+
+// TestCutOff cuts one of three services off from the log while many send, and has another one stand still, longer than their leases
+// hold: others take over what they worked on. What they had under way arrives when they are back, and changes nothing: each stream is
+// what one undisturbed process makes of it, and nobody works on what is another's.
+func TestCutOff(t *testing.T) {
+	_, fleet := start(t, 3, 3)
+	wires, err := fleet.Wire(0)
+	require.NoError(t, err)
+	defer wires.Close()
+	fleet.Kill(0)
+	require.NoError(t, fleet.Start(0))
+	for _, url := range fleet.URLs() {
+		ready(t, url)
+	}
+	require.Eventually(t, func() bool { return worksOn(servicesAt(t, fleet.URL(0))) > 0 }, 20*time.Second, 100*time.Millisecond)
+	s := sendAll(t, fleet.URLs(), 8, 1500, 15*time.Millisecond)
+	time.Sleep(time.Second)
+
+	wires.Cut()
+	// Whoever is cut off says so rather than answering from what it knew, and puts senders off.
+	require.Eventually(t, func() bool {
+		res, err := http.Get(fleet.URL(0) + "/readyz")
+		if err != nil {
+			return false
+		}
+		res.Body.Close()
+		return res.StatusCode == http.StatusServiceUnavailable
+	}, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return len(servicesAt(t, fleet.URL(1)).Services) == 2 }, 20*time.Second, 50*time.Millisecond)
+	ready(t, fleet.URL(1))
+	wires.Mend()
+
+	require.NoError(t, fleet.Pause(1))
+	time.Sleep(6 * time.Second)
+	require.NoError(t, fleet.Resume(1))
+	s.wait(t)
+	for _, url := range fleet.URLs() {
+		ready(t, url)
+		s.holds(t, url)
+	}
+	// Each partition is one service's.
+	require.Eventually(t, func() bool {
+		all := 0
+		for _, url := range fleet.URLs() {
+			all += worksOn(servicesAt(t, url))
+		}
+		return all == 16
+	}, 20*time.Second, 100*time.Millisecond)
+}
