@@ -43,6 +43,7 @@ type Config struct {
 	Lease   time.Duration // how long a service that is gone keeps its partitions; 0 is 10 s
 
 	Log *slog.Logger
+	Now func() time.Time // the time of day; nil: the machine's clock
 }
 
 // What is taken where nothing is said.
@@ -104,6 +105,9 @@ var goodName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9-]{0,31}$`)
 // Open connects to a log, and prepares it where nobody has. What is wrong with either is said in a sentence.
 func Open(ctx context.Context, cfg Config) (_ *Store, err error) {
 	cfg.Name, cfg.Lease = cmp.Or(cfg.Name, DefaultName), cmp.Or(cfg.Lease, DefaultLease)
+	if cfg.Now == nil {
+		cfg.Now = time.Now
+	}
 	if cfg.Log == nil {
 		cfg.Log = slog.New(slog.DiscardHandler)
 	}
@@ -234,11 +238,14 @@ var secretIn = regexp.MustCompile(`//[^/@,]*@`)
 func Redacted(url string) string { return secretIn.ReplaceAllString(url, "//") }
 
 // again makes a request until it is answered: the servers may have begun a moment ago, and be choosing who leads.
-func again[T any](ctx context.Context, f func(context.Context) (T, error)) (got T, err error) {
+func again[T any](ctx context.Context, s *Store, f func(context.Context) (T, error)) (got T, err error) {
 	for try := 0; ; try++ {
 		one, cancel := context.WithTimeout(ctx, 2*time.Second)
 		got, err = f(one)
 		cancel()
+		if s.refused.Load() != nil && err != nil {
+			return got, err // it will not be otherwise the next time
+		}
 		if err == nil || !lost(err) && apiCode(err) != codeNoLeader && apiCode(err) != codeNoPlace || ctx.Err() != nil {
 			return got, err
 		}
@@ -253,7 +260,7 @@ func again[T any](ctx context.Context, f func(context.Context) (T, error)) (got 
 
 // prepare finds the log's streams and buckets, or makes them.
 func (s *Store) prepare(ctx context.Context) error {
-	if _, err := again(ctx, s.js.AccountInfo); err != nil {
+	if _, err := again(ctx, s, s.js.AccountInfo); err != nil {
 		switch apiCode(err) {
 		case jetstream.JSErrCodeJetStreamNotEnabled, jetstream.JSErrCodeJetStreamNotEnabledForAccount:
 			return fmt.Errorf("the server at %s has no JetStream, so it keeps nothing; start it with -js, or allow JetStream for this account", s.conn.ConnectedUrlRedacted())
@@ -265,10 +272,10 @@ func (s *Store) prepare(ctx context.Context) error {
 	}
 	name := s.cfg.Name
 	find := func(ctx context.Context) (jetstream.Stream, error) { return s.js.Stream(ctx, name+"-batches") }
-	st, err := again(ctx, find)
+	st, err := again(ctx, s, find)
 	if errors.Is(err, jetstream.ErrStreamNotFound) {
 		s.cfg.Replicas, s.cfg.Partitions = cmp.Or(s.cfg.Replicas, DefaultReplicas), cmp.Or(s.cfg.Partitions, DefaultPartitions)
-		st, err = again(ctx, func(ctx context.Context) (jetstream.Stream, error) {
+		st, err = again(ctx, s, func(ctx context.Context) (jetstream.Stream, error) {
 			return s.js.CreateStream(ctx, jetstream.StreamConfig{
 				Name: name + "-batches", Description: "Keen Lantern: batches as they came", Subjects: []string{name + ".batch.>"}, Replicas: s.cfg.Replicas,
 				Discard: jetstream.DiscardNew, MaxBytes: cmp.Or(s.cfg.MaxBytes, -1), AllowDirect: true, Duplicates: 2 * time.Minute,
@@ -276,7 +283,7 @@ func (s *Store) prepare(ctx context.Context) error {
 			})
 		})
 		if apiCode(err) == jetstream.JSErrCodeStreamNameInUse { // another service was quicker, with other settings
-			st, err = again(ctx, find)
+			st, err = again(ctx, s, find)
 		}
 	}
 	if err != nil {
@@ -286,7 +293,7 @@ func (s *Store) prepare(ctx context.Context) error {
 	if err := s.agree(st.CachedInfo()); err != nil {
 		return err
 	}
-	if s.derived, err = again(ctx, func(ctx context.Context) (jetstream.Stream, error) {
+	if s.derived, err = again(ctx, s, func(ctx context.Context) (jetstream.Stream, error) {
 		return s.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
 			Name: name + "-derived", Description: "Keen Lantern: what was derived of streams", Subjects: []string{name + ".derived.>"}, Replicas: s.cfg.Replicas,
 			MaxMsgsPerSubject: 1, AllowDirect: true,
@@ -313,7 +320,7 @@ func (s *Store) agree(info *jetstream.StreamInfo) error {
 	}
 	s.cfg.Partitions, s.cfg.Replicas = parts, info.Config.Replicas
 	if !info.TimeStamp.IsZero() {
-		if off := time.Since(info.TimeStamp); off > clocksApart || off < -clocksApart {
+		if off := s.cfg.Now().Sub(info.TimeStamp); off > clocksApart || off < -clocksApart {
 			s.log.Warn("this machine's clock and the log's are far apart; times on pages and how long recordings are kept go by each service's own: set the clocks right", "apart", off.Round(time.Second))
 		}
 	}
@@ -374,7 +381,7 @@ func (s *Store) denied(what string, err error) error {
 func (s *Store) mayPublish(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	_, err := again(ctx, func(ctx context.Context) (*jetstream.PubAck, error) {
+	_, err := again(ctx, s, func(ctx context.Context) (*jetstream.PubAck, error) {
 		return s.js.Publish(ctx, s.cfg.Name+".batch.none", nil, jetstream.WithExpectStream("none"), jetstream.WithRetryAttempts(0))
 	})
 	if apiCode(err) == codeNotThisStream {
@@ -390,15 +397,15 @@ func (s *Store) mayPublish(ctx context.Context) error {
 func (s *Store) followTables(ctx context.Context) error {
 	bucket := func(name string, ttl time.Duration, storage jetstream.StorageType) (jetstream.KeyValue, error) {
 		find := func(ctx context.Context) (jetstream.KeyValue, error) { return s.js.KeyValue(ctx, s.cfg.Name+"-"+name) }
-		kv, err := again(ctx, find)
+		kv, err := again(ctx, s, find)
 		if errors.Is(err, jetstream.ErrBucketNotFound) {
-			kv, err = again(ctx, func(ctx context.Context) (jetstream.KeyValue, error) {
+			kv, err = again(ctx, s, func(ctx context.Context) (jetstream.KeyValue, error) {
 				return s.js.CreateKeyValue(ctx, jetstream.KeyValueConfig{
 					Bucket: s.cfg.Name + "-" + name, TTL: ttl, Storage: storage, Replicas: s.cfg.Replicas, LimitMarkerTTL: markerFor,
 				})
 			})
 			if errors.Is(err, jetstream.ErrBucketExists) {
-				kv, err = again(ctx, find)
+				kv, err = again(ctx, s, find)
 			}
 		}
 		if err != nil {
