@@ -254,6 +254,16 @@ func (f *Fleet) Wire(k int) (*Wires, error) {
 	return w, nil
 }
 
+// StopOne ends a service in order.
+func (f *Fleet) StopOne(k int) error {
+	s := f.list[k]
+	f.list[k] = nil
+	return s.Stop()
+}
+
+// With has services that are started from now on use more options, or what stands in for another version.
+func (f *Fleet) With(args ...string) { f.args = append(f.args, args...) }
+
 // Kill ends a service at once.
 func (f *Fleet) Kill(k int) {
 	if f.list[k] != nil {
