@@ -18,11 +18,19 @@ import (
 // for it, at the end, and else only so often that a crash leaves little to read again.
 const (
 	checkpointLines = 2_000_000       // since the last one
+	handOverLines   = 1_000_000       // the same where another service may have to go on, and somebody may be waiting for it
 	restLines       = 20_000          // since the last one, when nothing has come for a while
 	restAfter       = 2 * time.Second // is a while
 	lastLines       = 1_000           // since the last one, when the service ends
 	closingTime     = 4 * time.Second // after which it ends without
 )
+
+func (h *Hub) checkpointLines() int64 {
+	if h.shared != nil {
+		return handOverLines
+	}
+	return checkpointLines
+}
 
 // keyOf returns the derivation key of what this program derives with some settings.
 func keyOf(set *rules.Settings) string {
@@ -71,7 +79,7 @@ func (r *runner) ended(ctx context.Context) {
 func (r *runner) rested(ctx context.Context) {
 	since := r.stored.Lines - r.frozen
 	resting := r.silent() > restAfter
-	if since >= checkpointLines || resting && since >= restLines {
+	if since >= r.hub.checkpointLines() || resting && since >= restLines {
 		r.checkpoint(ctx)
 	}
 }

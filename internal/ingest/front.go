@@ -55,9 +55,15 @@ func (f *front) put(ctx context.Context, stream string, b Batch) (Accepted, erro
 		return Accepted{}, ctx.Err()
 	}
 	for try := 0; ; try++ {
-		remembered := e.in != nil
-		if !remembered {
-			in, err := f.open(ctx, stream, &b)
+		if e.in == nil {
+			read := f.hub.catalog.LiveStream
+			if try > 0 {
+				read = f.shared.SureStream
+			}
+			in, err := f.open(ctx, stream, &b, read)
+			if turn := (*OutOfTurn)(nil); errors.As(err, &turn) && try == 0 {
+				continue
+			}
 			if err != nil {
 				return Accepted{}, err
 			}
@@ -77,7 +83,7 @@ func (f *front) put(ctx context.Context, stream string, b Batch) (Accepted, erro
 		var turn *OutOfTurn
 		var conflict *Conflict
 		overtaken := errors.Is(err, store.ErrNotNext) || errors.Is(err, store.ErrNotFound) ||
-			remembered && (errors.As(err, &turn) || errors.As(err, &conflict))
+			try == 0 && (errors.As(err, &turn) || errors.As(err, &conflict))
 		if !overtaken || try == 5 {
 			if errors.Is(err, store.ErrNotNext) || errors.Is(err, store.ErrNotFound) {
 				err = ErrBusy
@@ -88,9 +94,9 @@ func (f *front) put(ctx context.Context, stream string, b Batch) (Accepted, erro
 }
 
 // open reads how far a stream is, or begins one with its first batch.
-func (f *front) open(ctx context.Context, stream string, b *Batch) (*intake, error) {
+func (f *front) open(ctx context.Context, stream string, b *Batch, read func(context.Context, string) (store.Stream, error)) (*intake, error) {
 	h := f.hub
-	st, err := h.catalog.LiveStream(ctx, stream)
+	st, err := read(ctx, stream)
 	if errors.Is(err, store.ErrNotFound) {
 		if b.N > 1 {
 			return nil, &OutOfTurn{Stream: stream, Expected: 1, Got: b.N}

@@ -244,7 +244,7 @@ func (r *runner) work(ctx context.Context, j job) (end bool) {
 		r.refuse(ErrBusy)
 		return true
 	}
-	if r.stored.Lines-r.frozen >= checkpointLines {
+	if r.stored.Lines-r.frozen >= r.hub.checkpointLines() {
 		r.checkpoint(ctx)
 	}
 	if r.latest.Load() == nil && r.stored.Batches > 0 {

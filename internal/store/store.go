@@ -252,6 +252,8 @@ type Shared interface {
 	// Join returns the recording that a new stream of an application joins: one that others are writing, with less than most streams,
 	// or fresh.
 	Join(ctx context.Context, fresh Recording, most int) (Recording, error)
+	// SureStream is LiveStream as it is for certain: LiveStream may be a moment behind what another service has stored.
+	SureStream(ctx context.Context, name string) (Stream, error)
 	// Going says that streams of these recordings are being written, so that others join them.
 	Going(ctx context.Context, recordings []string)
 	// Whose returns which service works on a live stream: "" for this one. ErrTakingOver says that none does yet, or that it is still

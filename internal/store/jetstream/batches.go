@@ -62,6 +62,26 @@ func (s *Store) subject(token string, live bool) string {
 	return s.cfg.Name + ".batch." + strconv.Itoa(s.partition(token)) + "." + token + "."
 }
 
+// recent asks any server for the latest message of a subject, which may have a wildcard; nil where there is none. It may be of a moment
+// ago, which who publishes behind it finds out.
+func (s *Store) recent(ctx context.Context, subject string) (*jetstream.RawStreamMsg, error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*answerFor)
+	defer cancel()
+	m, err := s.conn.RequestWithContext(ctx, "$JS.API.DIRECT.GET."+s.cfg.Name+"-batches", pack(map[string]string{"last_by_subj": subject}))
+	if err != nil {
+		return nil, away(err)
+	}
+	switch status := m.Header.Get("Status"); status {
+	case "":
+		seq, _ := strconv.ParseUint(m.Header.Get(jetstream.SequenceHeader), 10, 64) // 0 where it is missing
+		return &jetstream.RawStreamMsg{Subject: m.Header.Get(jetstream.SubjectHeader), Sequence: seq, Header: m.Header, Data: m.Data}, nil
+	case "404":
+		return nil, nil
+	default:
+		return nil, away(fmt.Errorf("the log answers %s %s", status, m.Header.Get("Description")))
+	}
+}
+
 // latest asks the leader of the batches for the latest message of a subject, which may have a wildcard; nil where there is none. The
 // other servers may answer from a moment ago.
 func (s *Store) latest(ctx context.Context, subject string) (*jetstream.RawStreamMsg, error) {
@@ -151,12 +171,14 @@ func (s *Store) end(ctx context.Context, token string, row *streamRow, d *derive
 	if d != nil && d.Analysed == d.End.Batches && (d.Ended || !row.Live && rec != nil && rec.Importer == "") {
 		return d.End, ctx.Err()
 	}
-	m, err := s.latest(ctx, s.subject(token, row.Live)+"*")
-	if err != nil {
+	return s.readEnd(ctx, token, row, s.recent)
+}
+
+// readEnd asks the log how far a stream is.
+func (s *Store) readEnd(ctx context.Context, token string, row *streamRow, ask func(context.Context, string) (*jetstream.RawStreamMsg, error)) (end, error) {
+	m, err := ask(ctx, s.subject(token, row.Live)+"*")
+	if m == nil || err != nil {
 		return end{}, err
-	}
-	if m == nil {
-		return end{}, nil
 	}
 	return endOf(m.Subject, m.Header), nil
 }
@@ -359,8 +381,8 @@ func (s *Store) AppendBatch(ctx context.Context, stream int64, b store.Batch, re
 		return fmt.Errorf("store batch %d of stream %s: %w", b.N, row.Name, err)
 	}
 	if b.N != before.Batches+1 {
-		s.known.ends.Remove(token) // another service may have taken some meanwhile
-		if before, err = s.end(ctx, token, row, s.derivedRow(token)); err != nil {
+		// Another service may have taken some meanwhile.
+		if before, err = s.readEnd(ctx, token, row, s.latest); err != nil {
 			return fmt.Errorf("store batch %d of stream %s: %w", b.N, row.Name, err)
 		}
 		if b.N != before.Batches+1 {

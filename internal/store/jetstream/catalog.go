@@ -13,6 +13,7 @@ import (
 	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
+	"github.com/nats-io/nats.go/jetstream"
 	"golang.org/x/sync/errgroup"
 
 	"keenlantern.example/internal/store"
@@ -427,6 +428,15 @@ func (s *Store) Sizes(ctx context.Context) ([]store.Size, error) {
 
 // LiveStream returns the stream that comes in batches under this name.
 func (s *Store) LiveStream(ctx context.Context, name string) (store.Stream, error) {
+	return s.liveStream(ctx, name, s.recent)
+}
+
+// SureStream returns it as the log's leader has it.
+func (s *Store) SureStream(ctx context.Context, name string) (store.Stream, error) {
+	return s.liveStream(ctx, name, s.latest)
+}
+
+func (s *Store) liveStream(ctx context.Context, name string, ask func(context.Context, string) (*jetstream.RawStreamMsg, error)) (store.Stream, error) {
 	ctx, cancel := within(ctx)
 	defer cancel()
 	token := tokenOf(name)
@@ -435,7 +445,16 @@ func (s *Store) LiveStream(ctx context.Context, name string) (store.Stream, erro
 			return store.Stream{}, err
 		}
 	}
-	s.known.ends.Remove(token) // whoever asks by name is about to work on it, and needs what is so now
+	// Whoever asks by name is about to work on it, and needs what is so now.
+	row := s.streamRow(token)
+	if row == nil {
+		return store.Stream{}, cmp.Or(ctx.Err(), error(store.ErrNotFound))
+	}
+	e, err := s.readEnd(ctx, token, row, ask)
+	if err != nil {
+		return store.Stream{}, err
+	}
+	s.known.ends.Add(token, seenEnd{e, time.Now()})
 	return s.stream(ctx, token)
 }
 

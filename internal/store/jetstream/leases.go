@@ -200,6 +200,7 @@ func (s *Store) keepLeases() {
 	defer tick.Stop()
 	var renewed, said time.Time
 	for {
+		changed := s.leases.wait() // a partition may have become free
 		if time.Since(renewed) >= s.cfg.Lease/4 {
 			renewed = time.Now()
 			s.renew()
@@ -215,6 +216,10 @@ func (s *Store) keepLeases() {
 		select {
 		case <-tick.C:
 		case <-s.parts.wake:
+		case <-changed:
+			if pause(s.ctx, 1) != nil { // others change with it
+				return
+			}
 		case <-s.ctx.Done():
 			return
 		}
