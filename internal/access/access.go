@@ -48,9 +48,17 @@ type Tokens interface {
 	DeleteToken(ctx context.Context, id string) error // store.ErrNotFound where there is none
 }
 
+// Sessions is where sessions are kept where several services share a store, so that who is signed in is so at all of them.
+type Sessions interface {
+	Sessions(ctx context.Context) ([]store.Session, error)
+	AddSession(ctx context.Context, s store.Session) error
+	DropSession(ctx context.Context, hash string) error
+}
+
 // Gate knows the tokens. It is safe for use by several goroutines.
 type Gate struct {
-	store Tokens
+	store  Tokens
+	shared Sessions // nil: sessions are in memory only
 
 	mu       sync.RWMutex
 	byHash   map[string]store.Token
@@ -67,21 +75,21 @@ type Who struct {
 // New returns a Gate with the tokens that are stored.
 func New(ctx context.Context, s Tokens) (*Gate, error) {
 	g := &Gate{store: s, byHash: map[string]store.Token{}, sessions: map[string]session{}, changed: make(chan struct{})}
-	list, err := s.Tokens(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, t := range list {
-		g.byHash[t.Hash] = t
-	}
-	return g, nil
+	g.shared, _ = s.(Sessions)
+	return g, g.Refresh(ctx)
 }
 
-// Refresh reads the tokens again: another service has made or revoked some.
+// Refresh reads tokens and sessions again: another service has made or ended some.
 func (g *Gate) Refresh(ctx context.Context) error {
 	list, err := g.store.Tokens(ctx)
 	if err != nil {
 		return err
+	}
+	var sessions []store.Session
+	if g.shared != nil {
+		if sessions, err = g.shared.Sessions(ctx); err != nil {
+			return err
+		}
 	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -90,6 +98,12 @@ func (g *Gate) Refresh(ctx context.Context) error {
 	for _, t := range list {
 		g.byHash[t.Hash] = t
 		there[t.ID] = true
+	}
+	if g.shared != nil {
+		clear(g.sessions)
+		for _, s := range sessions {
+			g.sessions[s.Hash] = session{token: s.Token, until: time.Unix(0, s.UntilNS)}
+		}
 	}
 	for hash, s := range g.sessions {
 		if !there[s.token] {

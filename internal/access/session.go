@@ -1,13 +1,16 @@
 package access
 
 import (
+	"context"
 	"time"
 
 	"keenlantern.example/internal/core/ids"
+	"keenlantern.example/internal/store"
 )
 
 // A session is what a browser keeps in place of a token: it is random, ends by itself, and can be ended without touching
-// the token that it was begun with. Sessions are in memory only: whoever was signed in signs in again after a restart.
+// the token that it was begun with. Sessions are in memory only, unless services share them: whoever was signed in signs in again
+// after a restart.
 type session struct {
 	token string // the id of the token it was begun with
 	until time.Time
@@ -17,6 +20,7 @@ type session struct {
 const (
 	SessionFor  = 12 * time.Hour
 	maxSessions = 10_000
+	sharedFor   = 5 * time.Second // that keeping one with others may take
 )
 
 // SignIn begins a session for the token with this secret, and returns what the browser keeps; false if there is no such
@@ -33,7 +37,15 @@ func (g *Gate) SignIn(secret string) (value string, who Who, ok bool) {
 		g.forget(now)
 	}
 	value = "session-" + ids.Random(32)
-	g.sessions[hash(value)] = session{token: who.Token, until: now.Add(SessionFor)}
+	s := session{token: who.Token, until: now.Add(SessionFor)}
+	if g.shared != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), sharedFor)
+		defer cancel()
+		if g.shared.AddSession(ctx, store.Session{Hash: hash(value), Token: s.token, UntilNS: s.until.UnixNano()}) != nil {
+			return "", who, false // it would hold at this service alone
+		}
+	}
+	g.sessions[hash(value)] = s
 	return value, who, true
 }
 
@@ -76,6 +88,11 @@ func (g *Gate) SignOut(value string) {
 		if _, ok := g.sessions[h]; ok {
 			delete(g.sessions, h)
 			g.tell()
+			if g.shared != nil {
+				ctx, cancel := context.WithTimeout(context.Background(), sharedFor)
+				defer cancel()
+				_ = g.shared.DropSession(ctx, h) // it ends by itself
+			}
 		}
 	}
 }

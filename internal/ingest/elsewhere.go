@@ -14,7 +14,7 @@ import (
 const (
 	askLook  = "look"  // what is known of streams
 	askAgain = "again" // to analyse streams anew
-	askDrop  = "drop"  // to let go of a recording that is being deleted
+	askLive  = "live"  // whether a recording is being written
 )
 
 // look asks for what is known of live streams.
@@ -44,7 +44,10 @@ func (h *Hub) shareLog(s store.Shared) {
 	h.front = newFront(h, s)
 	s.Answer(askLook, answering(h.answerLook))
 	s.Answer(askAgain, answering(h.answerAgain))
-	s.Answer(askDrop, answering(h.answerDrop))
+	s.Answer(store.AskDrop, answering(h.answerDrop))
+	s.Answer(askLive, answering(func(_ context.Context, recording string) (bool, error) {
+		return h.any(recording, (*runner).live), nil
+	}))
 }
 
 // answering reads a question and packs its answer.
@@ -168,6 +171,28 @@ func (h *Hub) afar(ctx context.Context, list []store.Stream, state bool) (map[st
 		}
 	}
 	return all, nil
+}
+
+// written tells whether another service has a recording that is being written. What services say of themselves is a moment old, so
+// they are asked.
+func (h *Hub) written(ctx context.Context, recording string) (bool, error) {
+	if h.shared == nil {
+		return false, nil
+	}
+	question, err := json.Marshal(recording)
+	if err != nil {
+		return false, fmt.Errorf("ask the other services: %w", err)
+	}
+	answers := h.shared.AskAll(ctx, askLive, question)
+	for _, one := range answers {
+		if string(one) == "true" {
+			return true, nil
+		}
+	}
+	if all := h.shared.Services(); len(answers) < len(all.List)-1 {
+		return false, h.part()
+	}
+	return false, nil
 }
 
 // part says which part of an answer is missing.

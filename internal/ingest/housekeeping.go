@@ -72,14 +72,15 @@ func (h *Hub) Delete(ctx context.Context, name string) error {
 // delete removes a recording. From when it is marked until it is gone, no stream of it is loaded and none joins it. Where
 // imports is not set, a file that is being read is running, too.
 func (h *Hub) delete(ctx context.Context, id string, imports bool) error {
+	elsewhere, err := h.written(ctx, id)
+	if err != nil {
+		return err
+	}
 	h.mu.Lock()
 	_, going := h.deleting[id]
 	file := h.imports[id]
-	running := file != nil && !imports
+	running := elsewhere || file != nil && !imports
 	var loaded []*runner
-	if _, there := h.elsewhere(id); there {
-		running = true
-	}
 	for _, r := range h.runners {
 		if r.stored.Recording == id {
 			running = running || r.live()

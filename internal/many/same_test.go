@@ -162,7 +162,7 @@ func TestSame(t *testing.T) {
 	idsAlone, ids := fill(t, []string{alone.URL}), fill(t, fleet.URLs())
 
 	holds := func(what string) {
-		time.Sleep(time.Second) // what was sent last is analysed, and known everywhere
+		time.Sleep(2 * time.Second) // what was sent last is analysed, and known everywhere
 		want := answers(t, alone.URL, idsAlone)
 		asked := map[string]bool{}
 		for n, url := range fleet.URLs() {

@@ -58,6 +58,7 @@ func (s *service) joinFleet() {
 	}
 	again("order", s.Desk.Refresh)
 	again("token", s.Gate.Refresh)
+	again("session", s.Gate.Refresh)
 }
 
 // getServices tells which services share the log, and how it is with their partitions.

@@ -226,6 +226,12 @@ type Token struct {
 	CreatedNS            int64 // Unix time
 }
 
+// Session is what is kept of a browser that is signed in.
+type Session struct {
+	Hash, Token string // the hash of what the browser keeps, and the id of the token
+	UntilNS     int64  // Unix time
+}
+
 // Contract is what was agreed on for an application, as text.
 type Contract struct {
 	App  string
@@ -273,9 +279,12 @@ type Shared interface {
 	First() bool
 	// Services returns those that run, this one among them, by id, and how it is with their partitions.
 	Services() Services
-	// Watch has f called when an "order", "token" or "contract" has changed.
+	// Watch has f called when an "order", "token", "session" or "contract" has changed.
 	Watch(kind string, f func())
 }
+
+// AskDrop is the question, with a recording's id, to let go of what is in memory of it: it is being deleted.
+const AskDrop = "drop"
 
 // Worker works on the streams of partitions.
 type Worker interface {

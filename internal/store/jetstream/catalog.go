@@ -28,6 +28,7 @@ const (
 	keyOrder     = "order."     // and an application's name, as base64
 	keyContract  = "contract."  // the same
 	keyToken     = "token."     // and the token's id
+	keySession   = "session."   // and the session's hash
 	keySeen      = "seen"
 )
 
@@ -378,6 +379,7 @@ func (s *Store) DeleteRecording(ctx context.Context, id string) error {
 	if err := s.changeRecording(ctx, id, func(row *recordingRow) { *row = recordingRow{Deleted: true} }); err != nil {
 		return err
 	}
+	s.AskAll(ctx, store.AskDrop, pack(id)) // whoever does not answer finds its streams gone
 	return s.purge(ctx, id)
 }
 

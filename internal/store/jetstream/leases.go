@@ -198,7 +198,7 @@ func (s *Store) takePartition(ctx context.Context, n int) (*partition, error) {
 func (s *Store) keepLeases() {
 	tick := time.NewTicker(max(s.cfg.Lease/6, 50*time.Millisecond))
 	defer tick.Stop()
-	var renewed, said time.Time
+	var renewed time.Time
 	for {
 		changed := s.leases.wait() // a partition may have become free
 		if time.Since(renewed) >= s.cfg.Lease/4 {
@@ -207,10 +207,6 @@ func (s *Store) keepLeases() {
 		}
 		s.expire()
 		if s.parts.working() {
-			if time.Since(said) >= s.cfg.Lease/4 {
-				said = time.Now()
-				s.sayRuns()
-			}
 			s.balance()
 		}
 		select {

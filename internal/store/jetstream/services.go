@@ -42,20 +42,44 @@ func serviceKey(id string) string { return "service." + id }
 // maxSaid bounds how many recordings a service says that it has in memory.
 const maxSaid = 5000
 
+// sayEvery is how soon it is said that a service has begun or ended to work on a recording.
+const sayEvery = 250 * time.Millisecond
+
+// keepSaying says that this service runs, again and again, and at once what it has begun or ended to work on.
+func (s *Store) keepSaying() {
+	tick := time.NewTicker(sayEvery)
+	defer tick.Stop()
+	var at time.Time
+	last := ""
+	for {
+		loaded, running := s.worker().Doing()
+		slices.Sort(loaded)
+		slices.Sort(running)
+		if now := fmt.Sprint(loaded, running); now != last || time.Since(at) >= s.cfg.Lease/4 {
+			last, at = now, time.Now()
+			s.sayRuns(loaded, running)
+		}
+		select {
+		case <-tick.C:
+		case <-s.ctx.Done():
+			return
+		}
+	}
+}
+
 // sayRuns says that this service runs, and how it is.
-func (s *Store) sayRuns() {
+func (s *Store) sayRuns(loaded, running []string) {
 	ctx, cancel := context.WithTimeout(s.ctx, s.trusted())
 	defer cancel()
 	row := &serviceRow{Address: s.cfg.Address, Version: s.cfg.Version, Key: s.key(), StartedNS: s.began.UnixNano()}
 	s.parts.mu.Lock()
-	worker := s.parts.worker
 	row.TakenOver = s.parts.taken
 	s.parts.said++
 	row.Said = s.parts.said
 	s.parts.mu.Unlock()
 	batches, since := s.Lag()
 	row.LagBatches, row.LagMS = batches, since.Milliseconds()
-	row.Loaded, row.Running = worker.Doing()
+	row.Loaded, row.Running = loaded, running
 	row.Streams = len(row.Loaded)
 	if len(row.Loaded) > maxSaid {
 		row.Loaded = row.Loaded[:maxSaid]

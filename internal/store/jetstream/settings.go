@@ -13,7 +13,7 @@ import (
 	"keenlantern.example/internal/store"
 )
 
-// Watch has f called when an "order", "token" or "contract" has changed, by whomever.
+// Watch has f called when an "order", "token", "session" or "contract" has changed, by whomever.
 func (s *Store) Watch(kind string, f func()) { s.watch(kind+".", func(string) { f() }) }
 
 // SetOrder stores what the recorders of an application shall do, as JSON.
@@ -69,6 +69,39 @@ func (s *Store) DeleteToken(ctx context.Context, id string) error {
 		return fmt.Errorf("revoke token %s: %w", id, err)
 	}
 	return nil
+}
+
+// Sessions returns who is signed in.
+func (s *Store) Sessions(ctx context.Context) ([]store.Session, error) {
+	var list []store.Session
+	s.catalog.each(keySession, func(_ string, r row) {
+		var one store.Session
+		if json.Unmarshal(r.value, &one) == nil {
+			list = append(list, one)
+		}
+	})
+	return list, ctx.Err()
+}
+
+// AddSession keeps a session.
+func (s *Store) AddSession(ctx context.Context, one store.Session) error {
+	_, err := s.catalog.put(ctx, keySession+one.Hash, pack(one), nil)
+	return err
+}
+
+// DropSession ends one, if it is there.
+func (s *Store) DropSession(ctx context.Context, hash string) error {
+	return s.catalog.drop(ctx, keySession+hash, 0)
+}
+
+// dropOldSessions removes those that have ended.
+func (s *Store) dropOldSessions(ctx context.Context) {
+	list, _ := s.Sessions(ctx) // it fails only where ctx has ended
+	for _, one := range list {
+		if one.UntilNS < s.cfg.Now().UnixNano() {
+			_ = s.DropSession(ctx, one.Hash) // it is tried again
+		}
+	}
 }
 
 // contractRow is what was agreed on for an application.

@@ -27,6 +27,7 @@ func (s *Store) Work(w store.Worker) error {
 	case s.parts.wake <- struct{}{}:
 	default:
 	}
+	s.wg.Go(s.keepSaying)
 	s.wg.Go(s.tidy)
 	return nil
 }
@@ -347,6 +348,7 @@ func (s *Store) tidy() {
 				s.log.Error("delete an import that was cut off", "recording", id, "error", err)
 			}
 		}
+		s.dropOldSessions(s.ctx)
 		var left []string
 		s.catalog.each(keyRecording, func(key string, r row) {
 			if row, ok := r.read.(*recordingRow); ok && row.Deleted {
