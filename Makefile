@@ -104,7 +104,13 @@ profile:
 	rm -rf .profile
 
 # Ten minutes of senders, views, listeners, orderly ends and kills; then memory and restarts at ten million events.
+# What several services that share a log have to stand: forty senders and sixty kills, takeovers, and what it costs. Ten minutes.
+.PHONY: test-many
+test-many:
+	KEENLANTERN_MANY=heavy go test ./internal/many -v -count 1 -timeout 30m
+
 soak: build
+	KEENLANTERN_MANY=heavy go test ./internal/many -count 1 -timeout 30m -run TestKilled
 	go run ./internal/load/soak -for 10m
 	go run ./internal/load/soak -events 10000000 -streams 1 -open 1000
 	go run ./internal/load/soak -events 10000000 -streams 100 -open 1000

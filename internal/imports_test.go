@@ -56,7 +56,7 @@ var mayImport = map[string]string{
 	"internal/many":                  "internal/browser internal/core/engine internal/core/reader internal/core/rules internal/core/views internal/load internal/service internal/ingest internal/store internal/store/sqlite",
 	"internal/many/demo":             "demo/harbour record internal/core/views internal/many",
 	"internal/browser":               "",
-	"internal/browser/screenshots":   "internal/browser internal/core/views",
+	"internal/browser/screenshots":   "internal/browser internal/core/views internal/many",
 	"internal/load":                  "record/event",
 	"internal/load/shape":            "internal/load",
 	"internal/load/soak":             "internal/browser internal/core/engine internal/core/reader internal/core/rules internal/core/views internal/load",

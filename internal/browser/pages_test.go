@@ -80,7 +80,7 @@ func allPages(finding, scope string) [][2]string {
 		{at + "/sharing", "[data-board-row]"}, {at + "/scopes", "canvas"}, {at + "/scopes/" + scope, "[data-construction]"},
 		{at + "/registrations", "[data-registration]"}, {at + "/registrations?view=graph", "[data-wiring]"}, {at + "/disposal", "canvas"},
 		{at + "/keys", "[data-key]"}, {at + "/layers", "[data-layer]"}, {at + "/costs", "[data-cost]"}, {at + "/contract", "[data-none]"}, {at + "/whatif", "[data-propose]"}, {at + "/instances/27", "dl"},
-		{"/compare?b=latest", "[data-compared]"}, {"/record", "h1"}, {"/settings", "[data-rule]"},
+		{"/compare?b=latest", "[data-compared]"}, {"/record", "h1"}, {"/services", ".code"}, {"/settings", "[data-rule]"},
 	}
 }
 

@@ -94,7 +94,7 @@ func TestTakeover(t *testing.T) {
 	}
 	fleet.Kill(worker)
 	killed := time.Now()
-	ready(t, fleet.URL(1-worker))
+	require.Eventually(t, func() bool { return worksOn(servicesAt(t, fleet.URL(1-worker))) == 1 }, time.Minute, 20*time.Millisecond)
 	held := time.Since(killed)
 	analysed(t, fleet.URL(1-worker), lines)
 	t.Logf("%d events: the partition was another's %.1f s after the kill (the lease is %s), and all was answered after %.1f s", lines, held.Seconds(), lease, time.Since(killed).Seconds())

@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -16,7 +17,13 @@ func Services(out io.Writer, list views.ServiceList, s Style) {
 		fmt.Fprintln(out, "This service works alone, on its data folder. 'keenlantern serve --log' has several share a log.")
 		return
 	}
-	fmt.Fprintf(out, "%s share the log %s: %s, %s\n", s.paint(bold, finding.Count(int64(len(list.Services)), "service", "services")), Clean(list.Log), finding.Count(int64(list.Partitions), "partition", "partitions"), between(list))
+	fmt.Fprintf(out, "%s the log %s: %s, %s\n", s.paint(bold, finding.Count(int64(len(list.Services)), "service uses", "services share")), Clean(list.Log), finding.Count(int64(list.Partitions), "partition", "partitions"), between(list))
+	if !slices.ContainsFunc(list.Services, func(one views.ServiceState) bool { return one.This }) {
+		fmt.Fprintln(out, "The log does not answer the service that was asked: it cannot be reached, or most of its servers are down. Batches are put off until it does.")
+	}
+	if len(list.Services) == 0 {
+		return
+	}
 	rows := [][]string{}
 	for _, one := range list.Services {
 		id := Clean(one.ID)

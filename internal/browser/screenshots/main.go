@@ -26,6 +26,7 @@ import (
 
 	"keenlantern.example/internal/browser"
 	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/many"
 )
 
 func main() {
@@ -67,14 +68,58 @@ func run() (err error) {
 		return err
 	}
 	defer b.Close()
-	if err := pages(b, service.URL); err != nil {
+	fleet, stop, err := several(bin, temp)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := pages(b, service.URL, fleet); err != nil {
 		return err
 	}
 	return terminals(b, bin, service.URL, string(said))
 }
 
-// pages pictures the console.
-func pages(b *browser.Browser, url string) error {
+// several starts three services that share a log, and returns the address of one.
+func several(bin, temp string) (url string, stop func(), err error) {
+	server, err := many.BuildLog(temp)
+	if err != nil {
+		return "", nil, err
+	}
+	log, err := many.StartLog(server, temp, 1)
+	if err != nil {
+		return "", nil, err
+	}
+	fleet, err := many.StartFleet(bin, temp, log, 3, "--log-replicas", "1")
+	if err != nil {
+		log.Stop()
+		return "", nil, err
+	}
+	stop = func() {
+		fleet.Stop()
+		log.Stop()
+	}
+	for began := time.Now(); time.Since(began) < 30*time.Second; time.Sleep(100 * time.Millisecond) {
+		var list views.ServiceList
+		if err := get(fleet.URL(0)+"/api/v1/services", &list); err != nil {
+			stop()
+			return "", nil, err
+		}
+		works := 0
+		for _, s := range list.Services {
+			if len(s.Partitions) > 0 {
+				works++
+			}
+		}
+		if works == 3 && list.Free+list.Reading == 0 {
+			return fleet.URL(0), stop, nil
+		}
+	}
+	stop()
+	return "", nil, errors.New("the services are not ready after 30 s")
+}
+
+// pages pictures the console; fleet is the address of one of several services.
+func pages(b *browser.Browser, url, fleet string) error {
 	found, err := findings(url)
 	if err != nil {
 		return err
@@ -103,7 +148,7 @@ func pages(b *browser.Browser, url string) error {
 		name  string
 		shots []shot
 	}{
-		{"pages-service", []shot{{"/record?runtime=Node", "[data-yours] li code", false}, {"/recordings", "[data-recording]", false}, {"/settings", "[data-rule]", true}}},
+		{"pages-service", []shot{{"/record?runtime=Node", "[data-yours] li code", false}, {"/recordings", "[data-recording]", false}, {"/settings", "[data-rule]", true}, {fleet + "/services", "[data-partition]", false}}},
 		{"page-overview", []shot{{at, "canvas", false}, {at + "/findings", "[data-finding]", false}}},
 		{"page-finding-captive", []shot{{at + "/findings/" + captive, "[data-evidence]", false}}},
 		{"page-finding-leaked-dark", []shot{{at + "/findings/" + leaked, "[data-evidence]", true}}},
@@ -190,6 +235,9 @@ func picture(b *browser.Browser, url, name string, shots ...shot) error {
 }
 
 func look(b *browser.Browser, url string, s shot) (image.Image, error) {
+	if at := strings.Index(s.path, "/services"); at > 0 { // of others
+		url, s.path = s.path[:at], s.path[at:]
+	}
 	p, err := b.Page(url, browser.View{Width: 1280, Height: 800, Dark: s.dark})
 	if err != nil {
 		return nil, err

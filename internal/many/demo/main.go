@@ -126,7 +126,17 @@ func run(ctx context.Context, bin, data string, requests int, once bool) (err er
 		return fmt.Errorf("run the harbour office: %w", err)
 	}
 	fmt.Println("\nBoth run again, and the office has ended.")
-	if err := ready(ctx, fleet.URL(1)); err != nil {
+	if err := until(ctx, "not all services have partitions", func() (bool, error) {
+		var list views.ServiceList
+		ok, err := asked(fleet.URL(1)+"/api/v1/services", &list)
+		works := 0
+		for _, s := range list.Services {
+			if len(s.Partitions) > 0 {
+				works++
+			}
+		}
+		return ok && works == 3 && list.Free+list.Reading == 0, err
+	}); err != nil {
 		return err
 	}
 	if err := show(bin, fleet.URL(1), "services"); err != nil {

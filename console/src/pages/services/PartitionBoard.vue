@@ -6,8 +6,9 @@ import type { ServiceList } from '@/api/types'
 import { holders, letterOf } from './partitions'
 
 /** Which service works on which partition, a cell each. */
-const props = defineProps<{ list: ServiceList }>()
+const props = defineProps<{ list: ServiceList; place: (id: string | undefined) => number }>()
 const cells = computed(() => holders(props.list))
+const at = (holder: number) => props.place(props.list.services[holder]?.id)
 const told = (n: number, holder: number) => (holder < 0 ? `Partition ${n}: no service works on it yet` : `Partition ${n}: service ${props.list.services[holder]?.id}`)
 </script>
 
@@ -15,9 +16,9 @@ const told = (n: number, holder: number) => (holder < 0 ? `Partition ${n}: no se
   <section>
     <h2 class="mb-2">Partitions</h2>
     <ol class="board" aria-label="Which service works on which partition">
-      <li v-for="(holder, n) in cells" :key="n" :class="{ free: holder < 0 }" :style="holder < 0 ? {} : { background: `var(--service-${holder % 6})` }" :title="told(n, holder)" :data-partition="n">
+      <li v-for="(holder, n) in cells" :key="n" :class="{ free: holder < 0 }" :style="holder < 0 ? {} : { background: `var(--service-${at(holder) % 6})` }" :title="told(n, holder)" :data-partition="n">
         <span class="at">{{ n }}</span>
-        <span aria-hidden="true">{{ holder < 0 ? '–' : letterOf(holder) }}</span>
+        <span aria-hidden="true">{{ holder < 0 ? '–' : letterOf(at(holder)) }}</span>
         <span class="only-read">{{ told(n, holder) }}</span>
       </li>
     </ol>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onBeforeUnmount } from 'vue'
+import { computed, onBeforeUnmount, ref, watch } from 'vue'
 
 import { api } from '@/api/client'
 import CommandLine from '@/components/CommandLine.vue'
@@ -16,6 +16,12 @@ const { data, error, loading, refresh } = useFetched(() => [], (signal: AbortSig
 const again = window.setInterval(() => void refresh(), 2000)
 onBeforeUnmount(() => window.clearInterval(again))
 
+// A service keeps its letter while the page is open, whoever comes and goes.
+const known = ref<string[]>([])
+watch(data, (now) => now?.services.forEach((s) => s.id && !known.value.includes(s.id) && known.value.push(s.id)))
+const place = (id: string | undefined) => known.value.indexOf(id ?? '')
+// Who cannot reach the log does not hear of itself either.
+const away = computed(() => !!data.value?.shared && !data.value.services.some((s) => s.this))
 const moving = computed(() => (data.value ? data.value.free + data.value.reading : 0))
 const versions = computed(() => new Set(data.value?.services.map((s) => s.derivation)).size)
 </script>
@@ -33,14 +39,17 @@ const versions = computed(() => new Set(data.value?.services.map((s) => s.deriva
         {{ count(data.services.length, 'service', 'services') }} share the log <span class="code">{{ data.log }}</span>. Streams are divided into {{ count(data.partitions, 'partition', 'partitions') }}; one service at a time works on
         each.
       </p>
-      <v-alert v-if="moving" class="mb-3" type="warning" variant="tonal" density="compact" data-moving>
+      <v-alert v-if="away" class="mb-3" type="error" variant="tonal" density="compact" data-away>
+        The log does not answer this service: it cannot be reached, or most of its servers are down. Batches are put off until it does; recorders hold what they have.
+      </v-alert>
+      <v-alert v-else-if="moving" class="mb-3" type="warning" variant="tonal" density="compact" data-moving>
         {{ moving }} of {{ data.partitions }} partitions {{ moving === 1 ? 'is' : 'are' }} being taken over. Questions about their streams are answered when that is done.
       </v-alert>
       <v-alert v-if="versions > 1" class="mb-3" type="info" variant="tonal" density="compact">
         Not all services derive findings in the same way: they are of different versions, or have different settings. What another one derived is derived anew where its streams are taken over.
       </v-alert>
-      <PartitionBoard :list="data" class="mb-4" />
-      <v-table density="compact" class="services">
+      <PartitionBoard :list="data" :place="place" class="mb-4" />
+      <v-table v-if="data.services.length" density="compact" class="services">
         <thead>
           <tr>
             <th>Service</th>
@@ -55,9 +64,9 @@ const versions = computed(() => new Set(data.value?.services.map((s) => s.deriva
           </tr>
         </thead>
         <tbody>
-          <tr v-for="(s, n) in data.services" :key="s.id" :data-service="s.id">
+          <tr v-for="s in data.services" :key="s.id" :data-service="s.id">
             <td>
-              <span class="letter" :style="{ background: `var(--service-${n % 6})` }" aria-hidden="true">{{ letterOf(n) }}</span> <span class="code">{{ s.id }}</span>
+              <span class="letter" :style="{ background: `var(--service-${place(s.id) % 6})` }" aria-hidden="true">{{ letterOf(place(s.id)) }}</span> <span class="code">{{ s.id }}</span>
               <span v-if="s.this" class="quiet"> this one</span>
             </td>
             <td class="code">{{ s.address }}</td>
