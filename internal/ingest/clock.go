@@ -2,6 +2,7 @@ package ingest
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"time"
 )
@@ -96,8 +97,30 @@ func (h *Hub) Retention() Retention {
 	return Retention{Held: h.retained.why != "", Why: h.retained.why}
 }
 
-// ResumeRetention says that the clock is right: old recordings are deleted from now on.
-func (h *Hub) ResumeRetention() {
+// RetentionOfAll returns the same of all services that share the log: where one holds it, it is held.
+func (h *Hub) RetentionOfAll(ctx context.Context) Retention {
+	r := h.Retention()
+	if h.shared == nil || r.Held {
+		return r
+	}
+	for _, answer := range h.shared.AskAll(ctx, askClock, []byte("{}")) {
+		var theirs Retention
+		if json.Unmarshal(answer, &theirs) == nil && theirs.Held {
+			return theirs
+		}
+	}
+	return r
+}
+
+// ResumeRetention says that the clock is right, of all services that share the log: old recordings are deleted from now on.
+func (h *Hub) ResumeRetention(ctx context.Context) {
+	h.resumeRetention()
+	if h.shared != nil {
+		h.shared.AskAll(ctx, askRight, []byte("{}"))
+	}
+}
+
+func (h *Hub) resumeRetention() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.retained.why, h.retained.off = "", 0

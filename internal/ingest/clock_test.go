@@ -45,7 +45,7 @@ func TestClockLeaps(t *testing.T) {
 	h = hub()
 	h.looked(now, 0, now-8*24*60*minute)
 	assert.True(t, h.Retention().Held, "a week away, or a wrong clock")
-	h.ResumeRetention()
+	h.ResumeRetention(t.Context())
 	assert.False(t, h.Retention().Held)
 
 	h = hub()

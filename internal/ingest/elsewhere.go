@@ -15,6 +15,8 @@ const (
 	askLook  = "look"  // what is known of streams
 	askAgain = "again" // to analyse streams anew
 	askLive  = "live"  // whether a recording is being written
+	askClock = "clock" // whether old recordings are deleted
+	askRight = "right" // to take the clock for right
 )
 
 // look asks for what is known of live streams.
@@ -45,6 +47,11 @@ func (h *Hub) shareLog(s store.Shared) {
 	s.Answer(askLook, answering(h.answerLook))
 	s.Answer(askAgain, answering(h.answerAgain))
 	s.Answer(store.AskDrop, answering(h.answerDrop))
+	s.Answer(askClock, answering(func(context.Context, struct{}) (Retention, error) { return h.Retention(), nil }))
+	s.Answer(askRight, answering(func(context.Context, struct{}) (bool, error) {
+		h.resumeRetention()
+		return true, nil
+	}))
 	s.Answer(askLive, answering(func(_ context.Context, recording string) (bool, error) {
 		return h.any(recording, (*runner).live), nil
 	}))
@@ -108,6 +115,7 @@ func (h *Hub) answerAgain(_ context.Context, recording string) (int, error) {
 
 func (h *Hub) answerDrop(_ context.Context, recording string) (bool, error) {
 	h.mu.Lock()
+	delete(h.versions, recording)
 	file := h.imports[recording]
 	var list []*runner
 	for _, r := range h.runners {

@@ -116,6 +116,9 @@ func (f *front) open(ctx context.Context, stream string, b *Batch, read func(con
 	return &intake{hub: h, of: rec, stored: st}, nil
 }
 
+// maxNamed bounds what a stream's hello says of its application, in bytes: it stands beside the first batch in the log.
+const maxNamed = 1000
+
 // begin begins a stream, in the recording that its application is writing or in a new one.
 func (f *front) begin(ctx context.Context, stream string, b *Batch) (*intake, error) {
 	hello, err := helloOf(b.Lines)
@@ -124,6 +127,9 @@ func (f *front) begin(ctx context.Context, stream string, b *Batch) (*intake, er
 	}
 	if hello.Stream != stream {
 		return nil, &Unusable{fmt.Sprintf("the hello is of stream %q, and was sent to stream %q", hello.Stream, stream)}
+	}
+	if len(hello.App) > maxNamed || len(hello.Version) > maxNamed || len(hello.Environment) > maxNamed {
+		return nil, &Unusable{fmt.Sprintf("where services share a log, an application's name, version and environment have at most %d bytes each", maxNamed)}
 	}
 	rec, err := f.shared.Join(ctx, newRecording(hello.App, hello.Version, hello.Environment, "live"), maxStreams)
 	if err != nil {

@@ -221,7 +221,33 @@ func (h *Hub) repair(st store.Stream, why error) {
 		return
 	}
 	h.log.Error("what was derived from a stream cannot be read; it is analysed again", "stream", st.Name, "recording", st.Recording, "error", why)
+	if h.shared != nil && st.Live {
+		if who, err := h.shared.Whose(st.Name); err != nil || who != "" {
+			h.askRepair(st, who)
+			return
+		}
+	}
 	h.again(st)
+}
+
+// askRepair has the service that works on a stream analyse it again; where none does yet, whoever looks next asks. The caller holds
+// mu.
+func (h *Hub) askRepair(st store.Stream, who string) {
+	h.repaired[st.ID] = struct{}{}
+	h.wg.Go(func() {
+		if question, err := json.Marshal(st.Recording); err == nil && who != "" {
+			if _, err := h.shared.Ask(h.ctx, who, askAgain, question); err != nil && h.ctx.Err() == nil {
+				h.log.Error("ask for a stream to be analysed again", "stream", st.Name, "service", who, "error", err)
+			}
+		}
+		select { // it takes a while
+		case <-time.After(refreshEvery):
+		case <-h.ctx.Done():
+		}
+		h.mu.Lock()
+		delete(h.repaired, st.ID)
+		h.mu.Unlock()
+	})
 }
 
 // again analyses a stream anew in the background, one after the other. The caller holds mu.

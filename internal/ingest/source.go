@@ -69,7 +69,7 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 
 // sourceOf returns one stream as its runner knows it, here or far away, else as it was stored; nil where nothing of it was analysed yet.
 func (h *Hub) sourceOf(ctx context.Context, st store.Stream, far map[string]seen) (*views.StreamSource, error) {
-	p := &streamPieces{ctx: ctx, pieces: h.pieces, stream: st.ID}
+	p := &streamPieces{ctx: ctx, pieces: h.pieces, stream: st.ID, key: st.DerivedBy}
 	if s := far[st.Name]; st.Live && s.State != nil {
 		if s.Pending != nil {
 			var err error
@@ -124,10 +124,12 @@ type (
 	stateID struct {
 		stream, analysed int64
 		received         int64
+		key              string // with which it was derived: another service may have done so anew
 	}
 	chunkID struct {
 		stream int64
 		n      int
+		key    string
 	}
 )
 
@@ -141,7 +143,7 @@ func newPieces(l store.Log, r store.Results) *pieces {
 }
 
 func (p *pieces) state(ctx context.Context, st store.Stream) (*derive.State, error) {
-	id := stateID{st.ID, st.Analysed, st.ReceivedNS}
+	id := stateID{st.ID, st.Analysed, st.ReceivedNS, st.DerivedBy}
 	if s, ok := p.states.Get(id); ok {
 		return s, nil
 	}
@@ -188,12 +190,13 @@ type streamPieces struct {
 	ctx     context.Context
 	pieces  *pieces
 	stream  int64
+	key     string // with which what is stored was derived
 	pending []derive.Scope
 }
 
 // Chunk returns the rows of a part of the log of scopes.
 func (s *streamPieces) Chunk(n int) ([]derive.Scope, error) {
-	id := chunkID{stream: s.stream, n: n}
+	id := chunkID{stream: s.stream, n: n, key: s.key}
 	if rows, ok := s.pieces.chunks.Get(id); ok {
 		return rows, nil
 	}

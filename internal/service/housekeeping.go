@@ -89,7 +89,7 @@ func (s *service) postAnalysis(c *gin.Context) error {
 
 // getRetention says whether old recordings are deleted; putRetention says that the clock is right.
 func (s *service) getRetention(c *gin.Context) error {
-	r := s.Hub.Retention()
+	r := s.Hub.RetentionOfAll(c.Request.Context())
 	c.JSON(http.StatusOK, views.Retention{KeepForNS: s.Keep.For.Nanoseconds(), KeepBytes: s.Keep.Bytes, Held: r.Held, Why: r.Why})
 	return nil
 }
@@ -104,7 +104,7 @@ func (s *service) putRetention(c *gin.Context) error {
 	if in.Held == nil || *in.Held {
 		return &badRequest{"held has to be false: old recordings are deleted again"}
 	}
-	s.Hub.ResumeRetention()
+	s.Hub.ResumeRetention(c.Request.Context())
 	return s.getRetention(c)
 }
 

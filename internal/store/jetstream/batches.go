@@ -321,7 +321,7 @@ func (s *Store) BeginStream(ctx context.Context, fresh *store.Recording, st stor
 	case fresh != nil && row != nil:
 		return 0, store.ErrSpent
 	case fresh != nil:
-		row = rowOf(fresh, s.id)
+		row = rowOf(fresh, s.process())
 	case row == nil || row.Deleted:
 		return 0, store.ErrNotFound
 	}

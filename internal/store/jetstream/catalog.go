@@ -42,7 +42,7 @@ type recordingRow struct {
 	Name        string `json:"name,omitempty"`
 	Pinned      bool   `json:"pinned,omitempty"`
 	Labels      []byte `json:"labels,omitempty"`
-	Importer    string `json:"importer,omitempty"` // the service that reads the file, until it has come to its end
+	Importer    string `json:"importer,omitempty"` // the process that reads the file, until it has come to its end
 	Deleted     bool   `json:"deleted,omitempty"`
 }
 
@@ -85,6 +85,7 @@ func parseCatalog(key string, value []byte) any {
 type known struct {
 	mu      sync.Mutex
 	byID    map[int64]string               // tokens
+	rows    map[string]*streamRow          // by token
 	of      map[string]map[string]struct{} // tokens of a recording's streams
 	changes map[string]int64               // of recordings: the latest revision of what was derived
 	ends    *lru.Cache[string, seenEnd]    // by token: as this service last saw the stream
@@ -93,7 +94,7 @@ type known struct {
 }
 
 func (k *known) init() {
-	k.byID, k.of, k.changes = map[int64]string{}, map[string]map[string]struct{}{}, map[string]int64{}
+	k.byID, k.rows, k.of, k.changes = map[int64]string{}, map[string]*streamRow{}, map[string]map[string]struct{}{}, map[string]int64{}
 	k.ends, _ = lru.New[string, seenEnd](1 << 14) // the sizes are positive
 	k.staged, _ = lru.New[string, int](1 << 12)
 	k.chunks, _ = lru.New[string, uint64](1 << 12)
@@ -101,50 +102,55 @@ func (k *known) init() {
 
 // heardCatalog keeps what finds streams as the catalog's rows come.
 func (s *Store) heardCatalog(key string, r row) {
-	token, isStream := strings.CutPrefix(key, keyStream)
-	derived, isDerived := strings.CutPrefix(key, keyDerived)
-	k := &s.known
-	if isStream || isDerived {
-		k.mu.Lock()
-		if st, ok := r.read.(*streamRow); isStream && ok {
-			k.byID[st.ID] = token
-			if k.of[st.Recording] == nil {
-				k.of[st.Recording] = map[string]struct{}{}
-			}
-			k.of[st.Recording][token] = struct{}{}
-		} else if isStream {
-			for id, t := range k.byID { // it was deleted, which is rare
-				if t == token {
-					delete(k.byID, id)
-				}
-			}
-			for rec, list := range k.of {
-				if delete(list, token); len(list) == 0 {
-					delete(k.of, rec)
-				}
-			}
-			k.ends.Remove(token)
-		}
-		recording := ""
-		if isDerived {
-			for rec, list := range k.of {
-				if _, ok := list[derived]; ok {
-					recording = rec
-					k.changes[rec] = int64(r.rev)
-				}
-			}
-		}
-		k.mu.Unlock()
-		if isDerived {
-			s.tellWatchers(keyDerived, recording)
-		}
+	if token, ok := strings.CutPrefix(key, keyStream); ok {
+		s.known.stream(token, r)
+		return
+	}
+	if token, ok := strings.CutPrefix(key, keyDerived); ok {
+		s.tellWatchers(keyDerived, s.known.derived(token, r))
 		return
 	}
 	kind, rest, _ := strings.Cut(key, ".")
 	s.tellWatchers(kind+".", rest)
 }
 
-// Watch has f called whenever a row of a kind has changed, by whomever: with the rest of its key, for a recording that has
+// stream notes a stream's row.
+func (k *known) stream(token string, r row) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if was := k.rows[token]; was != nil {
+		delete(k.rows, token)
+		delete(k.byID, was.ID)
+		if delete(k.of[was.Recording], token); len(k.of[was.Recording]) == 0 {
+			delete(k.of, was.Recording)
+			delete(k.changes, was.Recording)
+		}
+	}
+	st, ok := r.read.(*streamRow)
+	if !ok {
+		k.ends.Remove(token)
+		return
+	}
+	k.rows[token], k.byID[st.ID] = st, token
+	if k.of[st.Recording] == nil {
+		k.of[st.Recording] = map[string]struct{}{}
+	}
+	k.of[st.Recording][token] = struct{}{}
+}
+
+// derived notes that what is derived of a stream has changed, and returns its recording.
+func (k *known) derived(token string, r row) string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	st := k.rows[token]
+	if st == nil {
+		return ""
+	}
+	k.changes[st.Recording] = int64(r.rev)
+	return st.Recording
+}
+
+// watch has f called whenever a row of a kind has changed, by whomever: with the rest of its key, for a recording that has
 // changed in any way its id. F must not block, nor call the store.
 func (s *Store) watch(kind string, f func(rest string)) {
 	list, _ := s.watched.LoadOrStore(kind, &watchers{})
@@ -253,7 +259,7 @@ func (m *summaries) put(id string, one summary) {
 func (s *Store) AddRecording(ctx context.Context, r store.Recording) error {
 	ctx, cancel := within(ctx)
 	defer cancel()
-	row := rowOf(&r, s.id)
+	row := rowOf(&r, s.process())
 	if _, err := s.catalog.create(ctx, keyRecording+r.ID, pack(row), row); err != nil {
 		if err == errTaken {
 			return store.ErrSpent

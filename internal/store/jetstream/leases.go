@@ -55,10 +55,10 @@ type lag struct {
 type partitions struct {
 	mu     sync.Mutex
 	held   map[int]*partition
-	worker store.Worker // nil: nobody works on partitions, they are held one by one as streams are
-	taken  int64        // since the start
-	said   int64        // how often this service has said that it runs
-	going  []string     // recordings that it has said to be written
+	worker store.Worker         // nil: nobody works on partitions, they are held one by one as streams are
+	taken  int64                // since the start
+	said   int64                // how often this service has said that it runs
+	going  map[string]time.Time // recordings that it has said to be written, and when
 	wake   chan struct{}
 }
 
@@ -333,7 +333,7 @@ func (s *Store) balance() {
 		s.parts.mu.Unlock()
 		if going {
 			staying--
-			s.wg.Go(func() { s.handOver(p) })
+			s.begin(func() { s.handOver(p) })
 		}
 	}
 	// Services begin to look at different places, so that they get in each other's way less.
@@ -361,7 +361,7 @@ func (s *Store) balance() {
 		p.done = make(chan struct{})
 		s.parts.taken++
 		s.parts.mu.Unlock()
-		s.wg.Go(func() { s.workOn(p) })
+		s.begin(func() { s.workOn(p) })
 	}
 }
 

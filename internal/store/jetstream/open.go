@@ -64,6 +64,7 @@ const (
 type Store struct {
 	cfg  Config
 	id   string // of this service
+	run  string // of this process
 	lock *flock.Flock
 	log  *slog.Logger
 
@@ -95,6 +96,17 @@ type Store struct {
 	ctx     context.Context
 	stop    context.CancelFunc
 	wg      sync.WaitGroup
+	ending  sync.RWMutex // held for writing from when nothing more begins
+	ended   bool
+}
+
+// begin runs f beside everything else, unless the store is being closed.
+func (s *Store) begin(f func()) {
+	s.ending.RLock()
+	defer s.ending.RUnlock()
+	if !s.ended {
+		s.wg.Go(f)
+	}
 }
 
 // latency adds up how long publishing took.
@@ -117,7 +129,7 @@ func Open(ctx context.Context, cfg Config) (_ *Store, err error) {
 	if cfg.Partitions < 0 || cfg.Partitions > MaxPartitions {
 		return nil, fmt.Errorf("%d partitions are asked for; a log has from 1 to %d", cfg.Partitions, MaxPartitions)
 	}
-	s := &Store{cfg: cfg, log: cfg.Log, began: time.Now()}
+	s := &Store{run: ids.Random(5), cfg: cfg, log: cfg.Log, began: time.Now()}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	defer func() {
 		if err != nil {
@@ -149,7 +161,7 @@ func Open(ctx context.Context, cfg Config) (_ *Store, err error) {
 	if err := s.answerOthers(); err != nil {
 		return nil, err
 	}
-	s.wg.Go(s.keepLeases)
+	s.begin(s.keepLeases)
 	return s, nil
 }
 
@@ -424,7 +436,7 @@ func (s *Store) followTables(ctx context.Context) error {
 		{"catalog", 0, jetstream.FileStorage, &s.catalog, parseCatalog, s.heardCatalog},
 		{"leases", s.cfg.Lease, jetstream.MemoryStorage, &s.leases, parseLease, nil},
 		{"services", s.cfg.Lease, jetstream.MemoryStorage, &s.services, parseService, nil},
-		{"open", openFor30, jetstream.MemoryStorage, &s.open, nil, nil},
+		{"open", joinFor, jetstream.MemoryStorage, &s.open, nil, nil},
 	} {
 		kv, err := bucket(b.name, b.ttl, b.storage)
 		if err != nil {
@@ -447,6 +459,9 @@ func (s *Store) ID() string { return s.id }
 
 // Close gives everything back and disconnects.
 func (s *Store) Close() error {
+	s.ending.Lock()
+	s.ended = true
+	s.ending.Unlock()
 	s.stop()
 	s.wg.Wait()
 	s.leave()

@@ -16,6 +16,7 @@ import (
 
 // serviceRow is what a service says of itself. It vanishes where it is not said again.
 type serviceRow struct {
+	Run        string   `json:"run"` // of its process
 	Address    string   `json:"address,omitempty"`
 	Version    string   `json:"version,omitempty"`
 	Key        string   `json:"key,omitempty"`
@@ -71,7 +72,7 @@ func (s *Store) keepSaying() {
 func (s *Store) sayRuns(loaded, running []string) {
 	ctx, cancel := context.WithTimeout(s.ctx, s.trusted())
 	defer cancel()
-	row := &serviceRow{Address: s.cfg.Address, Version: s.cfg.Version, Key: s.key(), StartedNS: s.began.UnixNano()}
+	row := &serviceRow{Run: s.run, Address: s.cfg.Address, Version: s.cfg.Version, Key: s.key(), StartedNS: s.began.UnixNano()}
 	s.parts.mu.Lock()
 	row.TakenOver = s.parts.taken
 	s.parts.said++
@@ -104,13 +105,18 @@ func (s *Store) running() (list []string) {
 	return list
 }
 
-// runs tells whether a service runs, as far as that can be known: this one may have begun a moment ago.
-func (s *Store) runs(id string) bool {
-	if id == s.id || s.since() < 2*s.cfg.Lease {
+// process names this service's process.
+func (s *Store) process() string { return s.id + "/" + s.run }
+
+// runs tells whether a process of a service runs, as far as that can be known: this one may have begun a moment ago.
+func (s *Store) runs(process string) bool {
+	if process == s.process() || s.since() < 2*s.cfg.Lease {
 		return true
 	}
+	id, run, _ := strings.Cut(process, "/")
 	r, ok := s.services.get(serviceKey(id))
-	return ok && s.fresh(r)
+	row, read := r.read.(*serviceRow)
+	return ok && read && s.fresh(r) && row.Run == run
 }
 
 // First tells whether what is done once for all services is this one's to do: it holds the first partition.
@@ -173,8 +179,8 @@ func (s *Store) Services() store.Services {
 	return all
 }
 
-// openFor30 is how long a recording may be joined since a stream of it was last said to be written.
-const openFor30 = 30 * time.Second
+// joinFor is how long a recording may be joined since a stream of it was last said to be written.
+const joinFor = 30 * time.Second
 
 // openRow is a recording that new streams join.
 type openRow struct {
@@ -214,52 +220,68 @@ func (s *Store) Join(ctx context.Context, fresh store.Recording, most int) (rec 
 	return rec, err
 }
 
-// Going says that streams of these recordings are being written.
+// Going says that streams of these recordings are being written, and of no others any more.
 func (s *Store) Going(ctx context.Context, recordings []string) {
-	for _, id := range recordings {
-		rec := s.recording(id)
-		if rec == nil || rec.Deleted {
-			continue
-		}
-		_ = s.open.change(ctx, openKey(rec.App, rec.Version, rec.Environment), func(r row) ([]byte, any, error) {
-			o := openRow{Recording: id}
-			s.known.mu.Lock()
-			o.Streams = len(s.known.of[id])
-			s.known.mu.Unlock()
-			if r.value != nil {
-				var have openRow
-				if json.Unmarshal(r.value, &have) != nil || have.Recording != id {
-					return nil, nil, nil // a later one is joined by now
-				}
-				o = have
-			}
-			o.Said++
-			return pack(&o), nil, nil
-		}) // it is said again soon
-	}
-	s.closeOpen(ctx, recordings)
-}
-
-// closeOpen has nobody join what this service had said to be written, and is not any more.
-func (s *Store) closeOpen(ctx context.Context, now []string) {
 	s.parts.mu.Lock()
 	before := s.parts.going
+	now := make(map[string]time.Time, len(recordings))
+	for _, id := range recordings {
+		now[id] = before[id]
+	}
 	s.parts.going = now
 	s.parts.mu.Unlock()
-	for _, id := range before {
-		if slices.Contains(now, id) {
+	for id := range before {
+		if _, going := now[id]; !going {
+			s.closeOpen(ctx, id)
+		}
+	}
+	for _, id := range recordings {
+		s.parts.mu.Lock()
+		said := s.parts.going[id]
+		s.parts.mu.Unlock()
+		if time.Since(said) < joinFor/3 || s.keepOpen(ctx, id) != nil {
 			continue
 		}
-		row := s.recording(id)
-		if _, running := s.Elsewhere(id); running || row == nil {
-			continue
-		}
-		key := openKey(row.App, row.Version, row.Environment)
-		if r, ok := s.open.get(key); ok {
+		s.parts.mu.Lock()
+		s.parts.going[id] = time.Now()
+		s.parts.mu.Unlock()
+	}
+}
+
+// keepOpen has new streams join a recording for longer.
+func (s *Store) keepOpen(ctx context.Context, recording string) error {
+	rec := s.recording(recording)
+	if rec == nil || rec.Deleted {
+		return nil
+	}
+	return s.open.change(ctx, openKey(rec.App, rec.Version, rec.Environment), func(r row) ([]byte, any, error) {
+		o := openRow{Recording: recording}
+		s.known.mu.Lock()
+		o.Streams = len(s.known.of[recording])
+		s.known.mu.Unlock()
+		if r.value != nil {
 			var have openRow
-			if json.Unmarshal(r.value, &have) == nil && have.Recording == id {
-				_ = s.open.drop(ctx, key, r.rev) // somebody has joined it meanwhile, or it vanishes by itself
+			if json.Unmarshal(r.value, &have) != nil || have.Recording != recording {
+				return nil, nil, nil // a later one is joined by now
 			}
+			o = have
+		}
+		o.Said++
+		return pack(&o), nil, nil
+	})
+}
+
+// closeOpen has nobody join a recording that is not being written any more.
+func (s *Store) closeOpen(ctx context.Context, recording string) {
+	rec := s.recording(recording)
+	if _, running := s.Elsewhere(recording); running || rec == nil {
+		return
+	}
+	key := openKey(rec.App, rec.Version, rec.Environment)
+	if r, ok := s.open.get(key); ok {
+		var have openRow
+		if json.Unmarshal(r.value, &have) == nil && have.Recording == recording {
+			_ = s.open.drop(ctx, key, r.rev) // somebody has joined it meanwhile, or it vanishes by itself
 		}
 	}
 }
@@ -304,7 +326,7 @@ func (s *Store) answerOthers() error {
 	}
 	s.watch(keyRecording, s.heardHere)
 	s.watch(keyDerived, s.heardHere)
-	s.wg.Go(s.tellOthers)
+	s.begin(s.tellOthers)
 	return nil
 }
 
@@ -370,7 +392,7 @@ func (s *Store) answer(m *nats.Msg) {
 	s.parts.mu.Lock()
 	f := s.peers.kinds[m.Header.Get(hKind)]
 	s.parts.mu.Unlock()
-	s.wg.Go(func() {
+	s.begin(func() {
 		ctx, cancel := within(s.ctx)
 		defer cancel()
 		var body []byte
@@ -416,6 +438,9 @@ func (s *Store) Ask(ctx context.Context, service, kind string, question []byte) 
 	defer cancel()
 	inbox := s.conn.NewInbox()
 	sub, err := s.conn.SubscribeSync(inbox)
+	if err == nil {
+		err = sub.SetPendingLimits(-1, maxAnswer)
+	}
 	if err != nil {
 		return nil, away(err)
 	}

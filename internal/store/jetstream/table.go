@@ -38,6 +38,9 @@ type row struct {
 	read  any       // the value as what it is of, where heard keeps it
 }
 
+// present stands for a value that is there and has been read.
+var present = []byte{}
+
 // follow reads a bucket and follows it until close. Heard is called with each row, one at a time and before anybody sees it; it may
 // be nil.
 func follow(ctx context.Context, kv jetstream.KeyValue, parse func(key string, value []byte) any, heard func(key string, r row)) (*table, error) {
@@ -93,6 +96,9 @@ func (t *table) apply(key string, r row) {
 	if r.value == nil {
 		delete(t.rows, key)
 	} else {
+		if r.read != nil {
+			r.value = present // what was read of it is enough
+		}
 		t.rows[key] = r
 	}
 	if t.heard != nil {

@@ -27,8 +27,8 @@ func (s *Store) Work(w store.Worker) error {
 	case s.parts.wake <- struct{}{}:
 	default:
 	}
-	s.wg.Go(s.keepSaying)
-	s.wg.Go(s.tidy)
+	s.begin(s.keepSaying)
+	s.begin(s.tidy)
 	return nil
 }
 
@@ -246,8 +246,12 @@ func (w *working) give(ctx context.Context, m jetstream.Msg, seq uint64) error {
 		} else {
 			err = w.s.discover(ctx, token)
 		}
-		if errors.Is(err, store.ErrNotFound) || errors.Is(err, store.ErrDamaged) {
-			// Of a recording that was deleted while this batch was on its way, or nothing that we have written.
+		if errors.Is(err, store.ErrDamaged) {
+			w.s.log.Error("a batch in the log is none that keenlantern has written; it is left alone", "subject", subject, "error", err)
+			return nil
+		}
+		if errors.Is(err, store.ErrNotFound) {
+			// Of a recording that was deleted while this batch was on its way.
 			cut, cancel := within(ctx)
 			defer cancel()
 			_ = w.s.batches.Purge(cut, jetstream.WithPurgeSubject(w.s.subject(token, true)+">")) // it does no harm where it stays
