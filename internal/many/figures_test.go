@@ -1,11 +1,12 @@
 package many_test
 
 import (
+	"bytes"
 	"fmt"
 	"net/http"
 	"os"
-	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -26,38 +27,43 @@ func heavy(t *testing.T) {
 	}
 }
 
-// sendEvents sends so many events of an office in each of some streams, packed, and returns how many there were. The streams stay open.
-func sendEvents(t *testing.T, urls []string, streams, events int) int64 {
+// sent is what sendEvents sends.
+type sent struct {
+	shape           load.Shape
+	streams, events int  // events in each
+	anywhere        bool // each batch goes to another service, rather than each stream to one
+}
+
+// sendEvents sends streams, packed, and returns how many lines there were. The streams stay open.
+func sendEvents(t *testing.T, urls []string, s sent) int64 {
 	t.Helper()
 	zip, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
 	require.NoError(t, err)
 	var all sync.WaitGroup
-	var mu sync.Mutex
-	lines := int64(0)
-	for k := range streams {
+	var lines atomic.Int64
+	for k := range s.streams {
 		all.Go(func() {
-			o := load.NewOffice(fmt.Sprintf("large-%d", k+1), 20)
-			mine := int64(0)
-			for n := 1; mine < int64(events); n++ {
-				body := slices.Clone(o.Requests(250))
-				for _, c := range body {
-					if c == '\n' {
-						mine++
-					}
+			stream := fmt.Sprintf("large-%d", k+1)
+			w := s.shape.New(stream, 20)
+			mine := 0
+			for n := 1; mine < s.events; n++ {
+				body := w.Requests(3000 / s.shape.Each)
+				mine += bytes.Count(body, []byte{'\n'})
+				to := k
+				if s.anywhere {
+					to = k + n
 				}
-				_, err := load.Send(t.Context(), http.DefaultClient, load.Batch{URL: urls[(n+k)%len(urls)], Stream: fmt.Sprintf("large-%d", k+1), N: n, Body: zip.EncodeAll(body, nil), Encoding: "zstd"}, 5*time.Millisecond)
-				if err != nil {
+				batch := load.Batch{URL: urls[to%len(urls)], Stream: stream, N: n, Body: zip.EncodeAll(body, nil), Encoding: "zstd"}
+				if _, err := load.Send(t.Context(), http.DefaultClient, batch, 5*time.Millisecond); err != nil {
 					t.Error(err)
 					return
 				}
 			}
-			mu.Lock()
-			lines += mine
-			mu.Unlock()
+			lines.Add(int64(mine))
 		})
 	}
 	all.Wait()
-	return lines
+	return lines.Load()
 }
 
 // analysed waits until a service has so many lines of the latest recordings, and returns how long that took.
@@ -84,7 +90,7 @@ func TestTakeover(t *testing.T) {
 	for _, url := range fleet.URLs() {
 		ready(t, url)
 	}
-	lines := sendEvents(t, fleet.URLs(), 1, 10_000_000)
+	lines := sendEvents(t, fleet.URLs(), sent{load.Shapes[0], 1, 10_000_000, true})
 	for _, url := range fleet.URLs() {
 		analysed(t, url, lines)
 	}
@@ -106,32 +112,39 @@ func TestCost(t *testing.T) {
 	heavy(t)
 	bins, err := binaries()
 	require.NoError(t, err)
-	const streams, events = 8, 500_000
-	alone, err := browser.Serve(bins[0], "serve", t.TempDir())
-	require.NoError(t, err)
-	before := many.CPU(alone.PID())
-	lines := sendEvents(t, []string{alone.URL}, streams, events)
-	analysed(t, alone.URL, lines)
-	base := (many.CPU(alone.PID()) - before).Seconds() * 1e6 / float64(lines)
-	t.Logf("one process alone: %.2f s of processor time per million events", base)
-	require.NoError(t, alone.Stop())
-	for _, n := range [][2]int{{1, 1}, {3, 1}, {3, 3}} {
-		log, fleet := start(t, n[0], n[1])
-		for _, url := range fleet.URLs() {
-			ready(t, url)
-		}
-		cpu := func() (services time.Duration) {
-			for k := range n[1] {
-				services += many.CPU(fleet.PID(k))
+	for _, shape := range load.Shapes[:2] {
+		s := sent{shape: shape, streams: 8, events: 500_000}
+		alone, err := browser.Serve(bins[0], "serve", t.TempDir())
+		require.NoError(t, err)
+		before := many.CPU(alone.PID())
+		lines := sendEvents(t, []string{alone.URL}, s)
+		analysed(t, alone.URL, lines)
+		base := (many.CPU(alone.PID()) - before).Seconds() * 1e6 / float64(lines)
+		t.Logf("%s: one process alone: %.2f s of processor time per million events", shape.Name, base)
+		require.NoError(t, alone.Stop())
+		for _, c := range []struct {
+			servers, services int
+			anywhere          bool
+		}{{1, 1, false}, {1, 3, false}, {3, 1, false}, {3, 3, false}, {3, 3, true}} {
+			log, fleet := startWith(t, c.servers, c.services, "--log-lease", "10s")
+			for _, url := range fleet.URLs() {
+				ready(t, url)
 			}
-			return services
+			cpu := func() (services time.Duration) {
+				for k := range c.services {
+					services += many.CPU(fleet.PID(k))
+				}
+				return services
+			}
+			servicesBefore, logBefore := cpu(), log.CPU()
+			s.anywhere = c.anywhere
+			lines := sendEvents(t, fleet.URLs(), s)
+			analysed(t, fleet.URL(0), lines)
+			services, servers := (cpu()-servicesBefore).Seconds()*1e6/float64(lines), (log.CPU()-logBefore).Seconds()*1e6/float64(lines)
+			t.Logf("%s: %d servers of the log, %d services, each batch to another service: %t: %.2f s of the services, %.2f s of the log, %.2f times one process alone",
+				shape.Name, c.servers, c.services, c.anywhere, services, servers, (services+servers)/base)
+			fleet.Stop()
+			log.Stop()
 		}
-		servicesBefore, logBefore := cpu(), log.CPU()
-		lines := sendEvents(t, fleet.URLs(), streams, events)
-		analysed(t, fleet.URL(0), lines)
-		services, servers := (cpu()-servicesBefore).Seconds()*1e6/float64(lines), (log.CPU()-logBefore).Seconds()*1e6/float64(lines)
-		t.Logf("%d servers of the log, %d services: %.2f s of the services, %.2f s of the log, %.2f times as much as one process alone", n[0], n[1], services, servers, (services+servers)/base)
-		fleet.Stop()
-		log.Stop()
 	}
 }

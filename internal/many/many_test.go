@@ -53,8 +53,13 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-// start starts so many servers of a log and so many services.
+// start starts so many servers of a log and so many services, with leases that end soon.
 func start(t *testing.T, servers, services int, args ...string) (*many.Log, *many.Fleet) {
+	t.Helper()
+	return startWith(t, servers, services, append([]string{"--log-lease", lease, "--log-partitions", "16"}, args...)...)
+}
+
+func startWith(t *testing.T, servers, services int, args ...string) (*many.Log, *many.Fleet) {
 	t.Helper()
 	if testing.Short() {
 		t.Skip("it starts and kills processes")
@@ -65,7 +70,7 @@ func start(t *testing.T, servers, services int, args ...string) (*many.Log, *man
 	log, err := many.StartLog(bins[1], folder, servers)
 	require.NoError(t, err)
 	t.Cleanup(log.Stop)
-	fleet, err := many.StartFleet(bins[0], folder, log, services, append([]string{"--log-lease", lease, "--log-partitions", "16", "--log-replicas", fmt.Sprint(servers)}, args...)...)
+	fleet, err := many.StartFleet(bins[0], folder, log, services, append([]string{"--log-replicas", fmt.Sprint(servers)}, args...)...)
 	require.NoError(t, err)
 	t.Cleanup(fleet.Stop)
 	return log, fleet

@@ -162,7 +162,7 @@ func (w *working) read(ctx context.Context) error {
 	if err != nil {
 		return away(err)
 	}
-	in, err := c.Messages(jetstream.PullMaxMessages(readAhead), jetstream.PullHeartbeat(2*time.Second), jetstream.PullExpiry(10*time.Second))
+	in, err := c.Messages(jetstream.PullMaxMessagesWithBytesLimit(readAhead, readAheadBytes), jetstream.PullHeartbeat(5*time.Second), jetstream.PullExpiry(30*time.Second))
 	if err != nil {
 		return away(err)
 	}
@@ -205,8 +205,11 @@ func (w *working) read(ctx context.Context) error {
 	}
 }
 
-// readAhead is how many batches of a partition are fetched before they are wanted. It bounds memory: a message has at most 1 MiB.
-const readAhead = 4
+// How many batches of a partition, and bytes of them, are fetched before they are wanted. A message has at most 1 MiB.
+const (
+	readAhead      = 32
+	readAheadBytes = 1<<20 + 64<<10
+)
 
 // take gives one batch to the worker.
 func (w *working) take(ctx context.Context, m jetstream.Msg) error {
