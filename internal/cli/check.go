@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"os"
 	"runtime"
 	"runtime/debug"
@@ -123,11 +124,23 @@ func analyseAll(ctx context.Context, names []string, set rules.Settings) []analy
 	return list
 }
 
-// frugal lets garbage take half of what is alive rather than as much: an analysis leaves little, and lasts. GOGC prevails.
+// firstCollected is the memory from which on garbage is collected at all. Most traces are read by then, or fill that much in any
+// case; collecting what grows towards it again and again would only take time.
+const firstCollected = 80 << 20
+
+// frugal lets garbage take a fifth of what is alive rather than as much, once there is much: an analysis leaves little garbage, so that it
+// is still collected rarely. GOGC and GOMEMLIMIT prevail.
 func frugal() {
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(50)
+	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
+		return
 	}
+	debug.SetGCPercent(-1)
+	debug.SetMemoryLimit(firstCollected)
+	// What nothing refers to is told of by the first collection.
+	runtime.AddCleanup(&struct{ self *int }{new(int)}, func(struct{}) {
+		debug.SetGCPercent(20)
+		debug.SetMemoryLimit(math.MaxInt64)
+	}, struct{}{})
 }
 
 // analyse reads one trace file. A result may come with an error: what could be read of a file that breaks off.

@@ -44,9 +44,47 @@ func ask(t *testing.T, method, url, body string) string {
 	return string(text)
 }
 
-// fill has services record the same: an application of two streams that are being written, one that has ended, and a file; and has
-// people say the same of them. It returns the recordings' ids: of what runs, what has ended, and the file.
-func fill(t *testing.T, urls []string) (ids [3]string) {
+// asLogs makes an OTLP request, as JSON, of a trace's lines, whose numbers are all whole.
+func asLogs(t *testing.T, stream string, lines []byte) string {
+	t.Helper()
+	text := func(key, value string) map[string]any {
+		return map[string]any{"key": key, "value": map[string]any{"stringValue": value}}
+	}
+	start := time.Date(2026, 3, 2, 5, 40, 0, 0, time.UTC)
+	var records []any
+	for line := range bytes.Lines(lines) {
+		var fields map[string]any
+		require.NoError(t, json.Unmarshal(line, &fields))
+		var attributes []any
+		for name, v := range fields {
+			switch v := v.(type) {
+			case string:
+				if name != "ev" && fields["ev"] != "hello" || name == "format" {
+					attributes = append(attributes, text("lantern."+name, v))
+				}
+			case bool:
+				attributes = append(attributes, map[string]any{"key": "lantern." + name, "value": map[string]any{"boolValue": v}})
+			case float64:
+				if name != "t" {
+					attributes = append(attributes, map[string]any{"key": "lantern." + name, "value": map[string]any{"intValue": fmt.Sprint(int64(v))}})
+				}
+			}
+		}
+		at := start.Add(time.Duration(fields["t"].(float64)))
+		records = append(records, map[string]any{"timeUnixNano": fmt.Sprint(at.UnixNano()), "eventName": "lantern." + fields["ev"].(string), "attributes": attributes})
+	}
+	body, err := json.Marshal(map[string]any{"resourceLogs": []any{map[string]any{
+		"resource":  map[string]any{"attributes": []any{text("service.name", "harbour"), text("service.instance.id", stream), text("service.version", "1.5.0")}},
+		"scopeLogs": []any{map[string]any{"logRecords": records}},
+	}}})
+	require.NoError(t, err)
+	return string(body)
+}
+
+// fill has services record the same: an application of two streams that are being written, one that has ended, a file, and one as
+// OpenTelemetry logs; and has people say the same of them. It returns the recordings' ids: of what runs, what has ended, the file, and
+// the logs.
+func fill(t *testing.T, urls []string) (ids [4]string) {
 	t.Helper()
 	turn := 0
 	url := func() string {
@@ -78,6 +116,32 @@ func fill(t *testing.T, urls []string) (ids [3]string) {
 	var file views.Summary
 	require.NoError(t, json.Unmarshal([]byte(ask(t, http.MethodPost, url()+"/api/v1/recordings", string(harbour))), &file))
 	ids[2] = file.ID
+	post := func(lines []byte) {
+		for range 2 { // an exporter that has not heard the answer sends the same again
+			req, err := http.NewRequest(http.MethodPost, url()+"/v1/logs", strings.NewReader(asLogs(t, "logs-1", lines)))
+			require.NoError(t, err)
+			req.Header.Set("Content-Type", "application/json")
+			res, err := http.DefaultClient.Do(req)
+			require.NoError(t, err)
+			said, err := io.ReadAll(res.Body)
+			res.Body.Close()
+			require.NoError(t, err)
+			require.Equal(t, http.StatusOK, res.StatusCode, "%s", said)
+			require.NotContains(t, string(said), "rejected", "%s", said)
+		}
+	}
+	logs := bytes.Replace([]byte(strings.Join(leaky("logs-1", 40), "")), []byte(`"start":"2026-03-02T05:40:00.000000000Z"`), []byte(`"version":"1.5.0"`), 1)
+	third := bytes.LastIndexByte(logs[:len(logs)/3], '\n') + 1
+	post(logs[:third])
+	post(logs[third:])
+	var list views.RecordingList
+	require.NoError(t, json.Unmarshal([]byte(ask(t, http.MethodGet, urls[0]+"/api/v1/recordings", "")), &list))
+	for _, r := range list.Recordings {
+		if r.Version == "1.5.0" {
+			ids[3] = r.ID
+		}
+	}
+	require.NotEmpty(t, ids[3])
 	ask(t, http.MethodPatch, url()+"/api/v1/recordings/"+ids[1], `{"name":"before the dredger","pinned":true,"labels":{"tide":"low"}}`)
 	ask(t, http.MethodPut, url()+"/api/v1/applications/harbour/order", `{"on":true,"share":0.5}`)
 	draft := ask(t, http.MethodGet, url()+"/api/v1/recordings/"+ids[1]+"/contract/draft", "")
@@ -90,7 +154,7 @@ var times = regexp.MustCompile(`"(created|put)":"[^"]*"|# Drafted from recording
 
 // answers asks a service everything that can be asked about recordings, and returns the answers by the question, with the recordings'
 // ids and times made the same.
-func answers(t *testing.T, url string, ids [3]string) map[string]string {
+func answers(t *testing.T, url string, ids [4]string) map[string]string {
 	t.Helper()
 	same := func(text string) string {
 		for n, id := range ids {

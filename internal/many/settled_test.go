@@ -1,6 +1,7 @@
 package many_test
 
 import (
+	"bufio"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -82,6 +83,25 @@ func TestKnownEverywhere(t *testing.T) {
 		t.Fatal("the recorder that waits at the other service was not told")
 	}
 
+	live := make(chan string, 100)
+	go func() {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, b+"/api/v1/live", nil)
+		if err != nil {
+			return
+		}
+		req.Header.Set("Authorization", "Bearer "+token)
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return
+		}
+		defer res.Body.Close()
+		for lines := bufio.NewScanner(res.Body); lines.Scan(); {
+			if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+				live <- data
+			}
+		}
+	}()
+	time.Sleep(200 * time.Millisecond) // it listens
 	trace := `{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"s-1","start":"2026-03-02T05:40:00Z"}` + "\n"
 	status, text, _ = call("PUT", a+"/api/v1/streams/s-1/batches/1", trace)
 	require.Equal(t, 200, status, text)
@@ -91,6 +111,12 @@ func TestKnownEverywhere(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(text), &accepted))
 	of := "/api/v1/recordings/" + accepted.Recording
 	soon("a recording", func() bool { status, _, _ := call("GET", b+of, ""); return status == 200 })
+	select {
+	case text := <-live:
+		assert.Contains(t, text, accepted.Recording)
+	case <-time.After(2 * time.Second):
+		t.Fatal("who listens at the other service was not told")
+	}
 	status, text, _ = call("PATCH", b+of, `{"name":"after the dredger","pinned":true}`)
 	require.Equal(t, 200, status, text)
 	soon("its name", func() bool { _, text, _ := call("GET", a+of, ""); return strings.Contains(text, "after the dredger") })
