@@ -128,7 +128,7 @@ func analyseAll(ctx context.Context, names []string, set rules.Settings) []analy
 // case; collecting what grows towards it again and again would only take time.
 const firstCollected = 80 << 20
 
-// frugal lets garbage take a fifth of what is alive rather than as much, once there is much: an analysis leaves little garbage, so that it
+// frugal lets garbage take less than a third of what is alive rather than as much, once there is much: an analysis leaves little garbage, so that it
 // is still collected rarely. GOGC and GOMEMLIMIT prevail.
 func frugal() {
 	if os.Getenv("GOGC") != "" || os.Getenv("GOMEMLIMIT") != "" {
@@ -138,7 +138,7 @@ func frugal() {
 	debug.SetMemoryLimit(firstCollected)
 	// What nothing refers to is told of by the first collection.
 	runtime.AddCleanup(&struct{ self *int }{new(int)}, func(struct{}) {
-		debug.SetGCPercent(20)
+		debug.SetGCPercent(30)
 		debug.SetMemoryLimit(math.MaxInt64)
 	}, struct{}{})
 }

@@ -65,12 +65,12 @@ const versions = computed(() => new Set(data.value?.services.map((s) => s.deriva
         </thead>
         <tbody>
           <tr v-for="s in data.services" :key="s.id" :data-service="s.id">
-            <td>
+            <td class="text-no-wrap">
               <span class="letter" :style="{ background: `var(--service-${place(s.id) % 6})` }" aria-hidden="true">{{ letterOf(place(s.id)) }}</span> <span class="code">{{ s.id }}</span>
               <span v-if="s.this" class="quiet"> this one</span>
             </td>
             <td class="code">{{ s.address }}</td>
-            <td>{{ s.version }}</td>
+            <td class="text-no-wrap">{{ s.version }}</td>
             <td class="num">{{ whole(s.partitions.length) }}</td>
             <td>{{ ranges(s.partitions) || 'none' }}</td>
             <td>{{ s.lag_batches ? `${count(s.lag_batches, 'batch', 'batches')}, ${took(s.lag_ns)}` : 'no' }}</td>
