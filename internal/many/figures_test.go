@@ -19,10 +19,12 @@ import (
 	"keenlantern.example/internal/many"
 )
 
+func isHeavy() bool { return os.Getenv("KEENLANTERN_MANY") == "heavy" }
+
 // heavy skips what takes long unless it is asked for: make test-many.
 func heavy(t *testing.T) {
 	t.Helper()
-	if os.Getenv("KEENLANTERN_MANY") != "heavy" {
+	if !isHeavy() {
 		t.Skip("it takes minutes; make test-many runs it")
 	}
 }

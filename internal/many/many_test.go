@@ -238,7 +238,7 @@ func TestKilled(t *testing.T) {
 	log, fleet := start(t, 3, 3)
 	ready(t, fleet.URL(0))
 	rounds, streams, requests := 1, 8, 1500
-	if os.Getenv("KEENLANTERN_MANY") == "heavy" {
+	if isHeavy() {
 		rounds, streams, requests = 20, 40, 15000
 	}
 	s := sendAll(t, fleet.URLs(), streams, requests, 15*time.Millisecond)
@@ -272,6 +272,38 @@ func TestKilled(t *testing.T) {
 	for _, url := range fleet.URLs() {
 		ready(t, url)
 		s.holds(t, url)
+	}
+}
+
+// TestLogRestarted kills all servers of a log at once while many send, and starts them again. Services put senders off meanwhile, and go
+// on by themselves.
+func TestLogRestarted(t *testing.T) {
+	for _, servers := range []int{1, 3} {
+		if servers > 1 && !isHeavy() {
+			continue
+		}
+		t.Run(fmt.Sprint(servers, " servers"), func(t *testing.T) {
+			log, fleet := start(t, servers, 2)
+			for _, url := range fleet.URLs() {
+				ready(t, url)
+			}
+			s := sendAll(t, fleet.URLs(), 4, 1200, 10*time.Millisecond)
+			time.Sleep(time.Second)
+			log.Stop()
+			time.Sleep(4 * time.Second) // the leases end
+			res, err := http.Get(fleet.URL(0) + "/readyz")
+			require.NoError(t, err)
+			res.Body.Close()
+			assert.Equal(t, http.StatusServiceUnavailable, res.StatusCode)
+			for k := range servers {
+				require.NoError(t, log.Start(k))
+			}
+			s.wait(t)
+			for _, url := range fleet.URLs() {
+				ready(t, url)
+				s.holds(t, url)
+			}
+		})
 	}
 }
 

@@ -405,15 +405,16 @@ func (s *Store) mayPublish(ctx context.Context) error {
 	return s.denied("publish to the log", err)
 }
 
-// followTables opens the buckets.
+// followTables opens the buckets. All of them are kept in files, so that their revisions go on when the servers were all stopped: rows
+// are told apart by them, and leases' epochs are theirs.
 func (s *Store) followTables(ctx context.Context) error {
-	bucket := func(name string, ttl time.Duration, storage jetstream.StorageType) (jetstream.KeyValue, error) {
+	bucket := func(name string, ttl time.Duration) (jetstream.KeyValue, error) {
 		find := func(ctx context.Context) (jetstream.KeyValue, error) { return s.js.KeyValue(ctx, s.cfg.Name+"-"+name) }
 		kv, err := again(ctx, s, find)
 		if errors.Is(err, jetstream.ErrBucketNotFound) {
 			kv, err = again(ctx, s, func(ctx context.Context) (jetstream.KeyValue, error) {
 				return s.js.CreateKeyValue(ctx, jetstream.KeyValueConfig{
-					Bucket: s.cfg.Name + "-" + name, TTL: ttl, Storage: storage, Replicas: s.cfg.Replicas, LimitMarkerTTL: markerFor,
+					Bucket: s.cfg.Name + "-" + name, TTL: ttl, Replicas: s.cfg.Replicas, LimitMarkerTTL: markerFor,
 				})
 			})
 			if errors.Is(err, jetstream.ErrBucketExists) {
@@ -426,19 +427,18 @@ func (s *Store) followTables(ctx context.Context) error {
 		return kv, nil
 	}
 	for _, b := range []struct {
-		name    string
-		ttl     time.Duration
-		storage jetstream.StorageType
-		to      **table
-		parse   func(string, []byte) any
-		heard   func(string, row)
+		name  string
+		ttl   time.Duration
+		to    **table
+		parse func(string, []byte) any
+		heard func(string, row)
 	}{
-		{"catalog", 0, jetstream.FileStorage, &s.catalog, parseCatalog, s.heardCatalog},
-		{"leases", s.cfg.Lease, jetstream.MemoryStorage, &s.leases, parseLease, nil},
-		{"services", s.cfg.Lease, jetstream.MemoryStorage, &s.services, parseService, nil},
-		{"open", joinFor, jetstream.MemoryStorage, &s.open, nil, nil},
+		{"catalog", 0, &s.catalog, parseCatalog, s.heardCatalog},
+		{"leases", s.cfg.Lease, &s.leases, parseLease, nil},
+		{"services", s.cfg.Lease, &s.services, parseService, nil},
+		{"open", joinFor, &s.open, nil, nil},
 	} {
-		kv, err := bucket(b.name, b.ttl, b.storage)
+		kv, err := bucket(b.name, b.ttl)
 		if err != nil {
 			return err
 		}
