@@ -19,7 +19,7 @@ func (o *logOptions) flags(f *flags) {
 	f.IntVar(&o.Replicas, "log-replicas", 0, "`NUMBER` of the log's servers that have each batch, when the log is begun; 0: 3")
 	f.IntVar(&o.Partitions, "log-partitions", 0, "`NUMBER` of parts that streams are divided into among services, when the log is begun; 0: 64")
 	f.Int64Var(&o.MaxBytes, "log-bytes", 0, "accept nothing more when all batches together take more than `SIZE` bytes in the log; 0: as before, at first without bound")
-	f.DurationVar(&o.Lease, "log-lease", jetstream.DefaultLease, "others take over the work of a service that has not been heard of for this `DURATION`, the same for all services")
+	f.DurationVar(&o.Lease, "log-lease", 0, "others take over the work of a service that has not been heard of for this `DURATION`, when the log is begun; 0: 10s")
 	f.StringVar(&o.Address, "advertise", "", "`ADDRESS` that people are shown for this service, instead of where it listens")
 }
 

@@ -462,7 +462,7 @@ func (s *Store) liveStream(ctx context.Context, name string, ask func(context.Co
 	if err != nil {
 		return store.Stream{}, err
 	}
-	s.known.ends.Add(token, seenEnd{e, time.Now()})
+	s.saw(token, e)
 	return s.stream(ctx, token)
 }
 

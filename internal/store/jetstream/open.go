@@ -40,7 +40,7 @@ type Config struct {
 	Folder  string        // data folder of this service alone
 	Address string        // where it is reached, for people
 	Version string        // of the program
-	Lease   time.Duration // how long a service that is gone keeps its partitions; 0 is 10 s
+	Lease   time.Duration // how long a service that is gone keeps its partitions; 0 is 10 s, or what the log was begun with
 
 	Log *slog.Logger
 	Now func() time.Time // the time of day; nil: the machine's clock
@@ -116,7 +116,7 @@ var goodName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9-]{0,31}$`)
 
 // Open connects to a log, and prepares it where nobody has. What is wrong with either is said in a sentence.
 func Open(ctx context.Context, cfg Config) (_ *Store, err error) {
-	cfg.Name, cfg.Lease = cmp.Or(cfg.Name, DefaultName), cmp.Or(cfg.Lease, DefaultLease)
+	cfg.Name = cmp.Or(cfg.Name, DefaultName)
 	if cfg.Now == nil {
 		cfg.Now = time.Now
 	}
@@ -426,6 +426,18 @@ func (s *Store) followTables(ctx context.Context) error {
 		}
 		return kv, nil
 	}
+	leases, err := bucket("leases", cmp.Or(s.cfg.Lease, DefaultLease))
+	if err != nil {
+		return err
+	}
+	status, err := again(ctx, s, leases.Status)
+	if err != nil {
+		return s.denied("ask for the log's leases", err)
+	}
+	if s.cfg.Lease != 0 && s.cfg.Lease != status.TTL() {
+		return fmt.Errorf("the leases of the log %s last %s, and --log-lease says %s; leave it out: they are the same for all services", s.cfg.Name, status.TTL(), s.cfg.Lease)
+	}
+	s.cfg.Lease = status.TTL()
 	for _, b := range []struct {
 		name  string
 		ttl   time.Duration

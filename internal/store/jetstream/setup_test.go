@@ -68,6 +68,7 @@ func TestBadSetUps(t *testing.T) {
 		require.NoError(t, opened(t, url, func(c *jetstream.Config) { c.Replicas = 0 }), "whoever says nothing takes those of the log")
 		require.ErrorContains(t, opened(t, url, func(c *jetstream.Config) { c.Partitions = 16 }), "has 8 partitions, which cannot be changed, and --log-partitions says 16")
 		require.ErrorContains(t, opened(t, url, func(c *jetstream.Config) { c.Replicas = 3 }), "keeps 1 replicas, and --log-replicas says 3")
+		require.ErrorContains(t, opened(t, url, func(c *jetstream.Config) { c.Lease = time.Minute }), "last 10s, and --log-lease says 1m0s")
 	})
 	t.Run("a folder of another log", func(t *testing.T) {
 		_, url := logServer(t, nil)
