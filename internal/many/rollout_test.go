@@ -38,7 +38,7 @@ func TestRollout(t *testing.T) {
 			mixed++
 		}
 	}
-	assert.Equal(t, 2, mixed, "two versions ran side by side")
+	assert.Positive(t, mixed, "two versions ran side by side")
 	s.wait(t)
 	newer := ""
 	for _, one := range servicesAt(t, fleet.URL(0)).Services {
