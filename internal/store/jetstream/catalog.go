@@ -87,6 +87,7 @@ type known struct {
 	byID    map[int64]string               // tokens
 	rows    map[string]*streamRow          // by token
 	of      map[string]map[string]struct{} // tokens of a recording's streams
+	broken  map[string]struct{}            // tokens of streams whose analysis broke off
 	changes map[string]int64               // of recordings: the latest revision of what was derived
 	ends    *lru.Cache[string, seenEnd]    // by token: as this service last saw the stream
 	staged  *lru.Cache[string, int]        // by token: the generation whose place a log of scopes takes that is being derived anew
@@ -94,7 +95,7 @@ type known struct {
 }
 
 func (k *known) init() {
-	k.byID, k.rows, k.of, k.changes = map[int64]string{}, map[string]*streamRow{}, map[string]map[string]struct{}{}, map[string]int64{}
+	k.byID, k.broken, k.rows, k.of, k.changes = map[int64]string{}, map[string]struct{}{}, map[string]*streamRow{}, map[string]map[string]struct{}{}, map[string]int64{}
 	k.ends, _ = lru.New[string, seenEnd](1 << 14) // the sizes are positive
 	k.staged, _ = lru.New[string, int](1 << 12)
 	k.chunks, _ = lru.New[string, uint64](1 << 12)
@@ -142,6 +143,11 @@ func (k *known) stream(token string, r row) {
 func (k *known) derived(token string, r row) string {
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	if d, ok := r.read.(*derivedRow); ok && d.BrokenBy != "" {
+		k.broken[token] = struct{}{}
+	} else {
+		delete(k.broken, token)
+	}
 	st := k.rows[token]
 	if st == nil {
 		return ""

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 
@@ -632,10 +633,13 @@ func (s *Store) Stale(ctx context.Context, key string, but func(store.Stream) bo
 
 // Broken returns how many streams have an analysis that broke off.
 func (s *Store) Broken(ctx context.Context) (n int64, err error) {
-	s.catalog.each(keyDerived, func(key string, r row) {
-		if d, ok := r.read.(*derivedRow); ok && d.BrokenBy != "" && s.mine(key[len(keyDerived):]) {
+	s.known.mu.Lock()
+	list := slices.Collect(maps.Keys(s.known.broken))
+	s.known.mu.Unlock()
+	for _, token := range list {
+		if s.mine(token) {
 			n++
 		}
-	})
+	}
 	return n, ctx.Err()
 }
