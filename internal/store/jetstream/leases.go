@@ -34,6 +34,7 @@ type partition struct {
 	n     int
 	epoch uint64        // the revision with which it was taken
 	lost  chan struct{} // closed when it is held no more
+	going chan struct{} // closed when it is being handed over
 	done  chan struct{} // closed when what worked on it has ended; nil where nothing does
 
 	// Guarded by partitions.mu.
@@ -186,7 +187,7 @@ func (s *Store) takePartition(ctx context.Context, n int) (*partition, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &partition{n: n, epoch: rev, rev: rev, lost: make(chan struct{}), until: began.Add(s.trusted())}
+	p := &partition{n: n, epoch: rev, rev: rev, lost: make(chan struct{}), going: make(chan struct{}), until: began.Add(s.trusted())}
 	s.parts.mu.Lock()
 	defer s.parts.mu.Unlock()
 	s.parts.held[n] = p
@@ -333,6 +334,7 @@ func (s *Store) balance() {
 		s.parts.mu.Unlock()
 		if going {
 			staying--
+			close(p.going)
 			s.begin(func() { s.handOver(p) })
 		}
 	}
@@ -369,7 +371,7 @@ func (s *Store) balance() {
 func (s *Store) handOver(p *partition) {
 	ctx, cancel := context.WithTimeout(s.ctx, handOverFor)
 	defer cancel()
-	<-p.done // workOn ends by p.leave
+	<-p.done // workOn ends by p.going
 	if worker := s.worker(); worker != nil {
 		worker.HandOver(ctx, func(stream string) bool { return s.partition(tokenOf(stream)) == p.n })
 	}

@@ -82,22 +82,10 @@ func (s *Store) workOn(p *partition) {
 	defer cancel()
 	go func() {
 		defer cancel()
-		tick := time.NewTicker(100 * time.Millisecond)
-		defer tick.Stop()
-		for {
-			select {
-			case <-p.lost:
-				return
-			case <-ctx.Done():
-				return
-			case <-tick.C:
-				s.parts.mu.Lock()
-				leave := p.leave
-				s.parts.mu.Unlock()
-				if leave {
-					return
-				}
-			}
+		select {
+		case <-p.lost:
+		case <-p.going:
+		case <-ctx.Done():
 		}
 	}()
 	w := &working{s: s, p: p, open: map[string]*unsaved{}}
