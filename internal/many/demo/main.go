@@ -102,14 +102,17 @@ func run(ctx context.Context, bin, data string, requests int, once bool) (err er
 	fmt.Printf("\nMeanwhile service 2, at %s, and server 3 of the log are killed (kill -9).\n", fleet.URL(1))
 	fleet.Kill(1)
 	servers.Kill(2)
-	if err := until(ctx, "the killed service is still there", func() (bool, error) {
+	if err := until(ctx, "the others have not taken over", func() (bool, error) {
 		var list views.ServiceList
 		ok, err := asked(fleet.URL(0)+"/api/v1/services", &list)
-		return ok && len(list.Services) == 2, err
+		others := 0
+		for _, s := range list.Services {
+			if s.Address != fleet.URL(1) && len(s.Partitions) > 0 {
+				others++
+			}
+		}
+		return ok && others == 2 && len(list.Services) == 2 && list.Free+list.Reading == 0, err
 	}); err != nil {
-		return err
-	}
-	if err := ready(ctx, fleet.URL(0)); err != nil {
 		return err
 	}
 	fmt.Println("\nThe other two have taken over what it worked on.")

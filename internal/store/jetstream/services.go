@@ -125,7 +125,7 @@ func (s *Store) First() bool { return s.holding(0) != nil }
 // Whose returns which service works on a live stream.
 func (s *Store) Whose(stream string) (string, error) {
 	n := s.partition(tokenOf(stream))
-	who, ready := s.owner(n)
+	who, ready := s.worksOn(n)
 	switch {
 	case who == "":
 		return "", store.ErrTakingOver
@@ -135,6 +135,15 @@ func (s *Store) Whose(stream string) (string, error) {
 		return "", nil
 	}
 	return who, nil
+}
+
+// worksOn is owner, but for who has a lease and says no more that it runs: it answers nothing.
+func (s *Store) worksOn(n int) (service string, ready bool) {
+	who, ready := s.owner(n)
+	if r, ok := s.services.get(serviceKey(who)); who == "" || !ok || !s.fresh(r) {
+		return "", false
+	}
+	return who, ready
 }
 
 // Elsewhere tells whether another service has a stream of a recording in memory, and whether one is being written there.
@@ -153,7 +162,7 @@ func (s *Store) Services() store.Services {
 	all := store.Services{Log: s.cfg.Name, Partitions: s.cfg.Partitions, List: []store.Service{}}
 	works := map[string][]int{}
 	for n := range s.cfg.Partitions {
-		who, ready := s.owner(n)
+		who, ready := s.worksOn(n)
 		switch {
 		case who == "":
 			all.Free++
