@@ -66,10 +66,35 @@ func (s *Store) TakenOver() int64 {
 	return s.parts.taken
 }
 
-// unsaved is what of a partition has been given to the worker and is not in stored results.
+// unsaved is what of a stream has been given to the worker and may not be in stored results. Its batches come all the time, and results
+// cover the older ones: marks say from where on, without remembering each batch.
 type unsaved struct {
-	first, last       int64  // batches of one stream
-	firstSeq, lastSeq uint64 // their numbers in the log
+	last  int64  // batch
+	marks []mark // the first batch, and the first one after each note, in their order
+}
+
+// mark is where a batch is in the log.
+type mark struct {
+	batch int64
+	seq   uint64
+}
+
+// maxMarks bounds them where no result can be stored for long.
+const maxMarks = 64
+
+// given notes that a batch was given to the worker; marked says that it is to be remembered where it is.
+func (u *unsaved) given(m mark, marked bool) {
+	u.last = m.batch
+	if len(u.marks) == 0 || marked && len(u.marks) < maxMarks {
+		u.marks = append(u.marks, m)
+	}
+}
+
+// covered forgets the marks before which all is in stored results, which cover so many batches.
+func (u *unsaved) covered(analysed int64) {
+	for len(u.marks) > 1 && analysed >= u.marks[1].batch-1 {
+		u.marks = u.marks[1:]
+	}
 }
 
 // noteEvery is how often it is noted how far a partition has been worked on.
@@ -88,7 +113,7 @@ func (s *Store) workOn(p *partition) {
 		case <-ctx.Done():
 		}
 	}()
-	w := &working{s: s, p: p, open: map[string]*unsaved{}}
+	w := &working{s: s, p: p, open: map[string]*unsaved{}, fresh: map[string]struct{}{}}
 	for try := 0; ctx.Err() == nil; try++ {
 		began := time.Now()
 		if err := w.read(ctx); err != nil && ctx.Err() == nil {
@@ -111,6 +136,7 @@ type working struct {
 	next  uint64 // the number in the log to go on with; 0 before the first time
 	goal  uint64 // what was there at first: when that is done, the partition is ready
 	open  map[string]*unsaved
+	fresh map[string]struct{} // streams of which a batch has been marked since the last note
 	wrote uint64
 }
 
@@ -124,11 +150,19 @@ func (w *working) begin(ctx context.Context) error {
 		_ = json.Unmarshal(r.value, &reached) // 0 where it cannot be read: from the start
 	}
 	w.wrote, w.next = reached.Seq, reached.Seq+1
-	last, err := w.s.latest(ctx, w.s.cfg.Name+".batch."+strconv.Itoa(w.p.n)+".*.*")
+	return w.aim(ctx)
+}
+
+// batches is the subject of all batches of the partition.
+func (w *working) batches() string { return w.s.cfg.Name + ".batch." + strconv.Itoa(w.p.n) + ".*.*" }
+
+// aim finds out up to where the partition has to be read to be ready.
+func (w *working) aim(ctx context.Context) error {
+	last, err := w.s.latest(ctx, w.batches())
 	if err != nil {
 		return err
 	}
-	if last != nil {
+	if w.goal = 0; last != nil {
 		w.goal = last.Sequence
 	}
 	return nil
@@ -144,7 +178,7 @@ func (w *working) read(ctx context.Context) error {
 	}
 	w.ready()
 	c, err := w.s.js.OrderedConsumer(ctx, w.s.cfg.Name+"-batches", jetstream.OrderedConsumerConfig{
-		FilterSubjects: []string{w.s.cfg.Name + ".batch." + strconv.Itoa(w.p.n) + ".*.*"},
+		FilterSubjects: []string{w.batches()},
 		DeliverPolicy:  jetstream.DeliverByStartSequencePolicy, OptStartSeq: w.next,
 	})
 	if err != nil {
@@ -185,12 +219,27 @@ func (w *working) read(ctx context.Context) error {
 			w.ready()
 		case <-notes.C:
 			w.note(ctx)
+			w.aimLower(ctx)
 		case err := <-failed:
 			return err
 		case <-ctx.Done():
 			return nil
 		}
 	}
+}
+
+// aimLower looks again up to where a partition that is not ready has to be read: what it waits for may have been deleted meanwhile.
+func (w *working) aimLower(ctx context.Context) {
+	w.s.parts.mu.Lock()
+	ready := w.p.ready
+	w.s.parts.mu.Unlock()
+	was := w.goal
+	if ready || w.aim(ctx) != nil {
+		w.goal = was
+		return
+	}
+	w.goal = min(w.goal, was)
+	w.ready()
 }
 
 // How many batches of a partition, and bytes of them, are fetched before they are wanted. A message has at most 1 MiB.
@@ -256,11 +305,12 @@ func (w *working) give(ctx context.Context, m jetstream.Msg, seq uint64) error {
 		}
 	}
 	w.s.saw(token, e)
-	if u := w.open[token]; u != nil {
-		u.last, u.lastSeq = e.Batches, seq
-	} else {
-		w.open[token] = &unsaved{e.Batches, e.Batches, seq, seq}
+	if w.open[token] == nil {
+		w.open[token] = &unsaved{}
 	}
+	_, marked := w.fresh[token]
+	w.fresh[token] = struct{}{}
+	w.open[token].given(mark{e.Batches, seq}, !marked)
 	if d := w.s.derivedRow(token); d != nil && d.Analysed >= e.Batches && d.Key == w.s.key() {
 		return nil // it is in what is stored
 	}
@@ -305,14 +355,18 @@ func (w *working) note(ctx context.Context) {
 		return
 	}
 	seq := w.next - 1
+	clear(w.fresh)
 	for token, u := range w.open {
-		d, row := w.s.derivedRow(token), w.s.streamRow(token)
-		switch {
-		case row == nil, d != nil && d.Analysed >= u.last:
-			delete(w.open, token)
-		default:
-			seq = min(seq, u.firstSeq-1)
+		analysed := int64(0)
+		if d := w.s.derivedRow(token); d != nil {
+			analysed = d.Analysed
 		}
+		if analysed >= u.last || w.s.streamRow(token) == nil {
+			delete(w.open, token)
+			continue
+		}
+		u.covered(analysed)
+		seq = min(seq, u.marks[0].seq-1)
 	}
 	if seq <= w.wrote || w.s.holding(w.p.n) != w.p {
 		return
