@@ -28,6 +28,7 @@ import (
 
 	"keenlantern.example/internal/browser"
 	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/load"
 )
 
 // ask sends a request and returns what came back.
@@ -73,7 +74,7 @@ func TestDiskFull(t *testing.T) {
 	put := func(n int, body string) (int, string) {
 		return ask(t, http.DefaultClient, http.MethodPut, fmt.Sprintf("%s/api/v1/streams/h-1/batches/%d", service.URL, n), body)
 	}
-	status, said := put(1, leaky("h-1", 20)[0])
+	status, said := put(1, load.Leaky("h-1", 20)[0])
 	require.Equal(t, http.StatusOK, status, said)
 	require.NoError(t, os.WriteFile(fat, make([]byte, 1<<20), 0o600))
 	n := 2
@@ -90,7 +91,7 @@ func TestDiskFull(t *testing.T) {
 	assert.Contains(t, said, "disk with the data folder is full")
 	assert.Contains(t, said, "make room")
 	// A stream that could not be begun has left nothing behind.
-	status, said = ask(t, http.DefaultClient, http.MethodPut, service.URL+"/api/v1/streams/h-2/batches/1", strings.Replace(leaky("h-2", 20)[0], `"app":"harbour"`, `"app":"other"`, 1)+noise(1)+noise(2)+noise(3))
+	status, said = ask(t, http.DefaultClient, http.MethodPut, service.URL+"/api/v1/streams/h-2/batches/1", strings.Replace(load.Leaky("h-2", 20)[0], `"app":"harbour"`, `"app":"other"`, 1)+noise(1)+noise(2)+noise(3))
 	var list views.RecordingList
 	get(t, service.URL+"/api/v1/recordings", &list)
 	if status == http.StatusInsufficientStorage {
@@ -110,7 +111,7 @@ func TestDiskFull(t *testing.T) {
 	status, said = put(n, last)
 	assert.Equal(t, http.StatusOK, status, "again: %s", said)
 	_, trace := ask(t, http.DefaultClient, http.MethodGet, service.URL+"/api/v1/recordings/"+list.Recordings[len(list.Recordings)-1].ID+"/export", "")
-	assert.Equal(t, strings.Count(leaky("h-1", 20)[0], "\n")+200*(n-2)+1, strings.Count(trace, "\n"), "all that was acknowledged, once")
+	assert.Equal(t, strings.Count(load.Leaky("h-1", 20)[0], "\n")+200*(n-2)+1, strings.Count(trace, "\n"), "all that was acknowledged, once")
 	// Full again to the last byte: deleting is how one gets out.
 	rest, err := os.Create(fat)
 	require.NoError(t, err)
@@ -121,7 +122,7 @@ func TestDiskFull(t *testing.T) {
 	time.Sleep(silence) // until it is running no longer
 	status, said = ask(t, http.DefaultClient, http.MethodDelete, service.URL+"/api/v1/recordings/"+list.Recordings[len(list.Recordings)-1].ID, "")
 	assert.Equal(t, http.StatusNoContent, status, said)
-	status, said = ask(t, http.DefaultClient, http.MethodPut, service.URL+"/api/v1/streams/h-3/batches/1", leaky("h-3", 20)[0])
+	status, said = ask(t, http.DefaultClient, http.MethodPut, service.URL+"/api/v1/streams/h-3/batches/1", load.Leaky("h-3", 20)[0])
 	assert.Equal(t, http.StatusOK, status, "and then there is room again: %s", said)
 	require.NoError(t, service.Stop())
 }
@@ -147,7 +148,7 @@ func TestFolders(t *testing.T) {
 			for n := range 600 {
 				b.WriteString(noise(n + 1))
 			}
-			hello := strings.SplitAfter(leaky(fmt.Sprintf("h-%d", k), 5)[0], "\n")[0]
+			hello := strings.SplitAfter(load.Leaky(fmt.Sprintf("h-%d", k), 5)[0], "\n")[0]
 			status, said := ask(t, http.DefaultClient, http.MethodPost, service.URL+"/api/v1/recordings", hello+b.String())
 			require.Equal(t, http.StatusCreated, status, said)
 		}
@@ -237,7 +238,7 @@ func TestFolders(t *testing.T) {
 			assert.Contains(t, text, "could not be read from the store")
 		}
 		assert.Equal(t, []int{2, 1}, []int{whole, broken}, "one is damaged, the others are as they were")
-		status, said := ask(t, http.DefaultClient, http.MethodPut, service.URL+"/api/v1/streams/h-9/batches/1", leaky("h-9", 5)[0])
+		status, said := ask(t, http.DefaultClient, http.MethodPut, service.URL+"/api/v1/streams/h-9/batches/1", load.Leaky("h-9", 5)[0])
 		assert.Equal(t, http.StatusOK, status, "and new ones are taken: %s", said)
 		require.NoError(t, service.Stop())
 	})

@@ -106,10 +106,7 @@ func (f *front) open(ctx context.Context, stream string, b *Batch, read func(con
 	if err != nil {
 		return nil, err
 	}
-	rec, err := h.catalog.Recording(ctx, st.Recording)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, ErrBusy // it is being deleted
-	}
+	rec, err := h.recordingOf(ctx, st)
 	if err != nil {
 		return nil, err
 	}
@@ -121,12 +118,9 @@ const maxNamed = 1000
 
 // begin begins a stream, in the recording that its application is writing or in a new one.
 func (f *front) begin(ctx context.Context, stream string, b *Batch) (*intake, error) {
-	hello, err := helloOf(b.Lines)
+	hello, err := helloTo(stream, b.Lines)
 	if err != nil {
 		return nil, err
-	}
-	if hello.Stream != stream {
-		return nil, &Unusable{fmt.Sprintf("the hello is of stream %q, and was sent to stream %q", hello.Stream, stream)}
 	}
 	if len(hello.App) > maxNamed || len(hello.Version) > maxNamed || len(hello.Environment) > maxNamed {
 		return nil, &Unusable{fmt.Sprintf("where services share a log, an application's name, version and environment have at most %d bytes each", maxNamed)}

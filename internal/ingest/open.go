@@ -8,6 +8,7 @@ import (
 
 	"keenlantern.example/internal/core/meter"
 	"keenlantern.example/internal/store"
+	"keenlantern.example/record/event"
 )
 
 // membership is how many streams a recording has of which one is loaded, those that are being begun among them.
@@ -87,10 +88,7 @@ func (h *Hub) tryOpen(ctx context.Context, lease store.Lease, name string, first
 	if err != nil {
 		return nil, err
 	}
-	rec, err := h.catalog.Recording(ctx, st.Recording)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, ErrBusy // it is being deleted
-	}
+	rec, err := h.recordingOf(ctx, st)
 	if err != nil {
 		return nil, err
 	}
@@ -104,6 +102,24 @@ func (h *Hub) tryOpen(ctx context.Context, lease store.Lease, name string, first
 		return nil, nil
 	}
 	return h.start(st, rec, streams, false, lease)
+}
+
+// recordingOf returns a stream's recording; ErrBusy where it is being deleted.
+func (h *Hub) recordingOf(ctx context.Context, st store.Stream) (store.Recording, error) {
+	rec, err := h.catalog.Recording(ctx, st.Recording)
+	if errors.Is(err, store.ErrNotFound) {
+		err = ErrBusy
+	}
+	return rec, err
+}
+
+// helloTo returns the hello with which the first batch of a stream starts, which has to be of that stream.
+func helloTo(stream string, lines []byte) (event.Event, error) {
+	hello, err := helloOf(lines)
+	if err == nil && hello.Stream != stream {
+		err = &Unusable{fmt.Sprintf("the hello is of stream %q, and was sent to stream %q", hello.Stream, stream)}
+	}
+	return hello, err
 }
 
 // start has a runner work on a stream of a recording that has so many. The caller holds mu.
@@ -156,12 +172,9 @@ const maxStreams = 256
 // beginStream makes the runner of a new live stream, whose first batch will be stored with its row. It joins the recording that its
 // application is writing, as a replica or a quick restart does, or begins one.
 func (h *Hub) beginStream(name string, lines []byte, owner string, lease store.Lease) (*runner, error) {
-	hello, err := helloOf(lines)
+	hello, err := helloTo(name, lines)
 	if err != nil {
 		return nil, err
-	}
-	if hello.Stream != name {
-		return nil, &Unusable{fmt.Sprintf("the hello is of stream %q, and was sent to stream %q", hello.Stream, name)}
 	}
 	st := store.Stream{Name: name, Live: true, Owner: owner}
 	h.mu.Lock()

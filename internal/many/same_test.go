@@ -130,7 +130,7 @@ func fill(t *testing.T, urls []string) (ids [4]string) {
 			require.NotContains(t, string(said), "rejected", "%s", said)
 		}
 	}
-	logs := bytes.Replace([]byte(strings.Join(leaky("logs-1", 40), "")), []byte(`"start":"2026-03-02T05:40:00.000000000Z"`), []byte(`"version":"1.5.0"`), 1)
+	logs := bytes.Replace([]byte(strings.Join(load.Leaky("logs-1", 40), "")), []byte(`"start":"2026-03-02T05:40:00.000000000Z"`), []byte(`"version":"1.5.0"`), 1)
 	third := bytes.LastIndexByte(logs[:len(logs)/3], '\n') + 1
 	post(logs[:third])
 	post(logs[third:])

@@ -260,8 +260,6 @@ type Shared interface {
 	Join(ctx context.Context, fresh Recording, most int) (Recording, error)
 	// SureStream is LiveStream as it is for certain: LiveStream may be a moment behind what another service has stored.
 	SureStream(ctx context.Context, name string) (Stream, error)
-	// Going says that streams of these recordings are being written, so that others join them.
-	Going(ctx context.Context, recordings []string)
 	// Whose returns which service works on a live stream: "" for this one. ErrTakingOver says that none does yet, or that it is still
 	// reading.
 	Whose(stream string) (service string, err error)

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"keenlantern.example/internal/store"
 )
 
@@ -233,16 +235,20 @@ func (s *Store) heldNow() []*partition {
 func (s *Store) renew() {
 	ctx, cancel := context.WithTimeout(s.ctx, max(s.cfg.Lease/5, 300*time.Millisecond)) // what is lost is sent again while there is time
 	defer cancel()
-	var all sync.WaitGroup
-	limit := make(chan struct{}, 16)
+	s.eachHeld(func(p *partition) { s.renewOne(ctx, p) })
+}
+
+// eachHeld calls f for all partitions that this service holds, a few at a time, and waits.
+func (s *Store) eachHeld(f func(p *partition)) {
+	var all errgroup.Group
+	all.SetLimit(16)
 	for _, p := range s.heldNow() {
-		all.Go(func() {
-			limit <- struct{}{}
-			defer func() { <-limit }()
-			s.renewOne(ctx, p)
+		all.Go(func() error {
+			f(p)
+			return nil
 		})
 	}
-	all.Wait()
+	_ = all.Wait() // none fails
 }
 
 func (s *Store) renewOne(ctx context.Context, p *partition) {
@@ -405,16 +411,7 @@ func (s *Store) leave() {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
-	var all sync.WaitGroup
-	limit := make(chan struct{}, 16)
-	for _, p := range s.heldNow() {
-		all.Go(func() {
-			limit <- struct{}{}
-			defer func() { <-limit }()
-			s.release(ctx, p)
-		})
-	}
-	all.Wait()
+	s.eachHeld(func(p *partition) { s.release(ctx, p) })
 	if s.parts.working() {
 		_ = s.services.drop(ctx, serviceKey(s.id), 0) // it vanishes by itself
 	}

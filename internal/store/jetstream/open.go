@@ -240,7 +240,7 @@ func (s *Store) connect() error {
 	if s.js, err = jetstream.New(c, jetstream.WithDefaultTimeout(patience)); err != nil {
 		return fmt.Errorf("use the log: %w", err)
 	}
-	s.part = int(min(c.MaxPayload()-8<<10, 1<<20)) // room for headers
+	s.part = int(min(c.MaxPayload()-32<<10, 1<<20)) // room for headers
 	return nil
 }
 

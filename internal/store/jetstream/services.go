@@ -88,7 +88,7 @@ func (s *Store) sayRuns(loaded, running []string) {
 	if _, err := s.services.put(ctx, serviceKey(s.id), pack(row), row); err != nil && s.ctx.Err() == nil {
 		s.log.Warn("this service cannot say that it runs", "error", err)
 	}
-	s.Going(ctx, row.Running)
+	s.keepJoining(ctx, row.Running)
 }
 
 // fresh tells whether a service's row is of one that runs.
@@ -229,8 +229,8 @@ func (s *Store) Join(ctx context.Context, fresh store.Recording, most int) (rec 
 	return rec, err
 }
 
-// Going says that streams of these recordings are being written, and of no others any more.
-func (s *Store) Going(ctx context.Context, recordings []string) {
+// keepJoining says that streams of these recordings are being written, and of no others any more.
+func (s *Store) keepJoining(ctx context.Context, recordings []string) {
 	s.parts.mu.Lock()
 	before := s.parts.going
 	now := make(map[string]time.Time, len(recordings))
