@@ -13,11 +13,11 @@ func (t *formatTable) php() string {
 	say("/** The trace format, as spec/events.yaml has it. */\nfinal class Format\n{\n")
 	say("    public const NAME = '%s';\n\n", t.Format)
 	say("    /** The longest text of a line, in bytes of UTF-8. */\n    public const MAX_TEXT = %d;\n\n", t.MaxText)
-	say("    /** The members of a line of each kind behind ev and t, in their order. */\n    public const MEMBERS = [\n")
+	say("    /** The members of a line of each kind behind ev and t, and each one's place among them. */\n    public const MEMBERS = [\n")
 	for _, k := range t.Kinds {
 		say("        '%s' => [\n", k.Name)
-		for _, f := range t.members(k) {
-			say("            '%s',\n", f.Name)
+		for n, f := range t.members(k) {
+			say("            '%s' => %d,\n", f.Name, n)
 		}
 		say("        ],\n")
 	}

@@ -34,30 +34,30 @@ final class Exchange
     /** @param array<string, string> $headers of the request, apart from those that every request has */
     public function __construct(string $service, string $path, private readonly string $request, array $headers, float $seconds)
     {
-        $this->until = hrtime(true) + (int) ($seconds * 1e9);
-        $parts = parse_url($service);
+        $this->until = \hrtime(true) + (int) ($seconds * 1e9);
+        $parts = \parse_url($service);
         $host = $parts['host'] ?? '';
         $this->secure = ($parts['scheme'] ?? '') !== 'https'; // nothing is left to be done for it
         $port = $parts['port'] ?? ($this->secure ? 80 : 443);
-        $path = rtrim($parts['path'] ?? '', '/') . $path;
-        $lines = ["PUT $path HTTP/1.0", "Host: $host:$port", 'Content-Length: ' . strlen($request)];
+        $path = \rtrim($parts['path'] ?? '', '/') . $path;
+        $lines = ["PUT $path HTTP/1.0", "Host: $host:$port", 'Content-Length: ' . \strlen($request)];
         foreach ($headers as $name => $value) {
-            $lines[] = $name . ': ' . strtr($value, "\r\n", '  ');
+            $lines[] = $name . ': ' . \strtr($value, "\r\n", '  ');
         }
-        $this->head = implode("\r\n", $lines) . "\r\n\r\n";
-        $socket = @stream_socket_client(
+        $this->head = \implode("\r\n", $lines) . "\r\n\r\n";
+        $socket = @\stream_socket_client(
             "tcp://$host:$port",
             $code,
             $message,
             $seconds,
             STREAM_CLIENT_CONNECT | STREAM_CLIENT_ASYNC_CONNECT,
-            stream_context_create(['ssl' => ['peer_name' => trim($host, '[]'), 'SNI_enabled' => true]]),
+            \stream_context_create(['ssl' => ['peer_name' => \trim($host, '[]'), 'SNI_enabled' => true]]),
         );
         if ($socket === false) {
             $this->fail($message === '' ? 'cannot connect' : $message);
             return;
         }
-        stream_set_blocking($socket, false);
+        \stream_set_blocking($socket, false);
         $this->socket = $socket;
     }
 
@@ -72,7 +72,7 @@ final class Exchange
         } catch (\Throwable $e) {
             $this->fail($e->getMessage());
         }
-        if (!$this->over && hrtime(true) > $this->until) {
+        if (!$this->over && \hrtime(true) > $this->until) {
             $this->fail('no answer in time');
         }
         return $this->over;
@@ -87,7 +87,7 @@ final class Exchange
         $read = [$this->socket];
         $write = $this->sent || $this->greeting ? [] : [$this->socket];
         $none = [];
-        @stream_select($read, $write, $none, (int) $seconds, (int) (fmod($seconds, 1) * 1e6));
+        @\stream_select($read, $write, $none, (int) $seconds, (int) (\fmod($seconds, 1) * 1e6));
     }
 
     /** Gives it up. */
@@ -102,9 +102,9 @@ final class Exchange
             return;
         }
         if (!$this->secure) {
-            $done = @stream_socket_enable_crypto($this->socket, true, STREAM_CRYPTO_METHOD_TLS_CLIENT);
+            $done = @\stream_socket_enable_crypto($this->socket, true, STREAM_CRYPTO_METHOD_TLS_CLIENT);
             if ($done === false) {
-                $this->fail('no secure connection: ' . (openssl_error_string() ?: 'the certificate was not accepted'));
+                $this->fail('no secure connection: ' . (\openssl_error_string() ?: 'the certificate was not accepted'));
             }
             $this->greeting = $done === 0;
             if ($done !== true) {
@@ -114,7 +114,7 @@ final class Exchange
         }
         $text = $this->head . $this->request;
         while (!$this->sent) {
-            $n = @fwrite($this->socket, substr($text, $this->at));
+            $n = @\fwrite($this->socket, \substr($text, $this->at));
             if ($n === false) {
                 $this->sent = true; // no more of it can be; there may be an answer all the same
                 break;
@@ -123,16 +123,16 @@ final class Exchange
                 break;
             }
             $this->at += $n;
-            $this->sent = $this->at === strlen($text);
+            $this->sent = $this->at === \strlen($text);
         }
-        while (($part = @fread($this->socket, self::READ)) !== false && $part !== '') {
+        while (($part = @\fread($this->socket, self::READ)) !== false && $part !== '') {
             $this->answer .= $part;
-            if (strlen($this->answer) > self::MOST) {
+            if (\strlen($this->answer) > self::MOST) {
                 $this->fail('the answer is too long');
                 return;
             }
         }
-        if (feof($this->socket)) {
+        if (\feof($this->socket)) {
             $this->end();
         }
     }
@@ -142,10 +142,10 @@ final class Exchange
     {
         $none = [];
         $write = [$this->socket];
-        if (@stream_select($none, $write, $none, 0) !== 1) {
+        if (@\stream_select($none, $write, $none, 0) !== 1) {
             return false;
         }
-        if (@stream_socket_get_name($this->socket, true) === false) {
+        if (@\stream_socket_get_name($this->socket, true) === false) {
             $this->fail('cannot connect');
             return false;
         }
@@ -154,18 +154,18 @@ final class Exchange
 
     private function end(): void
     {
-        [$head, $body] = explode("\r\n\r\n", $this->answer, 2) + [1 => null];
-        $lines = explode("\r\n", $head);
-        if ($body === null || !preg_match('#^HTTP/1\.\d (\d{3})#', $lines[0], $match)) {
+        [$head, $body] = \explode("\r\n\r\n", $this->answer, 2) + [1 => null];
+        $lines = \explode("\r\n", $head);
+        if ($body === null || !\preg_match('#^HTTP/1\.\d (\d{3})#', $lines[0], $match)) {
             $this->fail('the connection broke');
             return;
         }
-        foreach (array_slice($lines, 1) as $line) {
-            [$name, $value] = explode(':', $line, 2) + [1 => ''];
-            $this->headers[strtolower($name)] = trim($value);
+        foreach (\array_slice($lines, 1) as $line) {
+            [$name, $value] = \explode(':', $line, 2) + [1 => ''];
+            $this->headers[\strtolower($name)] = \trim($value);
         }
         $length = $this->headers['content-length'] ?? '';
-        if (ctype_digit($length) && strlen($body) < (int) $length) {
+        if (\ctype_digit($length) && \strlen($body) < (int) $length) {
             $this->fail('the answer breaks off');
             return;
         }
@@ -186,7 +186,7 @@ final class Exchange
     {
         $this->over = true;
         if ($this->socket !== null) {
-            @fclose($this->socket);
+            @\fclose($this->socket);
             $this->socket = null;
         }
     }

@@ -20,9 +20,9 @@ final class FolderSink implements Sink
     public function take(Stream $stream, string $lines): string
     {
         // A file of its own for a process that stays, one for an hour's requests otherwise.
-        $app = preg_replace('/[^A-Za-z0-9_.-]+/', '-', $this->settings->app);
-        $name = $this->settings->resident ? "$app-$stream->id.ndjson" : $app . '-' . gmdate('Ymd-H') . '.requests.ndjson';
-        return self::append(rtrim($this->settings->folder, '/') . '/' . $name, $lines);
+        $app = \preg_replace('/[^A-Za-z0-9_.-]+/', '-', $this->settings->app);
+        $name = $this->settings->resident ? "$app-$stream->id.ndjson" : $app . '-' . \gmdate('Ymd-H') . '.requests.ndjson';
+        return self::append(\rtrim($this->settings->folder, '/') . '/' . $name, $lines);
     }
 
     public function held(): int
@@ -48,15 +48,15 @@ final class FolderSink implements Sink
     public static function append(string $path, string $text): string
     {
         for ($try = 0; $try < self::TRIES; $try++) {
-            $file = @fopen($path, 'ab');
+            $file = @\fopen($path, 'ab');
             if ($file === false) {
                 return "cannot open $path";
             }
             try {
-                if (!flock($file, LOCK_EX)) {
+                if (!\flock($file, LOCK_EX)) {
                     return "cannot lock $path";
                 }
-                $stat = fstat($file);
+                $stat = \fstat($file);
                 if ($stat !== false && $stat['nlink'] === 0) {
                     continue; // it was deleted between opening and locking: what is written into it would be lost
                 }
@@ -64,10 +64,10 @@ final class FolderSink implements Sink
                 if (self::write($file, $text)) {
                     return '';
                 }
-                @ftruncate($file, $before); // no half of it stays
+                @\ftruncate($file, $before); // no half of it stays
                 return "cannot write $path";
             } finally {
-                fclose($file); // which unlocks it
+                \fclose($file); // which unlocks it
             }
         }
         return "$path is deleted again and again";
@@ -76,12 +76,12 @@ final class FolderSink implements Sink
     /** @param resource $file */
     private static function write($file, string $text): bool
     {
-        for ($at = 0, $end = strlen($text); $at < $end; $at += $n) {
-            $n = @fwrite($file, $at === 0 ? $text : substr($text, $at));
+        for ($at = 0, $end = \strlen($text); $at < $end; $at += $n) {
+            $n = @\fwrite($file, $at === 0 ? $text : \substr($text, $at));
             if ($n === false || $n === 0) {
                 return false;
             }
         }
-        return fflush($file);
+        return \fflush($file);
     }
 }

@@ -23,7 +23,7 @@ final class Orders
 
     public function __construct(private readonly Settings $settings)
     {
-        $this->id = bin2hex(random_bytes(12));
+        $this->id = \bin2hex(\random_bytes(12));
     }
 
     /**
@@ -35,12 +35,12 @@ final class Orders
     public function step(\Closure $doing): ?array
     {
         if ($this->exchange === null) {
-            if (hrtime(true) < $this->next) {
+            if (\hrtime(true) < $this->next) {
                 return null;
             }
             $doing = $doing() + ['knows' => $this->knows, 'version' => $this->settings->version, 'environment' => $this->settings->environment];
-            $body = (string) json_encode($doing);
-            $path = '/api/v1/applications/' . rawurlencode($this->settings->app) . '/recorders/' . $this->id;
+            $body = (string) \json_encode($doing);
+            $path = '/api/v1/applications/' . \rawurlencode($this->settings->app) . '/recorders/' . $this->id;
             $headers = ['Content-Type' => 'application/json'] + ServiceSink::authorization($this->settings);
             $this->exchange = new Exchange($this->settings->service, $path, $body, $headers, self::SECONDS);
         }
@@ -49,9 +49,9 @@ final class Orders
         }
         $said = ServiceSink::said($this->exchange);
         $this->exchange = null;
-        $valid = is_int($said['version'] ?? null) && is_bool($said['on'] ?? null);
-        $this->pause = $valid ? self::PAUSE : min(2 * $this->pause, self::LAST_PAUSE);
-        $this->next = hrtime(true) + (int) ($this->pause * 1e9);
+        $valid = \is_int($said['version'] ?? null) && \is_bool($said['on'] ?? null);
+        $this->pause = $valid ? self::PAUSE : \min(2 * $this->pause, self::LAST_PAUSE);
+        $this->next = \hrtime(true) + (int) ($this->pause * 1e9);
         if (!$valid || $said['version'] === $this->knows) {
             return null;
         }
@@ -63,9 +63,9 @@ final class Orders
         $share = $said['share'] ?? 1;
         return [
             'on' => $said['on'],
-            'share' => is_numeric($share) && $share > 0 && $share <= 1 ? (float) $share : 1.0,
-            'for_ns' => max(0, (int) ($said['for_ns'] ?? 0)),
-            'bytes' => max(0, (int) ($said['bytes'] ?? 0)),
+            'share' => \is_numeric($share) && $share > 0 && $share <= 1 ? (float) $share : 1.0,
+            'for_ns' => \max(0, (int) ($said['for_ns'] ?? 0)),
+            'bytes' => \max(0, (int) ($said['bytes'] ?? 0)),
         ];
     }
 

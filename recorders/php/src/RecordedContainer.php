@@ -51,15 +51,15 @@ final class RecordedContainer implements ContainerInterface
         if (!$this->recorder->on()) {
             return $this->inner->get($id);
         }
-        if (in_array($id, $this->names, true)) {
-            $path = array_slice($this->names, (int) array_search($id, $this->names, true));
+        if (\in_array($id, $this->names, true)) {
+            $path = \array_slice($this->names, (int) \array_search($id, $this->names, true));
             $this->recorder->say('fail', [
                 'service' => $id, 'why' => 'cycle', 'scope' => $this->recorder->scope(), 'path' => [...$path, $id],
             ]);
             $this->circle = true;
         }
         $began = $this->recorder->now();
-        $depth = count($this->running);
+        $depth = \count($this->running);
         $this->running[] = [];
         $this->names[] = $id;
         try {
@@ -74,11 +74,11 @@ final class RecordedContainer implements ContainerInterface
             throw $e;
         } finally {
             $with = $this->running[$depth] ?? [];
-            array_splice($this->running, $depth);
-            array_splice($this->names, $depth);
+            \array_splice($this->running, $depth);
+            \array_splice($this->names, $depth);
             $this->circle = $this->circle && $depth > 0;
         }
-        if (is_object($found)) {
+        if (\is_object($found)) {
             $this->handOut($id, $found, $with, $began);
         }
         return $found;
@@ -89,19 +89,17 @@ final class RecordedContainer implements ContainerInterface
     {
         $inst = $this->recorder->idOf($found);
         if ($inst === 0) {
-            $members = ['reg' => $this->registrationOf($id), 'impl' => $found::class, 'by' => 'factory', 'ns' => $this->recorder->now() - $began];
-            if ($with !== []) {
-                $members['with'] = $with;
-            }
-            $inst = $this->recorder->make($found, $members);
+            $inst = $this->recorder->make($found, [
+                'reg' => $this->registrationOf($id), 'impl' => $found::class,
+            ] + ($with === [] ? [] : ['with' => $with]) + ['ns' => $this->recorder->now() - $began, 'by' => 'factory']);
         }
-        $by = count($this->running) - 1;
+        $by = \count($this->running) - 1;
         if ($by >= 0) {
             $this->running[$by][] = ['inst' => $inst, 'service' => $id];
             return;
         }
         $this->recorder->say('give', [
-            'inst' => $inst, 'scope' => $this->recorder->scope(), 'service' => $id, 'how' => 'locator', 'entry' => Recorder::kind(),
+            'inst' => $inst, 'scope' => $this->recorder->scope(), 'service' => $id, 'entry' => Recorder::kind(), 'how' => 'locator',
         ]);
     }
 

@@ -20,12 +20,20 @@ final class Recorder
     private const ENTRY_KINDS = ['cli' => 'command', 'phpdbg' => 'command'];
     private const PART = 256 << 10; // bytes of lines of one scope that a process that stays hands over before it closes
     private const SPARE = 1 << 20; // bytes of MAX_BYTES that are for lines without which others mean nothing
+    private const TOGETHER = 100; // events whose lines are written at once, at most
+    private const GIVEN = 1000; // ids that these hold of what was given, about
     private const REGISTRATIONS = 20_000; // that are remembered for the next stream
     private const OUTLIVE = ['singleton', 'external'];
 
     private ?Stream $stream = null; // null: nothing is recorded
     private bool $live = false; // recording, and not in a scope that is left out
-    /** @var ?array{int, int, int, array<string, mixed>} the scope that was opened last: its id, its line, when, what was said of it */
+    /** @var list<array{string, int, array<string, mixed>}> events whose lines are not written yet: kind, when, members */
+    private array $pending = [];
+    private int $given = 0; // ids in what is pending
+    /**
+     * @var ?array{int, int, ?array{string, int, array<string, mixed>}} the scope that was opened last: its id, and its place among what is
+     *     pending, or among the lines and what was written there
+     */
     private ?array $opened = null;
     private ?Sink $sink = null;
     private ?Orders $orders = null;
@@ -61,7 +69,7 @@ final class Recorder
     /** @param list<string> $sees what can be seen of this application: with, shared, use, dispose, dispose-code, closes, fail */
     public function __construct(private readonly Settings $settings, private readonly array $sees = ['with', 'shared', 'closes', 'fail'])
     {
-        $this->share = max(0.0, min(1.0, $settings->share));
+        $this->share = \max(0.0, \min(1.0, $settings->share));
         $this->wanted = !$settings->off;
         try {
             $settings->resident ? $this->stay() : $this->once();
@@ -98,8 +106,8 @@ final class Recorder
     private function ready(Sink $sink): void
     {
         $this->sink = $sink;
-        $this->pid = getmypid() ?: null;
-        register_shutdown_function($this->end(...));
+        $this->pid = \getmypid() ?: null;
+        \register_shutdown_function($this->end(...));
     }
 
     /** Whether what happens now is recorded. */
@@ -135,13 +143,13 @@ final class Recorder
     /** What has been noted and left out so far, in events. @return array{events: int, lost: int} */
     public function totals(): array
     {
-        return ['events' => $this->noted, 'lost' => $this->dropped + $this->lost];
+        return ['events' => $this->noted + \count($this->pending), 'lost' => $this->dropped + $this->lost];
     }
 
     /** The scope that work runs in now; 0 is the root. */
     public function scope(): int
     {
-        return $this->open === [] ? 0 : max(0, $this->open[count($this->open) - 1]);
+        return $this->open === [] ? 0 : \max(0, $this->open[\count($this->open) - 1]);
     }
 
     /**
@@ -162,37 +170,43 @@ final class Recorder
             return $this->open[] = -(++$this->unrecorded);
         }
         $id = ++$this->scopes;
-        $members = ['scope' => $id, 'kind' => $kind];
-        if ($name !== '') {
-            $members['name'] = $name;
-        }
+        $members = ['scope' => $id];
         if (($in = $this->scope()) !== 0) {
             $members['in'] = $in;
         }
-        if ($traceparent !== null && preg_match('/^[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[0-9a-f]{2}/', $traceparent, $match)) {
+        if ($name !== '') {
+            $members['name'] = $name;
+        }
+        $members['kind'] = $kind;
+        if ($traceparent !== null && \preg_match('/^[0-9a-f]{2}-([0-9a-f]{32})-[0-9a-f]{16}-[0-9a-f]{2}/', $traceparent, $match)) {
             $members['trace'] = $match[1];
         }
         if ($this->share < 1.0) {
-            $members['weight'] = (int) round(1 / $this->share);
+            $members['weight'] = (int) \round(1 / $this->share);
         }
         $this->open[] = $id;
-        $at = count($this->lines);
-        $t = $this->now();
-        $this->say('open', $members, $t);
-        // Where there was no room for it, or it is handed over already, there is no line to be changed.
-        $this->opened = count($this->lines) === $at + 1 ? [$id, $at, $t, $members] : null;
+        if ($this->opened !== null) {
+            $this->write(); // only the last one's line can be changed
+        }
+        $this->opened = $this->live && !$this->ended ? [$id, \count($this->pending), null] : null;
+        $this->say('open', $members);
         return $id;
     }
 
     /** Names the scope that was opened last, whose name has become known: while its line has not been handed over. */
     public function name(int $scope, string $name): void
     {
-        [$id, $at, $t, $members] = $this->opened ?? [0, 0, 0, []];
-        if ($id !== $scope || !isset($this->lines[$at]) || !$this->live) {
+        if ($this->opened === null || $this->opened[0] !== $scope || !$this->live) {
             return;
         }
-        $line = Line::of('open', $t, ['name' => $name] + $members);
-        $this->bytes += strlen($line) - strlen($this->lines[$at]);
+        [, $at, $written] = $this->opened;
+        if ($written === null) {
+            $this->pending[$at][2]['name'] = $name;
+            return;
+        }
+        $written[2]['name'] = $name;
+        $line = Line::of(...$written);
+        $this->bytes += \strlen($line) - \strlen($this->lines[$at]);
         $this->lines[$at] = $line;
     }
 
@@ -200,7 +214,7 @@ final class Recorder
     private function admits(): bool
     {
         if ($this->open !== []) {
-            return $this->open[count($this->open) - 1] > 0;
+            return $this->open[\count($this->open) - 1] > 0;
         }
         if ($this->settings->resident && !$this->chosen()) {
             return false;
@@ -214,19 +228,22 @@ final class Recorder
 
     private function chosen(): bool
     {
-        return $this->share >= 1.0 || $this->share > 0.0 && mt_rand() / mt_getrandmax() < $this->share;
+        return $this->share >= 1.0 || $this->share > 0.0 && \mt_rand() / \mt_getrandmax() < $this->share;
     }
 
     /** Closes a scope, and those that are open in it. A process that serves many requests hands over what it has. */
     public function close(int $scope): void
     {
-        if (!in_array($scope, $this->open, true)) {
+        if (!\in_array($scope, $this->open, true)) {
             return;
         }
         do {
-            $id = array_pop($this->open);
+            $id = \array_pop($this->open);
             if ($id > 0) {
                 $this->say('close', ['scope' => $id]);
+            }
+            if ($this->opened !== null && $this->opened[0] === $id) {
+                $this->opened = null; // it has the name that it has
             }
         } while ($id !== $scope);
         if ($this->open === []) {
@@ -247,7 +264,7 @@ final class Recorder
     public function register(array $members, int $id = 0): int
     {
         $id = $id ?: ++$this->registered;
-        if ($this->settings->resident && count($this->registrations) < self::REGISTRATIONS) {
+        if ($this->settings->resident && \count($this->registrations) < self::REGISTRATIONS) {
             $this->registrations[$id] = $members;
         }
         $this->say('register', ['reg' => $id] + $members);
@@ -273,11 +290,9 @@ final class Recorder
             return 0;
         }
         $this->known[$instance] = $id = ++$this->instances;
-        $members['inst'] = $id;
-        $members['scope'] ??= $this->scope();
-        $this->say('make', $members, $t);
-        if ($this->settings->resident && in_array($this->registrations[$members['reg'] ?? 0]['lifetime'] ?? '', self::OUTLIVE, true)) {
-            unset($members['inst'], $members['scope']);
+        $this->say('make', ['inst' => $id, 'scope' => $members['scope'] ?? $this->scope()] + $members, $t);
+        if ($this->settings->resident && \in_array($this->registrations[$members['reg'] ?? 0]['lifetime'] ?? '', self::OUTLIVE, true)) {
+            unset($members['scope']);
             $this->outliving[$instance] = $members;
         }
         return $id;
@@ -293,29 +308,82 @@ final class Recorder
         if (!$this->live || $this->ended) {
             return;
         }
+        $this->pending[] = [$kind, $t ?? \hrtime(true) - $this->stream->began, $members];
+        if (isset($members['with'])) {
+            $this->given += \count((array) $members['with'], COUNT_RECURSIVE);
+        }
+        if (\count($this->pending) >= self::TOGETHER || $this->given >= self::GIVEN) {
+            $this->write();
+            if ($this->bytes > self::PART && $this->settings->resident) {
+                $this->handOver();
+            }
+        }
+    }
+
+    /** Writes the lines of what is pending. That of a scope that may be named yet stands alone. */
+    private function write(): void
+    {
+        $events = $this->pending;
+        $this->pending = [];
+        $this->given = 0;
+        if ($this->opened === null || $this->opened[2] !== null) {
+            $this->together($events);
+            return;
+        }
+        [$scope, $at] = $this->opened;
+        $this->opened = null;
+        $this->together(\array_slice($events, 0, $at));
+        $lines = \count($this->lines);
+        $this->together([$events[$at]]);
+        if (\count($this->lines) > $lines) { // there was room for it
+            $this->opened = [$scope, $lines, $events[$at]];
+        }
+        $this->together(\array_slice($events, $at + 1));
+    }
+
+    /** @param list<array{string, int, array<string, mixed>}> $events */
+    private function together(array $events): void
+    {
+        if ($events === []) {
+            return;
+        }
         try {
-            $line = Line::of($kind, $t ?? hrtime(true) - $this->stream->began, $members);
-            $room = self::MAX_BYTES - $this->bytes - $this->sink->held() - strlen($line);
-            if ($room < 0 || $room < self::SPARE && !in_array($kind, ['register', 'container', 'close'], true)) {
+            $lines = Line::all($events);
+            if (self::MAX_BYTES - $this->bytes - $this->sink->held() - \strlen($lines) >= self::SPARE) {
+                $this->put($lines, \count($events));
+                return;
+            }
+        } catch (\Throwable) {
+            // One of them cannot be written: that is seen below.
+        }
+        foreach ($events as [$kind, $t, $members]) {
+            $this->alone($kind, $t, $members);
+        }
+    }
+
+    /** @param array<string, mixed> $members */
+    private function alone(string $kind, int $t, array $members): void
+    {
+        try {
+            $line = Line::of($kind, $t, $members);
+            $room = self::MAX_BYTES - $this->bytes - $this->sink->held() - \strlen($line);
+            if ($room < 0 || $room < self::SPARE && !\in_array($kind, ['register', 'container', 'close'], true)) {
                 $this->lost++;
                 return;
             }
             $this->put($line);
-            if ($this->bytes > self::PART && $this->settings->resident) {
-                $this->handOver();
-            }
         } catch (\Throwable $e) {
             $this->lost++;
             $this->trouble($e->getMessage());
         }
     }
 
-    private function put(string $line): void
+    private function put(string $lines, int $events = 1): void
     {
-        $this->lines[] = $line;
-        $this->bytes += strlen($line);
-        $this->written += strlen($line);
-        $this->noted++;
+        $this->lines[] = $lines;
+        $this->bytes += \strlen($lines);
+        $this->written += \strlen($lines);
+        $this->noted += $events;
     }
 
     /**
@@ -383,7 +451,7 @@ final class Recorder
                 $this->wanted = $order['on'];
                 [$this->share, $this->limit, $this->most] = [$order['share'], $order['for_ns'], $order['bytes']];
             }
-            clearstatcache();
+            \clearstatcache();
             $wanted = $this->wanted && ($this->settings->service !== '' || $this->settings->on());
             if ($wanted && $this->stream === null) {
                 $this->begin();
@@ -416,7 +484,7 @@ final class Recorder
         foreach ($told as [$instance, $members]) {
             unset($members['ns']);
             if (isset($members['with'])) {
-                $members['with'] = array_map(self::unknown(...), $members['with']);
+                $members['with'] = \array_map(self::unknown(...), $members['with']);
             }
             $this->outliving[$instance] = $members;
             $this->put(Line::of('make', -1, ['inst' => $this->known[$instance], 'scope' => 0] + $members));
@@ -427,9 +495,9 @@ final class Recorder
     private static function unknown(mixed $given): array
     {
         return match (true) {
-            !is_array($given) => ['unknown' => true],
-            array_is_list($given) => array_map(self::unknown(...), $given),
-            default => ['unknown' => true] + array_diff_key($given, ['inst' => 0]),
+            !\is_array($given) => ['unknown' => true],
+            \array_is_list($given) => \array_map(self::unknown(...), $given),
+            default => ['unknown' => true] + \array_diff_key($given, ['inst' => 0]),
         };
     }
 
@@ -440,12 +508,13 @@ final class Recorder
             return;
         }
         while ($this->open !== []) {
-            $id = array_pop($this->open);
+            $id = \array_pop($this->open);
             $this->live = true;
             if ($id > 0) {
                 $this->say('close', ['scope' => $id]);
             }
         }
+        $this->write();
         $this->gap();
         $this->put(Line::of('bye', $this->now(), $why === '' ? [] : ['why' => $why]));
         $this->handOver();
@@ -468,10 +537,11 @@ final class Recorder
             $this->stepped($this->sink->step());
             return;
         }
+        $this->write();
         if ($this->lost > 0 && $this->bytes + $this->sink->held() < self::MAX_BYTES / 2) {
             $this->gap();
         }
-        $text = implode('', $this->lines);
+        $text = \implode('', $this->lines);
         $this->lines = [];
         $this->opened = null;
         $this->bytes = 0;
@@ -495,7 +565,7 @@ final class Recorder
         $this->stream = null;
         $this->live = false;
         $this->wanted = false;
-        $this->lines = [];
+        $this->lines = $this->pending = [];
         $this->opened = null;
         $this->bytes = 0;
         $this->stopped = $why;
@@ -505,7 +575,7 @@ final class Recorder
     /** A process that was forked has its parent's stream in memory, which it must not go on with. */
     private function forked(): bool
     {
-        if (getmypid() === $this->pid) {
+        if (\getmypid() === $this->pid) {
             return false;
         }
         $this->sink = null;
@@ -518,22 +588,20 @@ final class Recorder
     private function hello(): string
     {
         // The clock is read once, for now, and taken back by what has passed.
-        $nanos = (int) (microtime(true) * 1e6) * 1000 - $this->now();
-        $start = gmdate('Y-m-d\TH:i:s', intdiv($nanos, 1_000_000_000)) . sprintf('.%09dZ', $nanos % 1_000_000_000);
+        $nanos = (int) (\microtime(true) * 1e6) * 1000 - $this->now();
+        $start = \gmdate('Y-m-d\TH:i:s.', \intdiv($nanos, 1_000_000_000)) . \substr((string) (1_000_000_000 + $nanos % 1_000_000_000), 1) . 'Z';
         $members = [
             'format' => Format::NAME, 'app' => $this->settings->app, 'stream' => $this->stream->id, 'start' => $start,
-            'language' => 'php ' . PHP_MAJOR_VERSION . '.' . PHP_MINOR_VERSION, 'host' => (string) gethostname(),
-            'pid' => (int) getmypid(), 'recorder' => self::VERSION, 'sees' => $this->sees,
+            'version' => $this->settings->version, 'language' => 'php ' . PHP_MAJOR_VERSION . '.' . PHP_MINOR_VERSION,
+            'host' => (string) \gethostname(), 'pid' => (int) $this->pid, 'environment' => $this->settings->environment,
+            'labels' => $this->settings->labels, 'recorder' => self::VERSION, 'sees' => $this->sees,
         ];
-        foreach (['environment', 'version'] as $name) {
-            if ($this->settings->$name !== '') {
-                $members[$name] = $this->settings->$name;
+        foreach (['version', 'environment', 'labels'] as $name) {
+            if ($members[$name] === '' || $members[$name] === []) {
+                unset($members[$name]);
             }
         }
-        if ($this->settings->labels !== []) {
-            $members['labels'] = $this->settings->labels;
-        }
-        return Line::of('hello', 0, $members);
+        return Line::all([['hello', 0, $members]]);
     }
 
     /** Tells once, where the application's own troubles go, that something could not be recorded. */
@@ -541,14 +609,14 @@ final class Recorder
     {
         if (!$this->reported) {
             $this->reported = true;
-            error_log("Keen Lantern does not record this process: $why");
+            \error_log("Keen Lantern does not record this process: $why");
         }
     }
 
     /** A request's method if it is one that HTTP has: a client may invent others, without end. */
     public static function methodOf(string $method): string
     {
-        return in_array($method, self::METHODS, true) ? $method : 'OTHER';
+        return \in_array($method, self::METHODS, true) ? $method : 'OTHER';
     }
 
     /** What a scope of a process like this one is. */

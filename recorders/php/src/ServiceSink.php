@@ -31,9 +31,9 @@ final class ServiceSink implements Sink
         if ($stream->refused) {
             return $this->trouble;
         }
-        $this->bytes += strlen($lines);
-        $last = $this->batches === [] ? null : $this->batches[count($this->batches) - 1];
-        if ($last !== null && $last->stream === $stream && $last->packed === '' && strlen($last->text) + strlen($lines) <= $this->settings->batch) {
+        $this->bytes += \strlen($lines);
+        $last = $this->batches === [] ? null : $this->batches[\count($this->batches) - 1];
+        if ($last !== null && $last->stream === $stream && $last->packed === '' && \strlen($last->text) + \strlen($lines) <= $this->settings->batch) {
             $last->text .= $lines;
         } else {
             $this->batches[] = new Batch($stream, ++$stream->batches, $lines);
@@ -65,18 +65,18 @@ final class ServiceSink implements Sink
 
     public function finish(float $seconds): string
     {
-        $until = hrtime(true) + (int) ($seconds * 1e9);
-        $this->wait = min($this->wait, self::FIRST_WAIT);
+        $until = \hrtime(true) + (int) ($seconds * 1e9);
+        $this->wait = \min($this->wait, self::FIRST_WAIT);
         while (($refused = $this->step()) === '' && $this->batches !== []) {
-            $left = ($until - hrtime(true)) / 1e9;
+            $left = ($until - \hrtime(true)) / 1e9;
             if ($left <= 0) {
                 $this->exchange?->cancel();
-                return count($this->batches) . ' batches were not delivered: ' . ($this->trouble ?: 'there was no time');
+                return \count($this->batches) . ' batches were not delivered: ' . ($this->trouble ?: 'there was no time');
             }
             if ($this->exchange !== null) {
-                $this->exchange->wait(min($left, 0.1));
+                $this->exchange->wait(\min($left, 0.1));
             } else {
-                usleep((int) (min($left, max(0.001, ($this->next - hrtime(true)) / 1e9)) * 1e6));
+                \usleep((int) (\min($left, \max(0.001, ($this->next - \hrtime(true)) / 1e9)) * 1e6));
             }
         }
         return $refused;
@@ -85,14 +85,14 @@ final class ServiceSink implements Sink
     /** Begins to send the first batch, unless there is none or it is too early. */
     private function begin(): bool
     {
-        if ($this->batches === [] || hrtime(true) < $this->next) {
+        if ($this->batches === [] || \hrtime(true) < $this->next) {
             return false;
         }
         $batch = $this->batches[0];
         if ($batch->packed === '') {
             // From now on it is as it is: the same number is never sent with other lines.
-            $batch->packed = (string) gzencode($batch->text, 1);
-            $this->bytes -= strlen($batch->text) - strlen($batch->packed);
+            $batch->packed = (string) \gzencode($batch->text, 1);
+            $this->bytes -= \strlen($batch->text) - \strlen($batch->packed);
             $batch->text = '';
         }
         $headers = ['Content-Type' => 'application/x-ndjson', 'Content-Encoding' => 'gzip'] + self::authorization($this->settings);
@@ -121,8 +121,8 @@ final class ServiceSink implements Sink
         } elseif ($status >= 400) {
             return $this->refused($batch->stream, "batches were refused: the service answers $status");
         } elseif (self::acknowledges($exchange, $batch)) {
-            array_shift($this->batches);
-            $this->bytes -= strlen($batch->packed);
+            \array_shift($this->batches);
+            $this->bytes -= \strlen($batch->packed);
             $this->wait = self::FIRST_WAIT;
             $this->next = 0;
             return '';
@@ -131,9 +131,9 @@ final class ServiceSink implements Sink
             $after = self::LAST_WAIT;
         }
         // Spread over half of its length, so that many workers do not try again at the same moment.
-        $wait = $this->wait * (0.5 + mt_rand() / mt_getrandmax());
-        $this->next = hrtime(true) + (int) (max($wait, min($after, self::LAST_WAIT)) * 1e9);
-        $this->wait = min(2 * $this->wait, self::LAST_WAIT);
+        $wait = $this->wait * (0.5 + \mt_rand() / \mt_getrandmax());
+        $this->next = \hrtime(true) + (int) (\max($wait, \min($after, self::LAST_WAIT)) * 1e9);
+        $this->wait = \min(2 * $this->wait, self::LAST_WAIT);
         return '';
     }
 
@@ -147,17 +147,17 @@ final class ServiceSink implements Sink
     /** @return array<string, mixed> the JSON object that a service answers with, empty for anything else */
     public static function said(Exchange $exchange): array
     {
-        $type = trim(explode(';', $exchange->headers['content-type'] ?? '')[0]);
-        $said = $exchange->status === 200 && $type === 'application/json' ? json_decode($exchange->body, true, 16) : null;
-        return is_array($said) ? $said : [];
+        $type = \trim(\explode(';', $exchange->headers['content-type'] ?? '')[0]);
+        $said = $exchange->status === 200 && $type === 'application/json' ? \json_decode($exchange->body, true, 16) : null;
+        return \is_array($said) ? $said : [];
     }
 
     private function refused(Stream $stream, string $why): string
     {
         $this->trouble = $why;
         $stream->refused = true;
-        $this->batches = array_values(array_filter($this->batches, static fn (Batch $batch): bool => $batch->stream !== $stream));
-        $this->bytes = array_sum(array_map(static fn (Batch $batch): int => strlen($batch->text) + strlen($batch->packed), $this->batches));
+        $this->batches = \array_values(\array_filter($this->batches, static fn (Batch $batch): bool => $batch->stream !== $stream));
+        $this->bytes = \array_sum(\array_map(static fn (Batch $batch): int => \strlen($batch->text) + \strlen($batch->packed), $this->batches));
         return $why;
     }
 }

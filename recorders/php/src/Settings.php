@@ -51,16 +51,16 @@ final class Settings
      */
     public static function fromEnvironment(string $app = 'php', bool $resident = false): self
     {
-        $of = static fn (string $name): string => (string) (getenv('KEENLANTERN_' . $name) ?: '');
+        $of = static fn (string $name): string => (string) (\getenv('KEENLANTERN_' . $name) ?: '');
         $share = $of('SHARE');
         return new self(
             $of('APP') ?: $app,
             $of('FOLDER'),
             $resident,
-            is_numeric($share) ? (float) $share : 1.0,
+            \is_numeric($share) ? (float) $share : 1.0,
             $of('ENVIRONMENT'),
             $of('VERSION'),
-            off: in_array($of('OFF'), ['1', 'true', 'yes'], true),
+            off: \in_array($of('OFF'), ['1', 'true', 'yes'], true),
             service: $of('SERVICE'),
             token: $of('TOKEN'),
         );
@@ -69,6 +69,6 @@ final class Settings
     /** Whether anything is to be recorded: one look at a file, where there is a folder. */
     public function on(): bool
     {
-        return !$this->off && $this->folder !== '' && !file_exists($this->folder . '/' . self::OFF_FILE);
+        return !$this->off && $this->folder !== '' && !\file_exists($this->folder . '/' . self::OFF_FILE);
     }
 }

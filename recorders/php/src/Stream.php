@@ -19,13 +19,13 @@ final class Stream
 
     public function __construct()
     {
-        $this->id = bin2hex(random_bytes(12));
-        $this->began = hrtime(true);
+        $this->id = \bin2hex(\random_bytes(12));
+        $this->began = \hrtime(true);
     }
 
     /** ns since its start. */
     public function now(): int
     {
-        return hrtime(true) - $this->began;
+        return \hrtime(true) - $this->began;
     }
 }

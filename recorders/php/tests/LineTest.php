@@ -5,6 +5,7 @@ declare(strict_types=1);
 namespace KeenLantern\Record\Tests;
 
 use KeenLantern\Record\Line;
+use PHPUnit\Framework\SkippedTest;
 use PHPUnit\Framework\TestCase;
 
 /** Holds the line writer to testdata/recorder/lines.json, byte for byte. */
@@ -25,6 +26,36 @@ final class LineTest extends TestCase
      */
     public function testLine(array $vector): void
     {
+        $members = self::event($vector);
+        self::assertSame($vector['line'], Line::of($members['ev'], $members['t'], $members));
+    }
+
+    /** What is written together is written as one after the other, whatever else is in it. */
+    public function testTogether(): void
+    {
+        $events = $lines = [];
+        foreach (self::vectors() as [$vector]) {
+            try {
+                $members = self::event($vector);
+            } catch (SkippedTest) {
+                continue;
+            }
+            $event = [$members['ev'], $members['t'], array_diff_key($members, ['ev' => 0, 't' => 0])];
+            self::assertSame($vector['line'], Line::all([$event]));
+            $events[] = $event;
+            $lines[] = $vector['line'];
+        }
+        self::assertSame(implode('', $lines), Line::all($events));
+        self::assertSame(implode('', array_reverse($lines)), Line::all(array_reverse($events)));
+        self::assertSame('', Line::all([]));
+    }
+
+    /**
+     * @param array<string, mixed> $vector
+     * @return array<string, mixed>
+     */
+    private static function event(array $vector): array
+    {
         $members = $vector['event'];
         foreach ($vector['texts'] ?? [] as $name => $text) {
             $members[$name] = match (true) {
@@ -33,7 +64,7 @@ final class LineTest extends TestCase
                 default => str_repeat($text['repeat'], $text['times']) . ($text['after'] ?? ''),
             };
         }
-        self::assertSame($vector['line'], Line::of($members['ev'], $members['t'], $members));
+        return $members;
     }
 
     /** @param list<int> $units */

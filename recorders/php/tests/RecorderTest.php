@@ -72,6 +72,54 @@ final class RecorderTest extends TestCase
         self::assertSame('GET /tides/{gauge}', $this->lines()[1]['name']);
     }
 
+    /** However much is recorded before its route is known. */
+    public function testAScopeIsNamedMuchLater(): void
+    {
+        $recorder = new Recorder(new Settings('harbour', $this->folder));
+        $recorder->register(['service' => 'before']);
+        $scope = $recorder->open('request', 'GET');
+        for ($n = 0; $n < 250; $n++) {
+            $recorder->register(['service' => "Service$n"]);
+        }
+        $recorder->name($scope, 'GET /tides');
+        $step = $recorder->open('step');
+        $recorder->name($scope, 'only the last one can be named');
+        $recorder->name($step, 'the step');
+        $recorder->close($scope);
+        $recorder->end();
+        $lines = $this->lines();
+        $opens = array_filter($lines, static fn (array $line): bool => $line['ev'] === 'open');
+        self::assertSame(['GET /tides', 'the step'], array_column($opens, 'name'));
+        $services = ['before', ...array_map(static fn (int $n): string => "Service$n", range(0, 249))];
+        self::assertSame($services, array_column($lines, 'service'));
+        self::assertSame(['hello', 'register', 'open'], array_column(array_slice($lines, 0, 3), 'ev'));
+        self::assertSame(['open', 'close', 'close', 'bye'], array_column(array_slice($lines, -4), 'ev'));
+        self::assertSame(count($lines), $recorder->totals()['events']);
+    }
+
+    /** What cannot be written takes nothing else with it, and many ids wait in no memory of their own. */
+    public function testOneAmongMany(): void
+    {
+        $log = ini_set('error_log', $this->folder . '/error-log');
+        $recorder = new Recorder(new Settings('harbour', $this->folder));
+        $recorder->register(['service' => 'first']);
+        $recorder->say('register', ['reg' => 2, 'service' => 'bad', 'needs' => [17]]); // no need is a number
+        $recorder->register(['service' => 'last']);
+        $with = range(1, 20_000);
+        $recorder->say('make', ['inst' => 1, 'scope' => 0, 'with' => $with]); // which is written at once
+        $before = memory_get_usage();
+        for ($n = 2; $n < 12; $n++) {
+            $recorder->say('make', ['inst' => $n, 'scope' => 0, 'with' => range(1, 20_000)]);
+        }
+        self::assertLessThan(10 * 150_000, memory_get_usage() - $before);
+        $recorder->end();
+        ini_set('error_log', (string) $log);
+        $lines = $this->lines();
+        self::assertSame(['first', 'last'], array_column($lines, 'service'));
+        self::assertSame(1, $lines[count($lines) - 2]['lost']);
+        self::assertSame([$with], array_values(array_unique(array_column($lines, 'with'), SORT_REGULAR)));
+    }
+
     public function testAResidentWritesWhenAJobEnds(): void
     {
         $recorder = new Recorder(new Settings('harbour', $this->folder, resident: true));

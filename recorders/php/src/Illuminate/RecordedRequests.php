@@ -39,7 +39,7 @@ final class RecordedRequests
             $this->begin($request); // another one in a process that was not said to serve several
         }
         if ($request === $this->request) {
-            $this->recorder->name($this->scope, Recorder::methodOf($request->getMethod()) . ' /' . ltrim($route, '/'));
+            $this->recorder->name($this->scope, Recorder::methodOf($request->getMethod()) . ' /' . \ltrim($route, '/'));
         }
     }
 

@@ -37,22 +37,23 @@ final class RecordingServiceProvider extends ServiceProvider
         $command = $this->app->runningInConsole() ? (string) ($_SERVER['argv'][1] ?? '') : '';
         $settings = $this->app->bound(Settings::class)
             ? $this->app->make(Settings::class)
-            : Settings::fromEnvironment((string) $this->app['config']['app.name'], in_array($command, self::RESIDENT, true));
+            : Settings::fromEnvironment((string) $this->app['config']['app.name'], \in_array($command, self::RESIDENT, true));
         if (!$settings->resident && !$settings->on()) {
             return;
         }
         $recorder = new Recorder($settings);
-        if (!$recorder->mayRecord() || in_array($command, self::LOOPS, true)) {
+        if (!$recorder->mayRecord() || \in_array($command, self::LOOPS, true)) {
             return;
         }
         $this->recorder = $recorder;
         $this->resident = $settings->resident;
-        $this->kernel = $this->app->bound(Kernel::class) ? $this->app->make(Kernel::class) : null;
+        // Before anything is recorded, which it is no part of.
+        $this->kernel = $this->resident && $this->app->bound(Kernel::class) ? $this->app->make(Kernel::class) : null;
         $this->app->instance(Recorder::class, $recorder);
-        if (method_exists($this->app, 'recordWith')) {
+        if (\method_exists($this->app, 'recordWith')) {
             $this->app->recordWith($recorder);
         } else {
-            error_log('Keen Lantern sees requests and jobs only: bootstrap/app.php makes no ' . RecordedApplication::class);
+            \error_log('Keen Lantern sees requests and jobs only: bootstrap/app.php makes no ' . RecordedApplication::class);
         }
         // Rather than in boot: what is not recorded is not called again.
         $this->app->booted($this->scopes(...));
@@ -74,7 +75,7 @@ final class RecordingServiceProvider extends ServiceProvider
         });
         $this->watch($events, Console\CommandStarting::class, [Console\CommandFinished::class], function (object $event): ?array {
             $command = (string) $event->command;
-            return in_array($command, [...self::RESIDENT, ...self::LOOPS, ''], true) ? null : ['command', $command];
+            return \in_array($command, [...self::RESIDENT, ...self::LOOPS, ''], true) ? null : ['command', $command];
         });
         $ends = [Console\ScheduledTaskFinished::class, Console\ScheduledTaskFailed::class];
         $this->watch($events, Console\ScheduledTaskStarting::class, $ends, function (object $event): ?array {
@@ -115,7 +116,7 @@ final class RecordingServiceProvider extends ServiceProvider
             $this->open[$begins][] = $is === null ? 0 : $this->recorder->open($is[0], $is[1]);
         });
         $events->listen($ends, function () use ($begins): void {
-            $scope = array_pop($this->open[$begins]);
+            $scope = \array_pop($this->open[$begins]);
             if ($scope !== null && $scope !== 0) {
                 $this->recorder->close($scope);
             }

@@ -23,8 +23,7 @@ trait RecordsContainer
     /** @var array<string, mixed> what each registered name was bound to */
     private array $lanternBound = [];
     private ?string $lanternTag = null; // what is resolved next is one of all that have it
-    /** @var list<Resolution> those that run, the outermost first */
-    private array $lanternRunning = [];
+    private ?Resolution $lanternNow = null; // the innermost that runs
 
     /** Records what is resolved from now on. */
     public function recordWith(Recorder $recorder): static
@@ -38,10 +37,10 @@ trait RecordsContainer
     {
         $name = $this->getAlias($abstract);
         parent::extend($abstract, function ($inner, $container) use ($closure, $name) {
-            if ($this->lantern === null || !$this->lantern->on() || !is_object($inner)) {
+            if ($this->lantern === null || !$this->lantern->on() || !\is_object($inner)) {
                 return $closure($inner, $container);
             }
-            $now = $this->lanternRunning[count($this->lanternRunning) - 1] ?? null;
+            $now = $this->lanternNow;
             if ($now === null || $now->name !== $name || $now->key === null && isset($this->instances[$name])) {
                 return $this->lanternLateLayer($name, $inner, $closure);
             }
@@ -54,17 +53,18 @@ trait RecordsContainer
 
     private function lanternLateLayer(string $name, object $inner, \Closure $closure): mixed
     {
-        $now = new Resolution($name, null, hrtime(true));
+        $by = $this->lanternNow;
+        $now = new Resolution($name, null, \hrtime(true), $by);
         $now->layers = $this->lanternLayers[$name] ?? 0;
         $now->external = $this->lantern->idOf($inner) === 0;
         $this->lanternMade($now, $inner);
         $now->external = false;
-        $depth = count($this->lanternRunning);
-        $this->lanternRunning[] = $now;
+        $this->lanternNow = $now;
         try {
             $outer = $closure($inner, $this);
         } finally {
-            array_splice($this->lanternRunning, $depth);
+            $this->lanternNow = $by;
+            $now->outer = null; // it would keep what it is resolved for
         }
         if ($this->lanternLayer($now, $inner, $outer)) {
             $now->object = $outer;
@@ -76,11 +76,11 @@ trait RecordsContainer
     /** Notes that what is being built is now a layer around something, if it is. */
     private function lanternLayer(Resolution $now, object $inner, mixed $outer): bool
     {
-        if ($outer === $inner || !is_object($outer)) {
+        if ($outer === $inner || !\is_object($outer)) {
             return false;
         }
         $this->lanternLayers[$now->name] = ++$now->layers;
-        array_unshift($now->given, ['inst' => $this->lantern->idOf($inner)]);
+        \array_unshift($now->given, $this->lantern->idOf($inner));
         return true;
     }
 
@@ -90,8 +90,8 @@ trait RecordsContainer
         $found = parent::refresh($abstract, $target, $method);
         if ($this->lantern !== null) {
             $this->reboundCallbacks[$this->getAlias($abstract)][] = function ($app, $instance) use ($abstract, $target): void {
-                if (is_object($instance) && is_object($target) && $this->lantern->idOf($instance) !== 0) {
-                    $this->lantern->say('give', array_filter([
+                if (\is_object($instance) && \is_object($target) && $this->lantern->idOf($instance) !== 0) {
+                    $this->lantern->say('give', \array_filter([
                         'inst' => $this->lantern->idOf($instance), 'scope' => $this->lantern->scope(), 'to' => $this->lantern->idOf($target),
                     ]) + ['service' => $this->getAlias($abstract), 'how' => 'property']);
                 }
@@ -118,7 +118,7 @@ trait RecordsContainer
                 }
                 yield $each->key() => $each->current();
             }
-        }, count($all));
+        }, \count($all));
     }
 
     /** Has what the container kept be let go of. */
@@ -131,61 +131,56 @@ trait RecordsContainer
 
     protected function resolve($abstract, $parameters = [], $raiseEvents = true)
     {
-        if ($this->lantern === null || !is_string($abstract) || !$this->lantern->on()) {
+        if ($this->lantern === null || !\is_string($abstract) || !$this->lantern->on()) {
             return parent::resolve($abstract, $parameters, $raiseEvents);
         }
         $name = isset($this->aliases[$abstract]) ? $this->getAlias($abstract) : $abstract;
-        $there = $parameters === [] ? $this->instances[$name] ?? null : null;
-        if ($this->lanternRunning === [] && self::lanternInternal($there)) {
+        $own = $parameters !== [];
+        $there = $own ? null : $this->instances[$name] ?? null;
+        $by = $this->lanternNow;
+        if ($by === null && self::lanternInternal($there)) {
             return parent::resolve($abstract, $parameters, $raiseEvents); // the framework looks its own things up again and again
         }
-        $tag = $this->lanternTag;
+        $key = $own ? 'with parameters' : null;
+        $shared = $there !== null;
+        if ($this->contextual !== [] && $this->getContextualConcrete($name) !== null) {
+            $key = 'for ' . ($by->name ?? 'the caller');
+            $shared = false;
+        }
+        $now = new Resolution($name, $key, \hrtime(true), $by, $this->lanternTag);
         $this->lanternTag = null;
-        $own = $parameters !== [];
-        $contextual = $this->contextual !== [] && $this->getContextualConcrete($name) !== null;
-        $shared = isset($this->instances[$name]) && !$own && !$contextual;
-        $by = $this->lanternRunning === [] ? null : $this->lanternRunning[count($this->lanternRunning) - 1];
-        $now = new Resolution($name, $this->lanternKey($contextual, $own, $by), hrtime(true), $tag);
         if (!$shared && $by !== null) {
             $this->lanternCircle($now);
         }
-        $depth = count($this->lanternRunning);
-        $this->lanternRunning[] = $now;
+        $this->lanternNow = $now;
         try {
             $object = parent::resolve($abstract, $parameters, $raiseEvents);
         } catch (\Throwable $e) {
             $this->lanternFailed($now, $e);
             throw $e;
         } finally {
-            array_splice($this->lanternRunning, $depth);
+            $this->lanternNow = $by;
+            $now->outer = null; // it would keep what it is resolved for
         }
-        if (is_object($object)) {
+        if (\is_object($object)) {
             $this->lanternResolved($now, $by, $object, $shared);
         }
         return $object;
     }
 
-    /** What tells apart the instances of one name that are not one registration's. */
-    private function lanternKey(bool $contextual, bool $own, ?Resolution $by): ?string
-    {
-        return match (true) {
-            $contextual => 'for ' . ($by?->name ?? 'the caller'),
-            $own => 'with parameters',
-            default => null,
-        };
-    }
-
     private function lanternCircle(Resolution $now): void
     {
-        foreach ($this->lanternRunning as $at => $one) {
+        $path = [$now->name];
+        for ($one = $now->outer; $one !== null; $one = $one->outer) {
+            $path[] = $one->name;
             if ($one->name !== $now->name || $one->key !== $now->key) {
                 continue;
             }
+            $now->circular = true;
             if (!$one->circular) {
                 $one->circular = true;
-                $names = array_map(static fn (Resolution $one): string => $one->name, array_slice($this->lanternRunning, $at));
                 $this->lantern->say('fail', [
-                    'service' => $now->name, 'why' => 'cycle', 'scope' => $this->lantern->scope(), 'path' => [...$names, $now->name],
+                    'service' => $now->name, 'why' => 'cycle', 'scope' => $this->lantern->scope(), 'path' => \array_reverse($path),
                 ]);
             }
             return;
@@ -201,17 +196,17 @@ trait RecordsContainer
         if ($now->failed || !$e instanceof \Psr\Container\ContainerExceptionInterface) {
             return;
         }
-        foreach ($this->lanternRunning as $one) {
+        for ($one = $now; $one !== null; $one = $one->outer) {
             $one->failed = true;
         }
-        $missing = !$this->bound($now->name) && !(class_exists($now->name) && (new \ReflectionClass($now->name))->isInstantiable());
+        $missing = !$this->bound($now->name) && !(\class_exists($now->name) && (new \ReflectionClass($now->name))->isInstantiable());
         $this->lantern->say('fail', ['service' => $now->name, 'why' => $missing ? 'missing' : 'error', 'scope' => $this->lantern->scope()]);
     }
 
     private function lanternResolved(Resolution $now, ?Resolution $by, object $object, bool $shared): void
     {
         $now->object = $object;
-        $now->ended = hrtime(true);
+        $now->ended = \hrtime(true);
         if ($by !== null) {
             $now->external = $shared && $this->lantern->idOf($object) === 0;
             $by->inner[] = $now; // it is what the outer one is, or is given to it: that is known when the outer one is there
@@ -229,19 +224,19 @@ trait RecordsContainer
             return;
         }
         $this->lantern->say('give', [
-            'inst' => $this->lantern->idOf($object), 'scope' => $this->lantern->scope(), 'service' => $now->name, 'how' => 'locator',
-            'entry' => Recorder::kind(),
+            'inst' => $this->lantern->idOf($object), 'scope' => $this->lantern->scope(), 'service' => $now->name,
+            'entry' => Recorder::kind(), 'how' => 'locator',
         ] + ($now->tag === null ? [] : ['all' => true]));
     }
 
     /** Whether it is the framework's own. */
     private static function lanternInternal(mixed $object): bool
     {
-        if (!is_object($object)) {
+        if (!\is_object($object)) {
             return false;
         }
         $class = $object::class;
-        return str_starts_with($class, 'Illuminate\\') || str_starts_with($class, 'Symfony\\') || str_starts_with($class, 'KeenLantern\\');
+        return \str_starts_with($class, 'Illuminate\\') || \str_starts_with($class, 'Symfony\\') || \str_starts_with($class, 'KeenLantern\\');
     }
 
     /** Whether something of the application's was built or handed out for it. */
@@ -285,36 +280,41 @@ trait RecordsContainer
                 // An interface's name leads to that of a class: one instance, of the name that was registered.
                 foreach ($inner->inner as $further) {
                     $this->lanternTold($further);
-                    $given[] = $this->lanternGiven($further);
+                    if (($one = $this->lanternGiven($further)) !== 0) {
+                        $given[] = $one;
+                    }
                 }
                 $given = [...$given, ...$inner->given];
                 continue;
             }
-            $this->lanternTold($inner);
+            $inner->object !== null ? $this->lanternMade($inner, $inner->object) : $this->lanternTold($inner);
             $one = $this->lanternGiven($inner);
-            if ($inner->tag !== null && $inner->tag === $tagged && $one !== null) {
-                $given[count($given) - 1][] = $one;
-                continue;
+            if ($one === 0) {
+                $tagged = null;
+            } elseif ($inner->tag !== null && $inner->tag === $tagged) {
+                $given[\count($given) - 1][] = $one;
+            } else {
+                $tagged = $inner->tag;
+                $given[] = $tagged === null ? $one : [$one];
             }
-            $tagged = $one === null ? null : $inner->tag;
-            $given[] = $tagged === null ? $one : [$one];
         }
         $now->inner = [];
-        if ($this->lantern->idOf($object) !== 0) {
+        $now->inst = $this->lantern->idOf($object);
+        if ($now->inst !== 0) {
             return;
         }
-        $ended = $now->ended ?: hrtime(true);
+        $ended = $now->ended ?: \hrtime(true);
         $now->handedIn = $now->external && isset($this->lanternRegistrations[$now->name]["\0" . '0']);
         $members = ['reg' => $this->lanternRegistration($now), 'impl' => $object::class];
+        if ($given !== []) {
+            $members['with'] = $given;
+        }
         if ($now->external) {
             $members['by'] = 'external';
         } else {
-            $members['ns'] = max(0, $ended - $now->began);
+            $members['ns'] = \max(0, $ended - $now->began);
         }
-        if ($given !== []) {
-            $members['with'] = array_values(array_filter($given));
-        }
-        $this->lantern->make($object, $members, $this->lantern->at($ended));
+        $now->inst = $this->lantern->make($object, $members, $this->lantern->at($ended));
     }
 
     /** Notes that a name leads to another one's registration: for all, or for the one consumer that asks. */
@@ -328,19 +328,17 @@ trait RecordsContainer
         }
     }
 
-    /** @return ?array<string, mixed> */
-    private function lanternGiven(Resolution $one): ?array
+    /** @return int|array<string, mixed> its id, with what else there is to be said; 0: it has none */
+    private function lanternGiven(Resolution $one): int|array
     {
         if ($one->key !== null && $one->leadsTo !== null) {
             $one = $one->leadsTo;
         }
-        $inst = $one->object === null ? 0 : $this->lantern->idOf($one->object);
-        if ($inst === 0) {
-            return null;
+        $inst = $one->inst ?: ($one->object === null ? 0 : $this->lantern->idOf($one->object));
+        if ($inst === 0 || $one->key === null && $one->leadsTo === null && isset($this->lanternRegistrations[$one->name])) {
+            return $inst; // it was asked for by what it is registered as
         }
-        // What it was asked for by is what it is registered as, unless a name led to it or its key says more.
-        $led = $one->leadsTo !== null || !isset($this->lanternRegistrations[$one->name]);
-        return ['inst' => $inst] + ($led || $one->key !== null ? ['service' => $one->name] : []) + ($one->key === null ? [] : ['key' => $one->key]);
+        return ['inst' => $inst, 'service' => $one->name] + ($one->key === null ? [] : ['key' => $one->key]);
     }
 
     private function lanternRegistration(Resolution $now): int
@@ -376,7 +374,7 @@ trait RecordsContainer
         return match (true) {
             $now->key !== null => 'transient',
             $now->handedIn => 'external',
-            in_array($now->name, $this->scopedInstances, true) => 'scoped',
+            \in_array($now->name, $this->scopedInstances, true) => 'scoped',
             isset($this->bindings[$now->name]) => $this->bindings[$now->name]['shared'] ? 'singleton' : 'transient',
             $now->external => 'external',
             default => 'transient',

@@ -9,6 +9,7 @@ final class Resolution
 {
     public ?object $object = null;
     public int $ended = 0;
+    public int $inst = 0; // the object's id, once it has been told
     public int $layers = 0;
     public ?Resolution $leadsTo = null;
     public bool $external = false;
@@ -23,12 +24,14 @@ final class Resolution
     /**
      * @param int $began when it began to be resolved, by hrtime
      * @param ?string $key what tells its instances apart from others of its name
+     * @param ?Resolution $outer which it is resolved for, while it is
      * @param ?string $tag of which it is one of all that have it
      */
     public function __construct(
         public readonly string $name,
         public readonly ?string $key,
         public readonly int $began,
+        public ?Resolution $outer = null,
         public readonly ?string $tag = null,
     ) {
     }

@@ -40,7 +40,7 @@ final class RecordedRequests implements EventSubscriberInterface
     public function routed(RequestEvent $event): void
     {
         $route = $event->getRequest()->attributes->get('_route');
-        if ($event->isMainRequest() && is_string($route)) {
+        if ($event->isMainRequest() && \is_string($route)) {
             $this->recorder->name($this->scope, Recorder::methodOf($event->getRequest()->getMethod()) . ' ' . $route);
         }
     }

@@ -55,7 +55,7 @@ final class RecordingPass implements CompilerPassInterface
         }
         foreach ($container->getDefinitions() as $id => $definition) {
             $class = $container->getParameterBag()->resolveValue($definition->getClass());
-            if (!is_string($class) || !self::builds($id, $definition) || preg_match('/^(?:Symfony|KeenLantern)\\\\/', $class)) {
+            if (!\is_string($class) || !self::builds($id, $definition) || \preg_match('/^(?:Symfony|KeenLantern)\\\\/', $class)) {
                 continue; // the framework's own services are built as they were
             }
             $table[$id] = $this->describe($container, (string) $id, $definition);
@@ -92,7 +92,7 @@ final class RecordingPass implements CompilerPassInterface
                 foreach ($value->getValues() as $reference) {
                     $found[(string) $reference] = true;
                 }
-            } elseif (is_array($value)) {
+            } elseif (\is_array($value)) {
                 self::closures($value, $found);
             } elseif ($value instanceof Definition) {
                 self::closures([$value->getArguments(), $value->getProperties(), $value->getMethodCalls()], $found);
@@ -130,10 +130,10 @@ final class RecordingPass implements CompilerPassInterface
     {
         $wiring = new Reference(Wiring::class);
         $factory = $definition->getFactory();
-        if (is_string($factory) && str_contains($factory, '::')) {
-            $factory = explode('::', $factory, 2);
+        if (\is_string($factory) && \str_contains($factory, '::')) {
+            $factory = \explode('::', $factory, 2);
         }
-        if (is_array($factory) && ($factory[0] === null || $factory[0] === '')) {
+        if (\is_array($factory) && ($factory[0] === null || $factory[0] === '')) {
             $factory[0] = $class;
         }
         if ($definition->getMethodCalls() !== [] || $definition->getProperties() !== []) {
@@ -141,7 +141,7 @@ final class RecordingPass implements CompilerPassInterface
             $definition->setConfigurator([$configured, 'configure']);
         }
         $arguments = $definition->getArguments();
-        ksort($arguments);
+        \ksort($arguments);
         $definition->setArguments([$id, $class, $factory, $arguments])->setFactory([$wiring, 'build']);
     }
 
@@ -159,7 +159,7 @@ final class RecordingPass implements CompilerPassInterface
         if (!isset($table[$to]) || $table[$to]['service'] === $name) {
             return;
         }
-        if ($table[$to]['service'] === $to && ($known !== null || interface_exists($name))) {
+        if ($table[$to]['service'] === $to && ($known !== null || \interface_exists($name))) {
             $table[$to]['service'] = $known ?? $name;
             $name = $to;
         } elseif ($known !== null) {

@@ -39,11 +39,11 @@ final class Wiring implements ResetInterface
         foreach ($arguments as $n => $argument) {
             if ($argument instanceof RewindableGenerator) {
                 $arguments[$n] = $this->watched($argument, $holder);
-            } elseif (is_object($argument)) {
+            } elseif (\is_object($argument)) {
                 if (($inst = $this->recorder->idOf($argument)) !== 0) {
                     $with[] = $inst;
                 }
-            } elseif (is_array($argument) && ($list = $this->given($argument)) !== []) {
+            } elseif (\is_array($argument) && ($list = $this->given($argument)) !== []) {
                 $with[] = $list;
             }
         }
@@ -54,16 +54,17 @@ final class Wiring implements ResetInterface
             $this->recorder->say('fail', ['service' => $this->table[$id]['service'], 'why' => 'error', 'scope' => $this->recorder->scope()]);
             throw $e;
         }
-        if (!is_object($instance)) {
+        if (!\is_object($instance)) {
             return $instance;
         }
         $holder = \WeakReference::create($instance);
         $this->latest[$id] = $holder;
         if ($this->recorder->idOf($instance) === 0) {
             $this->recorder->make($instance, [
-                'reg' => $this->registration($id), 'impl' => $instance::class, 'by' => $factory === null ? 'container' : 'factory',
-                'ns' => $this->recorder->now() - $began,
-            ] + ($with === [] ? [] : ['with' => $with]));
+                'reg' => $this->registration($id), 'impl' => $instance::class,
+            ] + ($with === [] ? [] : ['with' => $with]) + [
+                'ns' => $this->recorder->now() - $began, 'by' => $factory === null ? 'container' : 'factory',
+            ]);
         }
         return $instance;
     }
@@ -76,8 +77,8 @@ final class Wiring implements ResetInterface
             $given = ($this->latest[$of] ?? null)?->get();
             if ($given !== null && $this->recorder->idOf($given) !== 0) {
                 $this->recorder->say('give', [
-                    'inst' => $this->recorder->idOf($given), 'scope' => $this->recorder->scope(), 'to' => $to,
-                    'service' => $this->table[$of]['service'] ?? $of, 'how' => 'property', 'site' => $site,
+                    'inst' => $this->recorder->idOf($given), 'scope' => $this->recorder->scope(),
+                    'service' => $this->table[$of]['service'] ?? $of, 'to' => $to, 'how' => 'property', 'site' => $site,
                 ]);
             }
         }
@@ -106,9 +107,9 @@ final class Wiring implements ResetInterface
     {
         $list = [];
         foreach ($argument as $one) {
-            if (is_object($one) && ($inst = $this->recorder->idOf($one)) !== 0) {
+            if (\is_object($one) && ($inst = $this->recorder->idOf($one)) !== 0) {
                 $list[] = $inst;
-            } elseif (is_array($one) && $depth < self::MAX_DEPTH) {
+            } elseif (\is_array($one) && $depth < self::MAX_DEPTH) {
                 $list = [...$list, ...$this->given($one, $depth + 1)];
             }
         }
@@ -124,22 +125,22 @@ final class Wiring implements ResetInterface
     {
         return new RewindableGenerator(function () use ($argument, &$holder) {
             foreach ($argument as $key => $one) {
-                $inst = is_object($one) && $this->recorder->on() ? $this->recorder->idOf($one) : 0;
+                $inst = \is_object($one) && $this->recorder->on() ? $this->recorder->idOf($one) : 0;
                 if ($inst !== 0) {
                     $to = $holder === null || $holder->get() === null ? 0 : $this->recorder->idOf($holder->get());
                     $this->recorder->say('give', [
-                        'inst' => $inst, 'scope' => $this->recorder->scope(), 'how' => 'provider', 'all' => true,
-                    ] + ($to === 0 ? [] : ['to' => $to]));
+                        'inst' => $inst, 'scope' => $this->recorder->scope(),
+                    ] + ($to === 0 ? [] : ['to' => $to]) + ['how' => 'provider', 'all' => true]);
                 }
                 yield $key => $one;
             }
-        }, fn (): int => count($argument));
+        }, fn (): int => \count($argument));
     }
 
     private function registration(string $id): int
     {
         if (!isset($this->registrations[$id])) {
-            $members = array_diff_key($this->table[$id] ?? ['service' => $id], ['set' => true]);
+            $members = \array_diff_key($this->table[$id] ?? ['service' => $id], ['set' => true]);
             if (isset($members['wraps'])) {
                 $members['wraps'] = $this->registration($members['wraps']);
             }
