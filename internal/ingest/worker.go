@@ -19,7 +19,7 @@ type worker struct{ hub *Hub }
 func (w worker) Key() string { return w.hub.key }
 
 // Take takes a batch that is in the log.
-func (w worker) Take(ctx context.Context, stream string, b store.Batch) error {
+func (w worker) Take(ctx context.Context, stream string, b store.Batch, free func()) error {
 	h := w.hub
 	r, err := h.load(ctx, stream, nil, "")
 	if err != nil {
@@ -37,15 +37,15 @@ func (w worker) Take(ctx context.Context, stream string, b store.Batch) error {
 			}
 		}
 	}
-	j := job{n: b.N, lines: b.Body, firstLine: b.FirstLine, count: b.Lines, room: room, logged: true, answer: make(chan answer, 1)}
+	j := job{n: b.N, lines: b.Body, free: free, firstLine: b.FirstLine, count: b.Lines, room: room, logged: true, answer: make(chan answer, 1)}
 	select {
 	case r.jobs <- j:
 		return nil
 	case <-r.gone:
-		r.done(j)
+		room.Free() // and not the body, which will be given again
 		return ErrBusy
 	case <-ctx.Done():
-		r.done(j)
+		room.Free()
 		return ctx.Err()
 	}
 }

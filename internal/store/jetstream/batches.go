@@ -419,11 +419,11 @@ func (s *Store) Batch(ctx context.Context, stream, n int64) (store.Batch, error)
 	if err != nil {
 		return store.Batch{}, fmt.Errorf("read batch %d of stream %s: %w", n, row.Name, away(err))
 	}
-	return s.unpack(ctx, m.Subject, m.Header, m.Data)
+	return s.unpack(ctx, m.Subject, m.Header, m.Data, nil)
 }
 
-// unpack makes a batch of a message, and of the others that it is cut into.
-func (s *Store) unpack(ctx context.Context, subject string, h nats.Header, data []byte) (store.Batch, error) {
+// unpack makes a batch of a message, and of the others that it is cut into. Its body is in room, where that is large enough.
+func (s *Store) unpack(ctx context.Context, subject string, h nats.Header, data, room []byte) (store.Batch, error) {
 	b := store.Batch{N: numberOf(subject), FirstLine: number(h, hFirstLine), Lines: number(h, hLines)}
 	if n := number(h, hParts); n > 1 {
 		data = slices.Clone(data)
@@ -441,7 +441,7 @@ func (s *Store) unpack(ctx context.Context, subject string, h nats.Header, data 
 			data = append(data, m.Data...)
 		}
 	}
-	body, err := s.unzip.DecodeAll(data, nil)
+	body, err := s.unzip.DecodeAll(data, room[:0])
 	if err != nil {
 		return b, fmt.Errorf("unpack batch %d: %w (%w)", b.N, store.ErrDamaged, err)
 	}

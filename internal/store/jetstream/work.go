@@ -6,6 +6,7 @@ import (
 	"errors"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/nats-io/nats.go/jetstream"
@@ -314,12 +315,19 @@ func (w *working) give(ctx context.Context, m jetstream.Msg, seq uint64) error {
 	if d := w.s.derivedRow(token); d != nil && d.Analysed >= e.Batches && d.Key == w.s.key() {
 		return nil // it is in what is stored
 	}
-	b, err := w.s.unpack(ctx, subject, h, m.Data())
+	room := bodies.Get().(*[]byte)
+	b, err := w.s.unpack(ctx, subject, h, m.Data(), *room)
 	if err != nil && !errors.Is(err, store.ErrDamaged) {
 		return err
 	}
+	free := func() {
+		if b.Body != nil && cap(b.Body) <= keptBody {
+			*room = b.Body
+			bodies.Put(room)
+		}
+	}
 	for try := 0; ; try++ {
-		err := w.s.worker().Take(ctx, row.Name, b) // a damaged one has no lines: the worker finds that out as it does with any
+		err := w.s.worker().Take(ctx, row.Name, b, free) // a damaged one has no lines: the worker finds that out as it does with any
 		if err == nil || errors.Is(err, store.ErrNotFound) {
 			return nil
 		}
@@ -334,6 +342,12 @@ func (w *working) give(ctx context.Context, m jetstream.Msg, seq uint64) error {
 		}
 	}
 }
+
+// bodies are what batches are unpacked to, used again and again: what they leave behind would be more than all that is analysed. Large
+// ones are not kept.
+var bodies = sync.Pool{New: func() any { return new([]byte) }}
+
+const keptBody = 1 << 20
 
 // ready says that all that was there at first has been given to the worker.
 func (w *working) ready() {

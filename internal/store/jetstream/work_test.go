@@ -21,7 +21,8 @@ type working struct {
 	take func(stream string, b store.Batch) error
 }
 
-func (w working) Take(_ context.Context, stream string, b store.Batch) error {
+func (w working) Take(_ context.Context, stream string, b store.Batch, free func()) error {
+	defer free()
 	return w.take(stream, b)
 }
 func (working) HandOver(context.Context, func(string) bool) {}
