@@ -47,9 +47,13 @@ func sendEvents(t *testing.T, urls []string, s sent) int64 {
 		all.Go(func() {
 			stream := fmt.Sprintf("large-%d", k+1)
 			w := s.shape.New(stream, 20)
+			var body []byte
 			mine := 0
 			for n := 1; mine < s.events; n++ {
-				body := w.Requests(3000 / s.shape.Each)
+				body = body[:0]
+				for len(body) < fullBatch {
+					body = append(body, w.Requests(max(1, 100/s.shape.Each))...)
+				}
 				mine += bytes.Count(body, []byte{'\n'})
 				to := k
 				if s.anywhere {
@@ -68,8 +72,12 @@ func sendEvents(t *testing.T, urls []string, s sent) int64 {
 	return lines.Load()
 }
 
-// analysed waits until a service has so many lines of the latest recordings, and returns how long that took.
-func analysed(t *testing.T, url string, lines int64) time.Duration {
+// fullBatch is what recorders send at once, in bytes of lines, where there is much to send.
+const fullBatch = 256 << 10
+
+// analysed waits until a service has so many lines of the latest recordings, and returns how long that took. It asks once in a while,
+// which is work for all services.
+func analysed(t *testing.T, url string, lines int64, every time.Duration) time.Duration {
 	t.Helper()
 	began := time.Now()
 	require.Eventually(t, func() bool {
@@ -80,7 +88,7 @@ func analysed(t *testing.T, url string, lines int64) time.Duration {
 			sum += r.Health.Lines
 		}
 		return sum == lines
-	}, 2*time.Minute, 20*time.Millisecond, "%s has all lines", url)
+	}, 2*time.Minute, every, "%s has all lines", url)
 	return time.Since(began)
 }
 
@@ -94,7 +102,7 @@ func TestTakeover(t *testing.T) {
 	}
 	lines := sendEvents(t, fleet.URLs(), sent{load.Shapes[0], 1, 10_000_000, true})
 	for _, url := range fleet.URLs() {
-		analysed(t, url, lines)
+		analysed(t, url, lines, 200*time.Millisecond)
 	}
 	worker := 0
 	if worksOn(servicesAt(t, fleet.URL(0))) == 0 {
@@ -104,7 +112,7 @@ func TestTakeover(t *testing.T) {
 	killed := time.Now()
 	require.Eventually(t, func() bool { return worksOn(servicesAt(t, fleet.URL(1-worker))) == 1 }, time.Minute, 20*time.Millisecond)
 	held := time.Since(killed)
-	analysed(t, fleet.URL(1-worker), lines)
+	analysed(t, fleet.URL(1-worker), lines, 20*time.Millisecond)
 	t.Logf("%d events: the partition was another's %.1f s after the kill (the lease is %s), and all was answered after %.1f s", lines, held.Seconds(), lease, time.Since(killed).Seconds())
 }
 
@@ -120,7 +128,7 @@ func TestCost(t *testing.T) {
 		require.NoError(t, err)
 		before := many.CPU(alone.PID())
 		lines := sendEvents(t, []string{alone.URL}, s)
-		analysed(t, alone.URL, lines)
+		analysed(t, alone.URL, lines, 200*time.Millisecond)
 		base := (many.CPU(alone.PID()) - before).Seconds() * 1e6 / float64(lines)
 		t.Logf("%s: one process alone: %.2f s of processor time per million events", shape.Name, base)
 		require.NoError(t, alone.Stop())
@@ -141,7 +149,7 @@ func TestCost(t *testing.T) {
 			servicesBefore, logBefore := cpu(), log.CPU()
 			s.anywhere = c.anywhere
 			lines := sendEvents(t, fleet.URLs(), s)
-			analysed(t, fleet.URL(0), lines)
+			analysed(t, fleet.URL(0), lines, 200*time.Millisecond)
 			services, servers := (cpu()-servicesBefore).Seconds()*1e6/float64(lines), (log.CPU()-logBefore).Seconds()*1e6/float64(lines)
 			t.Logf("%s: %d servers of the log, %d services, each batch to another service: %t: %.2f s of the services, %.2f s of the log, %.2f times one process alone",
 				shape.Name, c.servers, c.services, c.anywhere, services, servers, (services+servers)/base)

@@ -60,7 +60,7 @@ final class Settings
             \is_numeric($share) ? (float) $share : 1.0,
             $of('ENVIRONMENT'),
             $of('VERSION'),
-            off: \in_array($of('OFF'), ['1', 'true', 'yes'], true),
+            off: self::isOff($of('OFF')),
             service: $of('SERVICE'),
             token: $of('TOKEN'),
         );
@@ -69,6 +69,22 @@ final class Settings
     /** Whether anything is to be recorded: one look at a file, where there is a folder. */
     public function on(): bool
     {
-        return !$this->off && $this->folder !== '' && !\file_exists($this->folder . '/' . self::OFF_FILE);
+        return !$this->off && self::recordsInto($this->folder);
+    }
+
+    /** Whether a process that lives for one request is recorded: fromEnvironment()->on(), for those that are not, which it costs less. */
+    public static function wanted(): bool
+    {
+        return !self::isOff((string) \getenv('KEENLANTERN_OFF')) && self::recordsInto((string) \getenv('KEENLANTERN_FOLDER'));
+    }
+
+    private static function recordsInto(string $folder): bool
+    {
+        return $folder !== '' && !\file_exists($folder . '/' . self::OFF_FILE);
+    }
+
+    private static function isOff(string $text): bool
+    {
+        return \in_array($text, ['1', 'true', 'yes'], true);
     }
 }

@@ -35,12 +35,14 @@ final class RecordingServiceProvider extends ServiceProvider
     public function register(): void
     {
         $command = $this->app->runningInConsole() ? (string) ($_SERVER['argv'][1] ?? '') : '';
-        $settings = $this->app->bound(Settings::class)
-            ? $this->app->make(Settings::class)
-            : Settings::fromEnvironment((string) $this->app['config']['app.name'], \in_array($command, self::RESIDENT, true));
-        if (!$settings->resident && !$settings->on()) {
-            return;
+        $resident = \in_array($command, self::RESIDENT, true);
+        $bound = $this->app->bound(Settings::class);
+        if (!$bound && !$resident && !Settings::wanted()) {
+            return; // before anything is built for it
         }
+        $settings = $bound
+            ? $this->app->make(Settings::class)
+            : Settings::fromEnvironment((string) $this->app['config']['app.name'], $resident);
         $recorder = new Recorder($settings);
         if (!$recorder->mayRecord() || \in_array($command, self::LOOPS, true)) {
             return;
