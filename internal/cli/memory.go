@@ -25,17 +25,30 @@ func memoryLimit(live int64) int64 {
 	return max(leastMemory, live+room)
 }
 
+// garbageShare is how much garbage may come beside what is alive before it is collected, in percent of that, in one of several services
+// that share a log: twice as much where there is room for it below leastMemory. Each has little in memory, and would collect as often
+// for it as one that has all of it.
+func garbageShare(live int64) int {
+	return int(min(200, max(100, 100*leastMemory/max(live, 1)-100)))
+}
+
 // boundMemory keeps the service near what is alive. Whoever sets GOMEMLIMIT or GOGC has said what they want.
-func boundMemory(ctx context.Context) {
+func boundMemory(ctx context.Context, oneOfSeveral bool) {
 	if os.Getenv("GOMEMLIMIT") != "" || os.Getenv("GOGC") != "" {
 		return
 	}
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
+	share := 100
 	for {
 		metrics.Read(live)
-		debug.SetMemoryLimit(memoryLimit(int64(live[0].Value.Uint64())))
+		alive := int64(live[0].Value.Uint64())
+		debug.SetMemoryLimit(memoryLimit(alive))
+		if now := garbageShare(alive); oneOfSeveral && now != share { // setting it stops everything for a moment
+			share = now
+			debug.SetGCPercent(share)
+		}
 		select {
 		case <-ctx.Done():
 			return

@@ -16,3 +16,12 @@ func TestMemoryLimit(t *testing.T) {
 		last = limit
 	}
 }
+
+func TestGarbageShare(t *testing.T) {
+	assert.Equal(t, 200, garbageShare(0))
+	for live := int64(1 << 20); live < 4<<30; live += 8 << 20 {
+		share := garbageShare(live)
+		assert.GreaterOrEqual(t, share, 100)
+		assert.LessOrEqual(t, live+live*int64(share)/100, max(leastMemory, 2*live))
+	}
+}

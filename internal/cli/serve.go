@@ -206,7 +206,8 @@ const graceful = 5 * time.Second
 func (s *server) run(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() error {
-		boundMemory(ctx)
+		_, shared := s.store.(store.Shared)
+		boundMemory(ctx, shared)
 		return nil
 	})
 	s.http.BaseContext = func(net.Listener) context.Context { return ctx }
