@@ -56,20 +56,20 @@ final class Line
         foreach ($events as [$kind, $t, $members]) {
             $places = Format::MEMBERS[$kind];
             $last = -1;
-            $row = ['ev' => $kind, 't' => $t];
             foreach ($members as $name => $value) {
                 $place = $places[$name] ?? -1;
-                $plain = \is_int($value) || \is_string($value) && \strlen($value) <= Format::MAX_TEXT || \is_bool($value)
-                    || \is_array($value) && self::listed($name, $value);
-                if (!$plain || $place <= $last) {
-                    $lines .= self::encoded($alike) . self::of($kind, $t, $members);
-                    $alike = [];
-                    continue 2;
+                if (
+                    $place > $last && (\is_int($value) || \is_string($value) && !isset($value[Format::MAX_TEXT]) || \is_bool($value)
+                    || \is_array($value) && self::listed($name, $value))
+                ) {
+                    $last = $place;
+                    continue;
                 }
-                $row[$name] = $value;
-                $last = $place;
+                $lines .= self::encoded($alike) . self::of($kind, $t, $members);
+                $alike = [];
+                continue 2;
             }
-            $alike[] = $row;
+            $alike[] = ['ev' => $kind, 't' => $t] + $members;
         }
         return $lines . self::encoded($alike);
     }

@@ -20,6 +20,7 @@ final class Recorder
     private const ENTRY_KINDS = ['cli' => 'command', 'phpdbg' => 'command'];
     private const PART = 256 << 10; // bytes of lines of one scope that a process that stays hands over before it closes
     private const SPARE = 1 << 20; // bytes of MAX_BYTES that are for lines without which others mean nothing
+    private const NEEDED = ['hello', 'register', 'container', 'close'];
     private const TOGETHER = 100; // events whose lines are written at once, at most
     private const GIVEN = 1000; // ids that these hold of what was given, about
     private const REGISTRATIONS = 20_000; // that are remembered for the next stream
@@ -367,7 +368,7 @@ final class Recorder
         try {
             $line = Line::of($kind, $t, $members);
             $room = self::MAX_BYTES - $this->bytes - $this->sink->held() - \strlen($line);
-            if ($room < 0 || $room < self::SPARE && !\in_array($kind, ['register', 'container', 'close'], true)) {
+            if ($room < 0 || $room < self::SPARE && !\in_array($kind, self::NEEDED, true)) {
                 $this->lost++;
                 return;
             }
@@ -463,16 +464,26 @@ final class Recorder
         }
     }
 
-    /** Begins a stream, with what is registered and what is alive and outlives scopes. */
+    /** Begins a stream. */
     private function begin(): void
     {
         $this->stream = new Stream();
         $this->live = true;
         $this->written = 0;
         $this->known = new \WeakMap();
+        $this->pending[] = ['hello', 0, $this->hello()];
+        if ($this->settings->resident) {
+            $this->resume();
+        }
+    }
+
+    /** Tells a new stream of a process that stays what is registered, and what is alive and outlives scopes. */
+    private function resume(): void
+    {
         $before = $this->outliving ?? [];
-        $this->outliving = $this->settings->resident ? new \WeakMap() : null;
-        $this->put($this->hello());
+        $this->outliving = new \WeakMap();
+        $this->put(Line::all($this->pending)); // as what follows it, this is told whatever waits to be taken
+        $this->pending = [];
         foreach ($this->registrations as $id => $members) {
             $this->put(Line::of('register', 0, ['reg' => $id] + $members));
         }
@@ -515,7 +526,7 @@ final class Recorder
             }
         }
         $this->write();
-        $this->gap();
+        $this->gap(); // of what could not be written, too
         $this->put(Line::of('bye', $this->now(), $why === '' ? [] : ['why' => $why]));
         $this->handOver();
         $this->stream = null;
@@ -585,7 +596,8 @@ final class Recorder
         return true;
     }
 
-    private function hello(): string
+    /** @return array<string, mixed> */
+    private function hello(): array
     {
         // The clock is read once, for now, and taken back by what has passed.
         $nanos = (int) (\microtime(true) * 1e6) * 1000 - $this->now();
@@ -601,7 +613,7 @@ final class Recorder
                 unset($members[$name]);
             }
         }
-        return Line::all([['hello', 0, $members]]);
+        return $members;
     }
 
     /** Tells once, where the application's own troubles go, that something could not be recorded. */

@@ -112,11 +112,12 @@ final class RecorderTest extends TestCase
             $recorder->say('make', ['inst' => $n, 'scope' => 0, 'with' => range(1, 20_000)]);
         }
         self::assertLessThan(10 * 150_000, memory_get_usage() - $before);
+        $recorder->say('register', ['reg' => 3, 'service' => 'bad', 'needs' => [17]]); // among the last ones
         $recorder->end();
         ini_set('error_log', (string) $log);
         $lines = $this->lines();
         self::assertSame(['first', 'last'], array_column($lines, 'service'));
-        self::assertSame(1, $lines[count($lines) - 2]['lost']);
+        self::assertSame(2, $lines[count($lines) - 2]['lost']);
         self::assertSame([$with], array_values(array_unique(array_column($lines, 'with'), SORT_REGULAR)));
     }
 
