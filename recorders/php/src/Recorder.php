@@ -244,7 +244,7 @@ final class Recorder
                 $this->say('close', ['scope' => $id]);
             }
             if ($this->opened !== null && $this->opened[0] === $id) {
-                $this->opened = null; // it has the name that it has
+                $this->opened = null; // its name is settled
             }
         } while ($id !== $scope);
         if ($this->open === []) {

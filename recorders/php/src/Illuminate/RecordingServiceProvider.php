@@ -38,7 +38,7 @@ final class RecordingServiceProvider extends ServiceProvider
         $resident = \in_array($command, self::RESIDENT, true);
         $bound = $this->app->bound(Settings::class);
         if (!$bound && !$resident && !Settings::wanted()) {
-            return; // before anything is built for it
+            return; // before anything is built for recording
         }
         $settings = $bound
             ? $this->app->make(Settings::class)
