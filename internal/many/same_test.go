@@ -144,11 +144,10 @@ func fill(t *testing.T, urls []string) (ids [4]string) {
 	require.NotEmpty(t, ids[3])
 	ask(t, http.MethodPatch, url()+"/api/v1/recordings/"+ids[1], `{"name":"before the dredger","pinned":true,"labels":{"tide":"low"}}`)
 	ask(t, http.MethodPut, url()+"/api/v1/applications/harbour/order", `{"on":true,"share":0.5}`)
-	draft := ""
 	require.Eventually(t, func() bool { // what was taken is analysed in a moment, and a draft says what is not at its end
-		draft = ask(t, http.MethodGet, url()+"/api/v1/recordings/"+ids[1]+"/contract/draft", "")
-		return !strings.Contains(draft, "still running")
-	}, 30*time.Second, 100*time.Millisecond)
+		return strings.Contains(ask(t, http.MethodGet, url()+"/api/v1/recordings/"+ids[1], ""), `"state":"ended"`)
+	}, time.Minute, 100*time.Millisecond)
+	draft := ask(t, http.MethodGet, url()+"/api/v1/recordings/"+ids[1]+"/contract/draft", "")
 	ask(t, http.MethodPut, url()+"/api/v1/applications/harbour/contract", draft)
 	return ids
 }
