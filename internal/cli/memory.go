@@ -26,8 +26,8 @@ func memoryLimit(live int64) int64 {
 }
 
 // garbageShare is how much garbage may come beside what is alive before it is collected, in percent of that, in one of several services
-// that share a log: twice as much where there is room for it below leastMemory. Each has little in memory, and would collect as often
-// for it as one that has all of it.
+// that share a log: twice as much where there is room for it below leastMemory. Each of them holds little, and
+// would otherwise collect as often as one that holds everything.
 func garbageShare(live int64) int {
 	return int(min(200, max(100, 100*leastMemory/max(live, 1)-100)))
 }

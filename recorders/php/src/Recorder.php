@@ -313,7 +313,9 @@ final class Recorder
         if (isset($members['with'])) {
             $this->given += \count((array) $members['with'], COUNT_RECURSIVE);
         }
-        if (\count($this->pending) >= self::TOGETHER || $this->given >= self::GIVEN) {
+        // What somebody asked for may be a text of any length, of which the line has the beginning.
+        $long = $kind === 'fail' || isset($members['service'][Format::MAX_TEXT]);
+        if ($long || \count($this->pending) >= self::TOGETHER || $this->given >= self::GIVEN) {
             $this->write();
             if ($this->bytes > self::PART && $this->settings->resident) {
                 $this->handOver();

@@ -170,21 +170,26 @@ trait RecordsContainer
 
     private function lanternCircle(Resolution $now): void
     {
-        $path = [$now->name];
-        for ($one = $now->outer; $one !== null; $one = $one->outer) {
-            $path[] = $one->name;
-            if ($one->name !== $now->name || $one->key !== $now->key) {
-                continue;
-            }
-            $now->circular = true;
-            if (!$one->circular) {
-                $one->circular = true;
-                $this->lantern->say('fail', [
-                    'service' => $now->name, 'why' => 'cycle', 'scope' => $this->lantern->scope(), 'path' => \array_reverse($path),
-                ]);
-            }
+        $same = $now->outer;
+        while ($same !== null && ($same->name !== $now->name || $same->key !== $now->key)) {
+            $same = $same->outer;
+        }
+        if ($same === null) {
             return;
         }
+        $now->circular = true;
+        if ($same->circular) {
+            return; // it has been told
+        }
+        $same->circular = true;
+        $path = [];
+        for ($one = $now; $one !== $same; $one = $one->outer) {
+            $path[] = $one->name;
+        }
+        $path[] = $same->name;
+        $this->lantern->say('fail', [
+            'service' => $now->name, 'why' => 'cycle', 'scope' => $this->lantern->scope(), 'path' => \array_reverse($path),
+        ]);
     }
 
     private function lanternFailed(Resolution $now, \Throwable $e): void
@@ -287,7 +292,7 @@ trait RecordsContainer
                 $given = [...$given, ...$inner->given];
                 continue;
             }
-            $inner->object !== null ? $this->lanternMade($inner, $inner->object) : $this->lanternTold($inner);
+            $this->lanternTold($inner);
             $one = $this->lanternGiven($inner);
             if ($one === 0) {
                 $tagged = null;
@@ -299,8 +304,7 @@ trait RecordsContainer
             }
         }
         $now->inner = [];
-        $now->inst = $this->lantern->idOf($object);
-        if ($now->inst !== 0) {
+        if ($this->lantern->idOf($object) !== 0) {
             return;
         }
         $ended = $now->ended ?: \hrtime(true);
@@ -314,7 +318,7 @@ trait RecordsContainer
         } else {
             $members['ns'] = \max(0, $ended - $now->began);
         }
-        $now->inst = $this->lantern->make($object, $members, $this->lantern->at($ended));
+        $this->lantern->make($object, $members, $this->lantern->at($ended));
     }
 
     /** Notes that a name leads to another one's registration: for all, or for the one consumer that asks. */
@@ -334,7 +338,7 @@ trait RecordsContainer
         if ($one->key !== null && $one->leadsTo !== null) {
             $one = $one->leadsTo;
         }
-        $inst = $one->inst ?: ($one->object === null ? 0 : $this->lantern->idOf($one->object));
+        $inst = $one->object === null ? 0 : $this->lantern->idOf($one->object);
         if ($inst === 0 || $one->key === null && $one->leadsTo === null && isset($this->lanternRegistrations[$one->name])) {
             return $inst; // it was asked for by what it is registered as
         }

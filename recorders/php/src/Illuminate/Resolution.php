@@ -9,7 +9,6 @@ final class Resolution
 {
     public ?object $object = null;
     public int $ended = 0;
-    public int $inst = 0; // the object's id, once it has been told
     public int $layers = 0;
     public ?Resolution $leadsTo = null;
     public bool $external = false;
