@@ -230,12 +230,11 @@ type few struct {
 // read fills f from r. The error is that behind the last line.
 func (f *few) read(r *reader.Reader) error {
 	for f.n = 0; f.n < fewLines; f.n++ {
-		line, err := r.NextInto(&f.events[f.n])
-		if err != nil {
-			return brokeOffAt(line, err)
+		line := &f.lines[f.n]
+		if err := r.NextInto(line, &f.events[f.n]); err != nil {
+			return brokeOffAt(*line, err)
 		}
 		line.Text = nil // it is the reader's own, and has moved on
-		f.lines[f.n] = line
 	}
 	return nil
 }
@@ -273,9 +272,9 @@ type ahead struct {
 }
 
 func (a *ahead) read(r *reader.Reader, room *event.Event) {
+	var line reader.Line
 	for a.Reset(); !a.Full(); {
-		line, err := r.NextInto(room)
-		if err != nil {
+		if err := r.NextInto(&line, room); err != nil {
 			a.err = brokeOffAt(line, err)
 			return
 		}

@@ -9,13 +9,14 @@ import (
 
 // Parser parses lines one at a time into the same event. The zero value is ready.
 type Parser struct {
-	names interned
-	ev    *event.Event // being filled
-	room  event.Event  // for Parse
-	text  []byte
-	pos   int
-	plain []byte // room for a string whose escapes were resolved
-	why   string // the first thing that was wrong
+	names  interned
+	shapes shapes
+	ev     *event.Event // being filled
+	room   event.Event  // for Parse
+	text   []byte
+	pos    int
+	plain  []byte // room for a string whose escapes were resolved
+	why    string // the first thing that was wrong
 }
 
 // Parse parses one line. The Line's Event is overwritten by the next call; text is not kept.
@@ -23,10 +24,21 @@ func (p *Parser) Parse(text []byte) Line { return p.ParseInto(text, &p.room) }
 
 // ParseInto parses one line into ev, which the Line's Event then is.
 func (p *Parser) ParseInto(text []byte, ev *event.Event) Line {
+	var line Line
+	line.Event, line.Refused, line.Unknown = p.parse(text, text, ev)
+	return line
+}
+
+// parse is ParseInto for who knows what comes behind text: wide begins with it.
+func (p *Parser) parse(text, wide []byte, ev *event.Event) (_ *event.Event, refused string, unknown bool) {
 	p.text, p.pos, p.why, p.ev = text, 0, "", ev
 	p.ev.Reset()
+	if p.known(wide) {
+		return ev, "", false
+	}
+	p.ev.Reset()
 	if p.quick() {
-		return Line{Event: ev}
+		return ev, "", false
 	}
 	p.ev.Reset()
 	p.pos = 0
@@ -36,7 +48,7 @@ func (p *Parser) ParseInto(text []byte, ev *event.Event) Line {
 			p.fail("no ev: every event names its kind")
 		}
 		if p.why != "" {
-			return Line{Refused: p.why}
+			return nil, p.why, false
 		}
 		p.pos = 0
 		p.ev.Kind = kind
@@ -46,21 +58,20 @@ func (p *Parser) ParseInto(text []byte, ev *event.Event) Line {
 	}
 	kind := p.ev.Kind
 	if p.members(); p.why != "" {
-		return Line{Refused: p.why}
+		return nil, p.why, false
 	}
 	if kind == event.Unknown {
-		return Line{Unknown: true}
+		return nil, "", true
 	}
 	if p.complete(); p.why != "" {
-		return Line{Refused: p.why}
+		return nil, p.why, false
 	}
-	return Line{Event: p.ev}
+	return ev, "", false
 }
 
 // quickKind takes the ev member where it comes first and without spaces, as recorders write it, and stands behind its
 // comma then.
 func (p *Parser) quickKind() bool {
-	const head = `{"ev":"`
 	if len(p.text) < len(head) || string(p.text[:len(head)]) != head {
 		return false
 	}

@@ -1,8 +1,6 @@
 package reader
 
 import (
-	"encoding/binary"
-
 	"keenlantern.example/record/event"
 )
 
@@ -12,7 +10,6 @@ import (
 // event. The event has been Reset.
 func (p *Parser) quick() bool {
 	e, text := p.ev, p.text
-	const head = `{"ev":"`
 	if len(text) < len(head)+8 || string(text[:len(head)]) != head {
 		return false
 	}
@@ -31,6 +28,8 @@ func (p *Parser) quick() bool {
 	e.Count, e.Weight = 1, 1
 	var has event.Fields
 	i += 3
+	var members [maxMembers]member
+	count, label := 0, len(head)
 	for {
 		from, word := i, uint64(0)
 		for i < len(text) && text[i]-'a' < 26 {
@@ -51,6 +50,7 @@ func (p *Parser) quick() bool {
 		}
 		has.Set(f)
 		i += 2
+		one := member{from: label, to: i, field: f}
 		switch c := text[i]; {
 		case c-'0' <= 9:
 			first := i
@@ -58,35 +58,21 @@ func (p *Parser) quick() bool {
 			for i++; i < len(text) && text[i]-'0' <= 9; i++ {
 				n = n*10 + uint64(text[i]-'0')
 			}
-			if i-first > 15 || c == '0' && i > first+1 || i == len(text) || !p.quickNumber(f, n) {
+			if i-first > maxDigits || c == '0' && i > first+1 || i == len(text) || !p.quickNumber(f, n) {
 				return false
 			}
 		case c == '"':
 			i++
-			first, hash := i, hashStart
-			for i+8 <= len(text) {
-				eight := binary.LittleEndian.Uint64(text[i:])
-				if !plain(eight) {
-					break
-				}
-				hash = hashOnEight(hash, eight)
-				i += 8
-			}
-			for i < len(text) && text[i] != '"' {
-				c := text[i]
-				if c < ' ' || c == '\\' || c > '~' {
-					return false
-				}
-				hash = hashOn(hash, c)
-				i++
-			}
+			one.to, one.value = i, aText
+			end, hash := plainText(text, i)
 			into := p.quickText(f)
-			if into == nil || i+1 >= len(text) || i-first > event.MaxText {
+			if into == nil || end < 0 || end+1 == len(text) {
 				return false
 			}
-			*into = p.names.hashed(text[first:i], hash)
-			i++
+			*into = p.names.hashed(text[i:end], hash)
+			i = end + 1
 		case c == '[' && f == event.FWith:
+			one.value = aList
 			p.pos = i
 			list, ok := p.plainIDs(e.With[:0])
 			e.With = list
@@ -96,12 +82,23 @@ func (p *Parser) quick() bool {
 		default:
 			return false
 		}
+		if count < maxMembers {
+			members[count] = one
+		}
+		count++
 		if text[i] == ',' && i+1 < len(text) && text[i+1] == '"' {
+			label = i
 			i += 2
 			continue
 		}
 		e.Has = has
-		return text[i] == '}' && i+1 == len(text) && has.Has(event.FT) && kind.Required().Without(has).None()
+		if text[i] != '}' || i+1 != len(text) || !has.Has(event.FT) || !kind.Required().Without(has).None() {
+			return false
+		}
+		if count <= maxMembers {
+			p.shapes.learn(text, kind, members[:count])
+		}
+		return true
 	}
 }
 

@@ -38,6 +38,7 @@ type Line struct {
 // Reader reads lines. It is not safe for use by several goroutines.
 type Reader struct {
 	in      io.Reader
+	room    []byte // for what is read from in
 	buf     []byte // what has been read and not yet handed out is buf[start:end]
 	start   int
 	end     int
@@ -57,13 +58,21 @@ func New(in io.Reader, opts Options) *Reader {
 	if opts.FirstLine > 1 {
 		r.line = opts.FirstLine - 1
 	}
-	r.buf = make([]byte, min(64<<10, r.maxLine+2))
+	r.room = make([]byte, min(64<<10, r.maxLine+2))
+	r.buf = r.room
 	return r
 }
 
 // Reset makes r read another input as New does, with the room it has and the names it knows.
 func (r *Reader) Reset(in io.Reader, firstLine int64) {
-	r.in, r.start, r.end, r.line, r.eof, r.failed = in, 0, 0, max(0, firstLine-1), false, nil
+	r.in, r.buf, r.start, r.end, r.line, r.eof, r.failed = in, r.room, 0, 0, max(0, firstLine-1), false, nil
+}
+
+// ResetTo is Reset for lines that are in memory, which are read where they are. They must not change until all are read, or the
+// next reset.
+func (r *Reader) ResetTo(lines []byte, firstLine int64) {
+	r.Reset(nil, firstLine)
+	r.buf, r.end, r.eof, r.failed = lines[:len(lines):len(lines)], len(lines), true, io.EOF
 }
 
 // Decompress returns in as plain bytes: gzip and zstd are known by their first bytes, anything else is passed on. The
@@ -93,18 +102,24 @@ func Decompress(in io.Reader) (io.ReadCloser, error) {
 
 // Next returns the next line that is not empty. At the end it returns io.EOF; another error is the input's own (a
 // broken compressed stream, say) and comes once everything before it has been handed out.
-func (r *Reader) Next() (Line, error) { return r.NextInto(&r.parser.room) }
+func (r *Reader) Next() (Line, error) {
+	var line Line
+	err := r.NextInto(&line, &r.parser.room)
+	return line, err
+}
 
-// NextInto is Next with the caller's own room for the event, for who reads ahead.
-func (r *Reader) NextInto(ev *event.Event) (Line, error) {
+// NextInto is Next with the caller's own room for the line and its event, for who reads ahead.
+func (r *Reader) NextInto(line *Line, ev *event.Event) error {
 	for {
 		text, tooLong, err := r.nextText()
 		if err != nil {
-			return Line{Number: r.line}, err
+			*line = Line{Number: r.line}
+			return err
 		}
 		r.line++
 		if tooLong {
-			return Line{Number: r.line, Refused: fmt.Sprintf("longer than %d bytes", r.maxLine)}, nil
+			*line = Line{Number: r.line, Refused: fmt.Sprintf("longer than %d bytes", r.maxLine)}
+			return nil
 		}
 		if r.line == 1 {
 			text = bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))
@@ -112,12 +127,10 @@ func (r *Reader) NextInto(ev *event.Event) (Line, error) {
 		if (len(text) == 0 || text[0] <= ' ') && blank(text) {
 			continue
 		}
-		out := r.parser.ParseInto(text, ev)
-		out.Number, out.Text = r.line, text
-		if out.Event != nil {
-			out.Event.Line = r.line
-		}
-		return out, nil
+		line.Number, line.Text = r.line, text
+		line.Event, line.Refused, line.Unknown = r.parser.parse(text, text[:cap(text)], ev)
+		ev.Line = r.line
+		return nil
 	}
 }
 
@@ -167,7 +180,7 @@ func (r *Reader) fill() (moved int) {
 	if r.end == len(r.buf) {
 		bigger := make([]byte, min(2*len(r.buf), r.maxLine+2))
 		copy(bigger, r.buf[:r.end])
-		r.buf = bigger
+		r.buf, r.room = bigger, bigger
 	}
 	for range 100 {
 		n, err := r.in.Read(r.buf[r.end:])

@@ -167,7 +167,7 @@ func (s *soak) soak(ctx context.Context) error {
 					return err
 				}
 				putOff.Add(int64(late))
-				in.Reset(bytes.NewReader(batch), line+1)
+				in.ResetTo(batch, line+1)
 				for {
 					l, err := in.Next()
 					if err != nil {

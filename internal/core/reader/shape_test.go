@@ -1,0 +1,134 @@
+package reader
+
+import (
+	"bytes"
+	"encoding/binary"
+	"math/rand/v2"
+	"os"
+	"strconv"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"keenlantern.example/record/event"
+)
+
+func TestDigits(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	for range 100_000 {
+		var eight [8]byte
+		for n := range eight {
+			if eight[n] = byte('0' + random.IntN(10)); random.IntN(6) == 0 {
+				eight[n] = byte(random.IntN(256))
+			}
+		}
+		long := 0
+		for long < 8 && '0' <= eight[long] && eight[long] <= '9' {
+			long++
+		}
+		want, _ := strconv.ParseUint(string(eight[:long]), 10, 64)
+		n, got := digits(binary.LittleEndian.Uint64(eight[:]))
+		require.Equal(t, long, got, "%q", eight)
+		require.Equal(t, want, n, "%q", eight)
+	}
+}
+
+// TestShapes holds that a line means the same to a reader that has seen its shape, and what is nearly its shape, as to one that
+// reads it thoroughly.
+func TestShapes(t *testing.T) {
+	sample, err := os.ReadFile("../../../testdata/harbour.ndjson")
+	require.NoError(t, err)
+	lines := bytes.Split(bytes.TrimSpace(sample), []byte{'\n'})
+	random := rand.New(rand.NewPCG(3, 4))
+	pieces := []string{`"`, `,`, `:`, `}`, `0`, `00`, `7`, `-`, `.5`, `e3`, `1234567890123456`, `\u0041`, `é`, ` `, `null`, `,"t":3`, `,"by":4`, `,"by":"code"`, `,"with":[1,2]`, `,"scope":`, `]`, `x`}
+	known, refused := 0, 0
+	in := New(nil, Options{})
+	for range 200 {
+		var text []byte
+		for range 200 {
+			line := bytes.Clone(lines[random.IntN(len(lines))])
+			for range random.IntN(3) {
+				at := random.IntN(len(line))
+				switch random.IntN(4) {
+				case 0:
+					line = append(line[:at], line[at+1:]...)
+				case 1:
+					line = append(line[:at:at], append([]byte(pieces[random.IntN(len(pieces))]), line[at:]...)...)
+				case 2:
+					line[at] = "0123456789\"abyz"[random.IntN(15)]
+				case 3:
+					line = line[:at+1]
+				}
+			}
+			text = append(append(text, line...), '\n')
+		}
+		in.ResetTo(text, 1)
+		for {
+			line, err := in.Next()
+			if err != nil {
+				break
+			}
+			said := string(line.Text)
+			var thorough Parser
+			slow := thorough.Parse([]byte(" " + said))
+			require.Equal(t, slow.Refused == "", line.Refused == "", "%s", said)
+			require.Equal(t, slow.Unknown, line.Unknown, "%s", said)
+			if line.Event == nil {
+				refused++
+				continue
+			}
+			require.Equal(t, string(event.AppendLine(nil, slow.Event)), string(event.AppendLine(nil, line.Event)), "%s", said)
+			in.parser.ev.Reset()
+			in.parser.text = line.Text
+			if in.parser.known(line.Text[:cap(line.Text)]) {
+				known++
+			}
+		}
+	}
+	require.Greater(t, known, 10_000)
+	require.Greater(t, refused, 5000)
+}
+
+// TestManyShapes holds that shapes are bounded, and that lines which all differ are read all the same.
+func TestManyShapes(t *testing.T) {
+	members := []string{`"inst":5`, `"scope":7`, `"by":3`, `"ns":2`, `"site":"a"`, `"thread":"b"`, `"count":4`}
+	var p Parser
+	random := rand.New(rand.NewPCG(5, 6))
+	for range 20_000 {
+		random.Shuffle(len(members), func(i, k int) { members[i], members[k] = members[k], members[i] })
+		text := `{"ev":"use","t":` + strconv.Itoa(random.IntN(1e6))
+		for _, m := range members[:1+random.IntN(len(members))] {
+			text += "," + m
+		}
+		text += `}`
+		line := p.Parse([]byte(text))
+		var thorough Parser
+		slow := thorough.Parse([]byte(" " + text))
+		require.Equal(t, slow.Refused == "", line.Refused == "", text)
+		if line.Event != nil {
+			require.Equal(t, string(event.AppendLine(nil, slow.Event)), string(event.AppendLine(nil, line.Event)), text)
+		}
+		require.LessOrEqual(t, len(p.shapes.nodes), maxShapes)
+	}
+}
+
+// BenchmarkShapes compares a line whose shape is known with the same line read by quick.
+func BenchmarkShapes(b *testing.B) {
+	text := []byte(`{"ev":"use","t":8333023000,"inst":166681,"scope":83331,"ns":500,"by":166682}` + "\n" + `{"ev":"use","t":8333024000`)
+	line := text[:bytes.IndexByte(text, '\n')]
+	for name, read := range map[string]func(*Parser) bool{
+		"known": func(p *Parser) bool { return p.known(text) },
+		"quick": (*Parser).quick,
+	} {
+		b.Run(name, func(b *testing.B) {
+			var p Parser
+			require.NotNil(b, p.Parse(line).Event)
+			for b.Loop() {
+				p.ev.Reset()
+				if !read(&p) {
+					b.Fatal("not read")
+				}
+			}
+		})
+	}
+}
