@@ -21,6 +21,7 @@ import (
 
 const (
 	maxWaiting   = 12 << 20               // bytes of batches that wait or are analysed, of all streams
+	maxUnsaved   = 128 << 10              // bytes of the log of scopes that are stored together
 	queueLength  = 4                      // batches that wait in one stream
 	publishEvery = 250 * time.Millisecond // how often what was found is made known while batches come
 	keepEvery    = 10 * time.Second       // how often it is stored
@@ -54,7 +55,7 @@ type runner struct {
 	publishAt time.Time // when what was found may be made known again
 	asked     snapshot  // what was last told to a view
 	askedAt   time.Time
-	unsaved   []store.Chunk // full chunks of the log of scopes that are not stored yet
+	unsaved   []store.Chunk // full chunks of the log of scopes that are not stored yet: before a view is asked, or some have come
 	askedSeen int64         // batches that asked covers
 	dropped   bool          // nothing is kept of the analysis any more
 	frozen    int64         // lines that the latest checkpoint covers
@@ -197,6 +198,7 @@ func (r *runner) run() {
 			r.close(ctx, time.Now())
 			return
 		case answer := <-r.asks:
+			r.keepScopes(ctx)
 			answer <- r.snapshot()
 		case <-publish.C:
 			end = r.tick(ctx)
@@ -363,6 +365,17 @@ func (r *runner) analyse(ctx context.Context, lines []byte, firstLine int64) {
 	if whole {
 		r.hub.noteBroken(r.stream, r.stored)
 	}
+	if unsaved := 0; len(r.unsaved) > 0 {
+		for _, c := range r.unsaved {
+			unsaved += len(c.Body)
+		}
+		if unsaved >= maxUnsaved {
+			r.keepScopes(ctx)
+		}
+	}
+}
+
+func (r *runner) keepScopes(ctx context.Context) {
 	if err := r.saveScopes(ctx); err != nil {
 		r.log.Error("store the log of scopes", "error", err)
 	}
@@ -410,7 +423,7 @@ func (r *runner) save(ctx context.Context) error {
 	return r.hub.putDerived(ctx, r.stored.ID, r.stored.Batches, r.latest.Load(), state, false)
 }
 
-// chunk takes a full part of the log of scopes, to be stored when the batch it came with has been analysed.
+// chunk takes a full part of the log of scopes, to be stored with some others.
 func (r *runner) chunk(c derive.Chunk) {
 	r.unsaved = append(r.unsaved, store.Chunk{N: c.Info.N, Body: c.Body})
 }
@@ -462,8 +475,9 @@ var readers = sync.Pool{New: func() any { return reader.New(nil, reader.Options{
 func analyse(s *engine.Analysis, lines []byte, firstLine int64) {
 	in := readers.Get().(*reader.Reader)
 	defer readers.Put(in)
-	in.Reset(bytes.NewReader(lines), firstLine)
+	in.ResetTo(lines, firstLine)
 	_ = engine.PutAll(in, s) // io.EOF: bytes in memory fail in no other way
+	in.Reset(nil, 0)         // the lines are their owner's again
 }
 
 // helloOf returns the hello with which a first batch has to start.

@@ -13,6 +13,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"slices"
+	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -155,6 +156,7 @@ func BenchmarkIngest(b *testing.B) {
 	}
 	for _, packed := range []bool{false, true} {
 		b.Run(map[bool]string{false: "http-plain", true: "http-zstd"}[packed], func(b *testing.B) {
+			var worked time.Duration
 			for b.Loop() {
 				b.StopTimer()
 				folder := b.TempDir()
@@ -164,6 +166,7 @@ func BenchmarkIngest(b *testing.B) {
 				h, err := service.New(service.Config{Hub: hub, Log: slog.New(slog.DiscardHandler), Console: fstest.MapFS{"index.html": {Data: []byte("c")}}})
 				require.NoError(b, err)
 				server := httptest.NewServer(h)
+				before := processorTime(b)
 				b.StartTimer()
 				ctx, cancel := context.WithTimeout(b.Context(), time.Minute)
 				var group errgroup.Group
@@ -187,6 +190,7 @@ func BenchmarkIngest(b *testing.B) {
 				server.Close()
 				hub.Close()
 				b.StopTimer()
+				worked += processorTime(b) - before
 				require.NoError(b, st.Close())
 				info, err := os.Stat(folder + "/" + sqlite.FileName)
 				require.NoError(b, err)
@@ -194,6 +198,7 @@ func BenchmarkIngest(b *testing.B) {
 				b.StartTimer()
 			}
 			rate(b, events)
+			b.ReportMetric(float64(worked.Nanoseconds())/float64(b.N)/float64(events), "cpu-ns/event")
 		})
 	}
 	b.Run("sqlite-rows", func(b *testing.B) {
@@ -226,6 +231,13 @@ func BenchmarkIngest(b *testing.B) {
 		}
 		rate(b, n)
 	})
+}
+
+// processorTime returns what this process has used so far, of all cores together.
+func processorTime(b *testing.B) time.Duration {
+	var used syscall.Rusage
+	require.NoError(b, syscall.Getrusage(syscall.RUSAGE_SELF, &used))
+	return time.Duration(used.Utime.Nano() + used.Stime.Nano())
 }
 
 // row is a line as encoding/json decodes it.

@@ -98,7 +98,7 @@ func (s *Store) appendTogether() {
 	// Somebody who gives up meanwhile gives up nobody else's batch.
 	err := s.update(context.WithoutCancel(list[0].ctx), func(q querier) error {
 		for n, a := range list {
-			if answers[n] = a.store(q); answers[n] != nil && !untouched(answers[n]) {
+			if answers[n] = s.store(q, a); answers[n] != nil && !untouched(answers[n]) {
 				return answers[n]
 			}
 		}
@@ -110,17 +110,17 @@ func (s *Store) appendTogether() {
 		case len(list) == 1:
 			answers[n] = err
 		default: // one of them may have been the reason: each by itself
-			answers[n] = s.update(a.ctx, a.store)
+			answers[n] = s.update(a.ctx, func(q querier) error { return s.store(q, a) })
 		}
 		a.done <- answers[n]
 	}
 }
 
-func (a *appending) store(q querier) error {
+func (s *Store) store(q querier, a *appending) error {
 	if err := a.ctx.Err(); err != nil {
 		return fmt.Errorf("store batch %d: %w", a.batch.N, err)
 	}
-	return appendBatch(context.WithoutCancel(a.ctx), q, a.stream, a.batch, a.packed, a.receivedNS)
+	return s.appendBatch(context.WithoutCancel(a.ctx), q, a.stream, a.batch, a.packed, a.receivedNS)
 }
 
 // untouched tells whether a batch that could not be stored has changed nothing.

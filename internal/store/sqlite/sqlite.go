@@ -34,6 +34,8 @@ type Store struct {
 	zip    *zstd.Encoder
 	unzip  *zstd.Decoder
 
+	countBatch, insertBatch *sql.Stmt // that every batch needs
+
 	packed sync.Pool // of *[]byte, to pack batches into
 
 	cutOff []store.Recording // imports that were, when it was opened
@@ -44,11 +46,11 @@ type Store struct {
 	journal int64 // bytes it may hold that are not in the database yet
 }
 
-// querier is what a database, a connection and a transaction have in common.
+// querier is what is used of a transaction.
 type querier interface {
 	ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error)
-	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+	StmtContext(ctx context.Context, of *sql.Stmt) *sql.Stmt
 }
 
 // FileName is the database's name in the data folder.
@@ -98,6 +100,9 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 	}
 	if s.unzip, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxBatch)); err != nil {
 		return nil, errors.Join(fmt.Errorf("prepare decompression: %w", err), s.Close())
+	}
+	if err = s.prepare(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
 	}
 	if s.cutOff, err = s.unfinishedImports(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
@@ -153,6 +158,11 @@ func (s *Store) Close() error {
 	}
 	if s.unzip != nil {
 		s.unzip.Close()
+	}
+	for _, prepared := range []*sql.Stmt{s.countBatch, s.insertBatch} {
+		if prepared != nil {
+			errs = append(errs, prepared.Close())
+		}
 	}
 	for _, db := range []*sql.DB{s.read, s.write} {
 		if db != nil {

@@ -72,7 +72,7 @@ func (s *Store) BeginStream(ctx context.Context, fresh *store.Recording, st stor
 		if id, err = addStream(ctx, q, st); err != nil {
 			return err
 		}
-		return appendBatch(ctx, q, id, b, packed, receivedNS)
+		return s.appendBatch(ctx, q, id, b, packed, receivedNS)
 	})
 	return id, err
 }
@@ -167,9 +167,21 @@ func (s *Store) pack(b store.Batch) (packed []byte, done func()) {
 	return *room, func() { s.packed.Put(room) }
 }
 
-func appendBatch(ctx context.Context, q querier, stream int64, b store.Batch, packed []byte, receivedNS int64) error {
+// prepare has the statements parsed that every batch needs.
+func (s *Store) prepare(ctx context.Context) (err error) {
 	const count = `UPDATE streams SET batches = ?1, lines = ?2, received_ns = ?3 WHERE id = ?4 AND batches = ?1 - 1`
-	done, err := q.ExecContext(ctx, count, b.N, b.FirstLine+b.Lines-1, receivedNS, stream)
+	if s.countBatch, err = s.write.PrepareContext(ctx, count); err != nil {
+		return fmt.Errorf("prepare a statement: %w", one(err))
+	}
+	const insert = `INSERT INTO batches (stream, n, first_line, lines, size, body) VALUES (?, ?, ?, ?, ?, ?)`
+	if s.insertBatch, err = s.write.PrepareContext(ctx, insert); err != nil {
+		return fmt.Errorf("prepare a statement: %w", one(err))
+	}
+	return nil
+}
+
+func (s *Store) appendBatch(ctx context.Context, q querier, stream int64, b store.Batch, packed []byte, receivedNS int64) error {
+	done, err := q.StmtContext(ctx, s.countBatch).ExecContext(ctx, b.N, b.FirstLine+b.Lines-1, receivedNS, stream)
 	if err == nil {
 		var n int64
 		if n, err = done.RowsAffected(); err == nil && n == 0 {
@@ -181,8 +193,7 @@ func appendBatch(ctx context.Context, q querier, stream int64, b store.Batch, pa
 		}
 	}
 	if err == nil {
-		const insert = `INSERT INTO batches (stream, n, first_line, lines, size, body) VALUES (?, ?, ?, ?, ?, ?)`
-		_, err = q.ExecContext(ctx, insert, stream, b.N, b.FirstLine, b.Lines, len(b.Body), packed)
+		_, err = q.StmtContext(ctx, s.insertBatch).ExecContext(ctx, stream, b.N, b.FirstLine, b.Lines, len(b.Body), packed)
 	}
 	if err != nil {
 		return fmt.Errorf("store batch %d: %w", b.N, one(err))
