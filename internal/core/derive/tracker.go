@@ -13,6 +13,7 @@ type Tracker struct {
 	facts *facts.Facts
 
 	costs    map[costOf]*cost
+	known    ledger.PerNaming[cost] `freeze:"-"`
 	list     []*cost
 	here     []*costReg // those made in the scope that is looked at
 	failures map[failure]*Failure
@@ -127,6 +128,18 @@ func (t *Tracker) costOf(name, kind string) *cost {
 	return c
 }
 
+// costIn is costOf what s is called.
+func (t *Tracker) costIn(s *ledger.Scope) *cost {
+	if c := t.known.At(s.Naming); c != nil {
+		return c
+	}
+	c := t.costOf(s.Name, s.Kind)
+	if c != nil {
+		t.known.Set(s.Naming, c)
+	}
+	return c
+}
+
 func (t *Tracker) costReg(c *cost, r *ledger.Registration) *costReg {
 	one := c.regs[r]
 	if one == nil {
@@ -146,7 +159,7 @@ func (t *Tracker) See(c *ledger.Change) {
 		t.ended(c.Inst)
 	case ledger.Opened:
 		t.opened[t.at(c.Scope.Opened)]++
-		if in := t.costOf(c.Scope.Name, c.Scope.Kind); in != nil && !c.Scope.Root {
+		if in := t.costIn(c.Scope); in != nil && !c.Scope.Root {
 			in.open++
 			in.most = max(in.most, in.open)
 		}
@@ -231,7 +244,7 @@ func (t *Tracker) closing(s *ledger.Scope) {
 	}
 	at := t.at(s.ClosedAt)
 	t.closed[at]++
-	c := t.costOf(s.Name, s.Kind)
+	c := t.costIn(s)
 	if c == nil {
 		return
 	}

@@ -275,11 +275,7 @@ func (h *Handouts) count(k *kind, at *once) {
 		}
 		one = &Handout{kind: *k, First: at.t, Last: at.t}
 		if k.Consumer != nil {
-			mine, _ := k.Consumer.Tag(handoutsTag).(*ofConsumer)
-			if mine == nil {
-				mine = &ofConsumer{}
-				k.Consumer.SetTag(handoutsTag, mine)
-			}
+			mine := ofReg(k.Consumer)
 			mine.list = append(mine.list, one)
 		}
 		h.seen[*k] = one
@@ -296,6 +292,13 @@ func (h *Handouts) count(k *kind, at *once) {
 			at[0] = latest{one, one.Given, one.From, one.made, one.Module, one.ScopeKind, one.all}
 		}
 	}
+	if k.Consumer == nil && k.Given != nil {
+		of := ofReg(k.Given)
+		if !slices.Contains(of.loose[:], one) {
+			copy(of.loose[1:], of.loose[:])
+			of.loose[0] = one
+		}
+	}
 	one.N++
 	one.Last = max(one.Last, at.t)
 	one.Factory = one.Factory || at.given.By == "factory"
@@ -308,6 +311,16 @@ func (h *Handouts) count(k *kind, at *once) {
 type ofConsumer struct {
 	list   []*Handout
 	latest [][4]latest // by the place that was filled; only plain ones
+	loose  [2]*Handout // the latest of its own instances to nobody registered: an entry point's
+}
+
+func ofReg(r *ledger.Registration) *ofConsumer {
+	mine, _ := r.Tag(handoutsTag).(*ofConsumer)
+	if mine == nil {
+		mine = &ofConsumer{}
+		r.SetTag(handoutsTag, mine)
+	}
+	return mine
 }
 
 // latest is a hand-out with what it is known by, side by side.
@@ -341,6 +354,14 @@ func (h *Handouts) find(k *kind) *Handout {
 				}
 			}
 			return nil
+		}
+	} else if k.Given != nil {
+		if of, _ := k.Given.Tag(handoutsTag).(*ofConsumer); of != nil {
+			for _, one := range of.loose {
+				if one != nil && one.kind == *k {
+					return one
+				}
+			}
 		}
 	}
 	return h.seen[*k]

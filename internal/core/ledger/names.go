@@ -32,6 +32,12 @@ type names struct {
 	// The names met last, by where their text stands: readers give the same text for the same name, which is faster to
 	// know again than to look up.
 	recent [256]string `freeze:"-"`
+
+	namings  map[naming]Naming
+	numbered [64]struct {
+		naming
+		number Naming
+	} `freeze:"-"` // those met last
 }
 
 // intern returns name as it is held here, false if there is no room for it.

@@ -9,6 +9,7 @@ type Scope struct {
 	Root        bool // a container's root
 	Parent      *Scope
 	Kind, Name  string
+	Naming      Naming
 	Trace       string
 	Weight      int64
 	EndsUnknown bool

@@ -90,6 +90,7 @@ func (w *World) open(ev *event.Event) error {
 	}
 	s.Known, s.Opened, s.Line = true, ev.T, ev.Line
 	s.Kind, s.Name, s.Trace, s.Weight = ev.ScopeKind, ev.Name, ev.Trace, ev.Weight
+	s.Naming = w.names.number(s.Name, s.Kind)
 	s.EndsUnknown = ev.Ends == "unknown"
 	w.ScopesOpened++
 	w.ScopeWeight += ev.Weight

@@ -125,7 +125,7 @@ type World struct {
 func New(m *meter.Meter, listen func(*Change)) *World {
 	w := &World{
 		meter: m,
-		names: names{known: map[string]string{}},
+		names: names{known: map[string]string{}, namings: map[naming]Naming{}},
 		Sees:  SeesAll,
 		conts: map[event.ContainerID]*Container{}, services: map[string]int32{},
 		awaited: map[event.InstID][]*Instance{}, readLate: map[event.InstID][]read{},

@@ -205,7 +205,18 @@ func (s *seen) at(id uint64) int {
 	return sort.Search(n, func(k int) bool { return s.list[k].last >= id })
 }
 
-func (s *seen) has(id uint64) bool {
+func (s *seen) has(id uint64) bool { return s.recent(id) || s.among(id) }
+
+// recent tells whether id is in the last stretch, as nearly all are.
+func (s *seen) recent(id uint64) bool {
+	if len(s.list) == 0 {
+		return false
+	}
+	last := s.list[len(s.list)-1]
+	return last.first <= id && id <= last.last
+}
+
+func (s *seen) among(id uint64) bool {
 	k := s.at(id)
 	return k < len(s.list) && s.list[k].first <= id
 }

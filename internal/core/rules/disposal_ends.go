@@ -292,7 +292,8 @@ type unclosedScope struct {
 	out   Reporter
 	live  bool
 	set   *Settings
-	took  map[string]*durations // of closed scopes, by name
+	took  map[string]*durations       // of closed scopes, by name
+	known ledger.PerNaming[durations] `freeze:"-"`
 }
 
 // durations are the latest of one name, in ns.
@@ -327,13 +328,16 @@ func (r *unclosedScope) See(c *ledger.Change) {
 	if !r.live || !s.Closed || s.Root {
 		return
 	}
-	d := r.took[s.Name]
+	d := r.known.At(s.Naming)
 	if d == nil {
-		if len(r.took) == maxNames {
-			return
+		if d = r.took[s.Name]; d == nil {
+			if len(r.took) == maxNames {
+				return
+			}
+			d = &durations{}
+			r.took[s.Name] = d
 		}
-		d = &durations{}
-		r.took[s.Name] = d
+		r.known.Set(s.Naming, d)
 	}
 	d.latest[d.n%int64(len(d.latest))] = s.ClosedAt - s.Opened
 	d.n++

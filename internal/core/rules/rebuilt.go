@@ -12,6 +12,7 @@ type rebuilt struct {
 	out   Reporter
 	set   *Settings
 	names map[string]*builtFor
+	known ledger.PerNaming[builtFor] `freeze:"-"`
 
 	here []*rebuiltReg // those built in the scope that is looked at
 }
@@ -61,13 +62,16 @@ func (r *rebuilt) See(c *ledger.Change) {
 	if s.Root || s.Name == "" {
 		return
 	}
-	b := r.names[s.Name]
+	b := r.known.At(s.Naming)
 	if b == nil {
-		if len(r.names) == maxNames {
-			return
+		if b = r.names[s.Name]; b == nil {
+			if len(r.names) == maxNames {
+				return
+			}
+			b = &builtFor{regs: map[*ledger.Registration]*rebuiltReg{}}
+			r.names[s.Name] = b
 		}
-		b = &builtFor{regs: map[*ledger.Registration]*rebuiltReg{}}
-		r.names[s.Name] = b
+		r.known.Set(s.Naming, b)
 	}
 	b.scopes++
 	b.total += s.ClosedAt - s.Opened
