@@ -339,7 +339,7 @@ func (p *Parser) needs(list []event.Need) []event.Need {
 }
 
 func (p *Parser) with(list []event.With) []event.With {
-	if quick, ok := p.plainIDs(list); ok {
+	if quick, ok := p.plainList(list); ok {
 		return quick
 	}
 	slot := 0
@@ -358,35 +358,6 @@ func (p *Parser) with(list []event.With) []event.With {
 		slot++
 	})
 	return list
-}
-
-// plainIDs reads a list of nothing but ids without spaces, the commonest by far. It moves only if that is what it finds.
-func (p *Parser) plainIDs(list []event.With) ([]event.With, bool) {
-	from := len(list)
-	text := p.text
-	i := p.pos
-	if i >= len(text) || text[i] != '[' {
-		return list, false
-	}
-	i++
-	for i < len(text) {
-		first := i
-		var n uint64
-		for i < len(text) && text[i]-'0' <= 9 && i-first < 15 {
-			n = n*10 + uint64(text[i]-'0')
-			i++
-		}
-		if i == first || i == len(text) || text[first] == '0' && i > first+1 || text[i] != ',' && text[i] != ']' {
-			return list[:from], false
-		}
-		list = append(list, event.With{Slot: len(list) - from, Inst: event.InstID(n)})
-		i++
-		if text[i-1] == ']' {
-			p.pos = i
-			return list, true
-		}
-	}
-	return list[:from], false
 }
 
 // given reads one thing that an instance was given: an id, null, or an object that says more.

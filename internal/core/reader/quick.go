@@ -74,7 +74,7 @@ func (p *Parser) quick() bool {
 		case c == '[' && f == event.FWith:
 			one.value = aList
 			p.pos = i
-			list, ok := p.plainIDs(e.With[:0])
+			list, ok := p.plainList(e.With[:0])
 			e.With = list
 			if i = p.pos; !ok || i >= len(text) {
 				return false
@@ -100,6 +100,103 @@ func (p *Parser) quick() bool {
 		}
 		return true
 	}
+}
+
+// plainList reads what an instance was given, as recorders write it: ids, null, and objects whose members come in the order of
+// the format. It moves only if that is what it finds.
+func (p *Parser) plainList(list []event.With) ([]event.With, bool) {
+	from, text, i := len(list), p.text, p.pos
+	if i >= len(text) || text[i] != '[' {
+		return list, false
+	}
+	for i++; ; i++ {
+		list = append(list, event.With{Slot: len(list) - from})
+		w := &list[len(list)-1]
+		n, end := plainNumber(text, i)
+		switch {
+		case end > 0:
+			w.Inst = event.InstID(n)
+		case follows(text, i, "null"):
+			w.Absent = true
+			end = i + len("null")
+		default:
+			end = p.plainGiven(w, i)
+		}
+		if end <= 0 || end >= len(text) || text[end] != ',' && text[end] != ']' {
+			return list[:from], false
+		}
+		i = end
+		if text[i] == ']' {
+			p.pos = i + 1
+			return list, true
+		}
+	}
+}
+
+// plainGiven reads an object of such a list and returns where it ends, 0 where it is another than recorders write.
+func (p *Parser) plainGiven(w *event.With, i int) (end int) {
+	text := p.text
+	const inst = `{"inst":`
+	if !follows(text, i, inst) {
+		return 0
+	}
+	n, end := plainNumber(text, i+len(inst))
+	if end == 0 {
+		return 0
+	}
+	w.Inst = event.InstID(n)
+	_, end = p.plainMember(&w.Site, end, `,"site":"`)
+	_, end = p.plainMember(&w.Service, end, `,"service":"`)
+	w.HasKey, end = p.plainMember(&w.Key, end, `,"key":"`)
+	const via = `,"via":`
+	if follows(text, end, via) {
+		if n, end = plainNumber(text, end+len(via)); n == 0 {
+			return 0
+		}
+		w.Via = event.RegID(n)
+	}
+	const passing, unseen = `,"kept":false`, `,"unknown":true`
+	if w.Passing = follows(text, end, passing); w.Passing {
+		end += len(passing)
+	}
+	if w.Unseen = follows(text, end, unseen); w.Unseen {
+		end += len(unseen)
+	}
+	if !follows(text, end, "}") {
+		return 0
+	}
+	return end + 1
+}
+
+// plainMember reads a text if it is what comes next, and returns where it ends.
+func (p *Parser) plainMember(into *string, i int, label string) (there bool, end int) {
+	if !follows(p.text, i, label) {
+		return false, i
+	}
+	i += len(label)
+	end, hash := plainText(p.text, i)
+	if end < 0 {
+		return false, len(p.text) // where nothing follows
+	}
+	*into = p.names.hashed(p.text[i:end], hash)
+	return true, end + 1
+}
+
+func follows(text []byte, i int, what string) bool {
+	return len(text)-i >= len(what) && string(text[i:i+len(what)]) == what
+}
+
+// plainNumber reads a number and returns where it ends, 0 where there is none that is sure to fit.
+func plainNumber(text []byte, i int) (n uint64, end int) {
+	first := i
+	for i < len(text) && text[i]-'0' <= 9 {
+		n = n*10 + uint64(text[i]-'0')
+		i++
+	}
+	if i == first || i-first > maxDigits || text[first] == '0' && i > first+1 {
+		return 0, 0
+	}
+	return n, i
 }
 
 // plain tells whether each of eight bytes stands for itself in a text: it is printable ASCII, no quote and no backslash.

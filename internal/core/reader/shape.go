@@ -115,7 +115,7 @@ func (p *Parser) known(wide []byte) bool {
 			i++
 		case aList:
 			p.pos = i
-			list, ok := p.plainIDs(e.With[:0])
+			list, ok := p.plainList(e.With[:0])
 			e.With = list
 			if i = p.pos; !ok {
 				return false

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -39,8 +40,17 @@ func TestShapes(t *testing.T) {
 	sample, err := os.ReadFile("../../../testdata/harbour.ndjson")
 	require.NoError(t, err)
 	lines := bytes.Split(bytes.TrimSpace(sample), []byte{'\n'})
+	for _, given := range []string{
+		`{"inst":4}`, `{"inst":4,"site":"inner"},5,null`, `null`, `{"inst":0,"service":"Tides","key":"north","via":3}`,
+		`{"inst":9,"site":"a","service":"b","key":"","via":12,"kept":false,"unknown":true}`, `{"inst":3,"kept":false},{"inst":4,"unknown":true}`,
+		`{"inst":3,"key":null}`, `{"via":1,"inst":3}`, `[1,{"inst":2,"service":"x"}],3`, `{"inst":1,"kept":true}`,
+	} {
+		for range 3 {
+			lines = append(lines, []byte(`{"ev":"make","t":7,"inst":3,"scope":0,"with":[`+given+`],"ns":5}`))
+		}
+	}
 	random := rand.New(rand.NewPCG(3, 4))
-	pieces := []string{`"`, `,`, `:`, `}`, `0`, `00`, `7`, `-`, `.5`, `e3`, `1234567890123456`, `\u0041`, `é`, ` `, `null`, `,"t":3`, `,"by":4`, `,"by":"code"`, `,"with":[1,2]`, `,"scope":`, `]`, `x`}
+	pieces := []string{`"`, `,`, `:`, `}`, `0`, `00`, `7`, `-`, `.5`, `e3`, `1234567890123456`, `\u0041`, `é`, ` `, `null`, `,"t":3`, `,"by":4`, `,"by":"code"`, `,"with":[1,2]`, `,"scope":`, `]`, `x`, `,"key":"north"`, `,"via":0`, `{"inst":1`, `,"site":"a"`, `,"site":null`, `,"kept":false`}
 	known, refused := 0, 0
 	in := New(nil, Options{})
 	for range 200 {
@@ -70,7 +80,7 @@ func TestShapes(t *testing.T) {
 			}
 			said := string(line.Text)
 			var thorough Parser
-			slow := thorough.Parse([]byte(" " + said))
+			slow := thorough.Parse([]byte(" " + strings.ReplaceAll(said, `"with":[`, `"with":[ `)))
 			require.Equal(t, slow.Refused == "", line.Refused == "", "%s", said)
 			require.Equal(t, slow.Unknown, line.Unknown, "%s", said)
 			if line.Event == nil {
@@ -85,7 +95,7 @@ func TestShapes(t *testing.T) {
 			}
 		}
 	}
-	require.Greater(t, known, 10_000)
+	require.Greater(t, known, 8000)
 	require.Greater(t, refused, 5000)
 }
 
