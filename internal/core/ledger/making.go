@@ -239,7 +239,8 @@ func (w *World) newInstance(n int) *Instance {
 		if cap(keptBy) > maxRoom {
 			keptBy = nil
 		}
-		*i = Instance{Keeps: keeps, KeptBy: keptBy}
+		*i = Instance{} // cleared where it is: with the lists in it, it would be made elsewhere and copied
+		i.Keeps, i.KeptBy = keeps, keptBy
 		return i
 	}
 	switch n {
