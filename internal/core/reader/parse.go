@@ -11,6 +11,7 @@ import (
 type Parser struct {
 	names  interned
 	shapes shapes
+	learns bool
 	ev     *event.Event // being filled
 	room   event.Event  // for Parse
 	text   []byte
@@ -25,18 +26,20 @@ func (p *Parser) Parse(text []byte) Line { return p.ParseInto(text, &p.room) }
 // ParseInto parses one line into ev, which the Line's Event then is.
 func (p *Parser) ParseInto(text []byte, ev *event.Event) Line {
 	var line Line
-	line.Event, line.Refused, line.Unknown = p.parse(text, text, ev)
+	line.Event, line.Refused, line.Unknown = p.parse(text, nil, ev)
 	return line
 }
 
-// parse is ParseInto for who knows what comes behind text: wide begins with it.
+// parse is ParseInto for who reads many lines: wide is text with what comes behind it, and shapes are learnt then; nil otherwise.
 func (p *Parser) parse(text, wide []byte, ev *event.Event) (_ *event.Event, refused string, unknown bool) {
-	p.text, p.pos, p.why, p.ev = text, 0, "", ev
+	p.text, p.pos, p.why, p.ev, p.learns = text, 0, "", ev, wide != nil
 	p.ev.Reset()
-	if p.known(wide) {
-		return ev, "", false
+	if p.learns {
+		if p.known(wide) {
+			return ev, "", false
+		}
+		p.ev.Reset()
 	}
-	p.ev.Reset()
 	if p.quick() {
 		return ev, "", false
 	}

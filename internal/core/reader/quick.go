@@ -95,7 +95,7 @@ func (p *Parser) quick() bool {
 		if text[i] != '}' || i+1 != len(text) || !has.Has(event.FT) || !kind.Required().Without(has).None() {
 			return false
 		}
-		if count <= maxMembers {
+		if p.learns && count <= maxMembers {
 			p.shapes.learn(text, kind, members[:count])
 		}
 		return true

@@ -132,8 +132,10 @@ func (p *Parser) known(wide []byte) bool {
 
 // learn adds the branch of a quick line with these members.
 func (t *shapes) learn(text []byte, kind event.Kind, members []member) {
-	if t.nodes == nil || len(t.nodes)+len(members) > maxShapes {
-		*t = shapes{nodes: append(make([]shape, 0, maxShapes), shape{})} // links point into it, so that it never moves
+	if t.nodes == nil {
+		t.nodes = make([]shape, 1, maxShapes) // links point into it, so that it never moves
+	} else if len(t.nodes)+len(members) > maxShapes {
+		*t = shapes{nodes: t.nodes[:1]}
 	}
 	link := &t.roots[rootOf(text)]
 	var s *shape
