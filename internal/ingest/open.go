@@ -132,7 +132,7 @@ func (h *Hub) start(st store.Stream, rec store.Recording, streams int, fresh boo
 	}
 	r := &runner{
 		intake: intake{hub: h, stored: st, of: rec}, lease: lease, stop: &meter.Stop{},
-		jobs: make(chan job, queueLength), asks: make(chan chan<- snapshot), quit: make(chan struct{}), retire: make(chan struct{}, 1), hand: make(chan struct{}, 1), gone: make(chan struct{}),
+		jobs: make(chan job, queueLength), asks: make(chan chan<- snapshot), quit: make(chan struct{}), retire: make(chan chan struct{}, 1), hand: make(chan struct{}, 1), gone: make(chan struct{}),
 		log: h.log.With("stream", st.Name, "recording", rec.ID),
 	}
 	r.heard.Store(h.now() - max(0, min(time.Now().UnixNano()-st.ReceivedNS, unloadAfter.Nanoseconds())))
@@ -161,7 +161,7 @@ func (h *Hub) retireOne() {
 		}
 	}
 	if silent != nil {
-		silent.leave()
+		silent.mayLeave()
 	}
 }
 

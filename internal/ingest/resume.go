@@ -135,11 +135,7 @@ func (h *Hub) reread(ctx context.Context, st store.Stream) error {
 	}
 	r.ask(ctx) // it answers when it has read its stream again
 	if !r.live() {
-		r.leave()
-		select {
-		case <-r.gone:
-		case <-ctx.Done():
-		}
+		r.leave(ctx)
 	}
 	return ctx.Err()
 }

@@ -40,10 +40,10 @@ type runner struct {
 	quit    chan struct{} // closed when it has to end, because
 	why     error
 	ending  sync.Once
-	retire  chan struct{} // has it leave memory, if nothing is going on
-	hand    chan struct{} // has it store what it knows and end: another service goes on
-	gone    chan struct{} // closed when run has ended
-	leaving bool          // run is about to end: a batch that comes now waits for that; guarded by Hub.mu
+	retire  chan chan struct{} // has it leave memory, if nothing is going on; what is sent is closed where it stays
+	hand    chan struct{}      // has it store what it knows and end: another service goes on
+	gone    chan struct{}      // closed when run has ended
+	leaving bool               // run is about to end: a batch that comes now waits for that; guarded by Hub.mu
 
 	stream   *engine.Analysis
 	saved    int64                         // batches that what is stored of it covers, -1 where that was derived in another way
@@ -142,11 +142,28 @@ func (r *runner) live() bool {
 // silent returns for how long no batch has come.
 func (r *runner) silent() time.Duration { return time.Duration(r.hub.now() - r.heard.Load()) }
 
-// leave has it store what was found and leave memory, unless batches are coming.
-func (r *runner) leave() {
+// leave has it store what was found and leave memory, unless batches are coming, and returns when it has left or stays.
+func (r *runner) leave(ctx context.Context) {
+	stays := make(chan struct{})
 	select {
-	case r.retire <- struct{}{}:
-	default:
+	case r.retire <- stays:
+	case <-r.gone:
+		return
+	case <-ctx.Done():
+		return
+	}
+	select {
+	case <-stays:
+	case <-r.gone:
+	case <-ctx.Done():
+	}
+}
+
+// mayLeave is leave for who does not wait for it.
+func (r *runner) mayLeave() {
+	select {
+	case r.retire <- make(chan struct{}):
+	default: // somebody else has said so
 	}
 }
 
@@ -192,8 +209,10 @@ func (r *runner) run() {
 		case <-r.lease.Lost(): // somebody else works on the stream: nothing more is stored of what is known here
 			r.refuse(ErrBusy)
 			return
-		case <-r.retire:
-			end = !r.live() && r.rest(ctx)
+		case stays := <-r.retire:
+			if end = !r.live() && r.rest(ctx); !end {
+				close(stays)
+			}
 		case <-r.hand:
 			r.close(ctx, time.Now())
 			return
