@@ -55,7 +55,7 @@ type runner struct {
 	publishAt time.Time // when what was found may be made known again
 	asked     snapshot  // what was last told to a view
 	askedAt   time.Time
-	unsaved   []store.Chunk // full chunks of the log of scopes that are not stored yet: before a view is asked, or some have come
+	unsaved   []store.Chunk // full chunks of the log of scopes that are not stored yet; they are before a view is answered
 	askedSeen int64         // batches that asked covers
 	dropped   bool          // nothing is kept of the analysis any more
 	frozen    int64         // lines that the latest checkpoint covers
@@ -384,13 +384,12 @@ func (r *runner) analyse(ctx context.Context, lines []byte, firstLine int64) {
 	if whole {
 		r.hub.noteBroken(r.stream, r.stored)
 	}
-	if unsaved := 0; len(r.unsaved) > 0 {
-		for _, c := range r.unsaved {
-			unsaved += len(c.Body)
-		}
-		if unsaved >= maxUnsaved {
-			r.keepScopes(ctx)
-		}
+	unsaved := 0
+	for _, c := range r.unsaved {
+		unsaved += len(c.Body)
+	}
+	if unsaved >= maxUnsaved {
+		r.keepScopes(ctx)
 	}
 }
 

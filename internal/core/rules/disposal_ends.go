@@ -328,16 +328,9 @@ func (r *unclosedScope) See(c *ledger.Change) {
 	if !r.live || !s.Closed || s.Root {
 		return
 	}
-	d := r.known.At(s.Naming)
+	d := byName(r.took, &r.known, s)
 	if d == nil {
-		if d = r.took[s.Name]; d == nil {
-			if len(r.took) == maxNames {
-				return
-			}
-			d = &durations{}
-			r.took[s.Name] = d
-		}
-		r.known.Set(s.Naming, d)
+		return
 	}
 	d.latest[d.n%int64(len(d.latest))] = s.ClosedAt - s.Opened
 	d.n++

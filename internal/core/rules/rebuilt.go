@@ -43,6 +43,24 @@ type rebuiltExample struct {
 // maxNames bounds how many names of scopes are told apart.
 const maxNames = 1000
 
+// byName returns what is known by the name of s, which is new at first; nil where too many names are. Known finds most of it
+// without looking at the name.
+func byName[T any](names map[string]*T, known *ledger.PerNaming[T], s *ledger.Scope) *T {
+	if one := known.At(s.Naming); one != nil {
+		return one
+	}
+	one := names[s.Name]
+	if one == nil {
+		if len(names) == maxNames {
+			return nil
+		}
+		one = new(T)
+		names[s.Name] = one
+	}
+	known.Set(s.Naming, one)
+	return one
+}
+
 var rebuiltRule = Rule{
 	ID: "sharing/rebuilt", Severity: finding.Warning, Basis: finding.Observed,
 	Doc:   "Something is built in at least half of fifty or more scopes of one name, takes a millisecond or more each time, and five per cent or more of their time.",
@@ -62,16 +80,12 @@ func (r *rebuilt) See(c *ledger.Change) {
 	if s.Root || s.Name == "" {
 		return
 	}
-	b := r.known.At(s.Naming)
+	b := byName(r.names, &r.known, s)
 	if b == nil {
-		if b = r.names[s.Name]; b == nil {
-			if len(r.names) == maxNames {
-				return
-			}
-			b = &builtFor{regs: map[*ledger.Registration]*rebuiltReg{}}
-			r.names[s.Name] = b
-		}
-		r.known.Set(s.Naming, b)
+		return
+	}
+	if b.regs == nil {
+		b.regs = map[*ledger.Registration]*rebuiltReg{}
 	}
 	b.scopes++
 	b.total += s.ClosedAt - s.Opened
