@@ -199,7 +199,7 @@ func (s *seen) at(id uint64) int {
 	if n == 0 || s.list[n-1].last < id {
 		return n
 	}
-	if s.list[n-1].first <= id {
+	if s.recent(id) {
 		return n - 1
 	}
 	return sort.Search(n, func(k int) bool { return s.list[k].last >= id })

@@ -56,9 +56,9 @@ type member struct {
 
 const head = `{"ev":"`
 
-// known reads a line that follows a branch; false says that nothing is decided, and that the event is to be reset. Sixteen
-// bytes are looked at at once, which may lie behind the line's end: text is followed by these in wide. Whatever matched
-// there is no line, as it does not end where text does.
+// known reads a line that follows a branch; false says that nothing is decided, and that the event is to be reset. Labels are
+// compared sixteen bytes at a time, in wide, which is the line and what comes behind it. What matches beyond the line's end
+// is refused, as it does not end where the line does.
 func (p *Parser) known(wide []byte) bool {
 	text := p.text
 	if len(text) < len(head)+8 || string(text[:len(head)]) != head {
