@@ -79,7 +79,7 @@ func list(folder string) ([]found, error) {
 
 // The bounds of what is read at once.
 const (
-	batchBytes = 256 << 10 // of lines, unpacked
+	batchBytes = 1 << 20 // of lines, unpacked
 	maxLine    = 4 << 20   // a longer one is passed over
 )
 

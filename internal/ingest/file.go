@@ -17,7 +17,7 @@ import (
 )
 
 // chunk is how many bytes of a file are stored as one batch.
-const chunk = 256 << 10
+const chunk = 1 << 20
 
 // The bounds of files.
 const (

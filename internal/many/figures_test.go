@@ -73,7 +73,7 @@ func sendEvents(t *testing.T, urls []string, s sent) int64 {
 }
 
 // fullBatch is what recorders send at once, in bytes of lines, where there is much to send.
-const fullBatch = 256 << 10
+const fullBatch = 1 << 20
 
 // analysed waits until a service has so many lines of the latest recordings, and returns how long that took. It asks once in a while,
 // which is work for all services.

@@ -30,7 +30,7 @@ func (b *bodyOf) lines() []byte {
 // ones are not kept.
 var bodies = sync.Pool{New: func() any { return &bodyOf{} }}
 
-const keptBody = 1 << 20
+const keptBody = 4 << 20 // three times what recorders send at once
 
 func (b *bodyOf) free() {
 	if b.wire.Cap()+b.unpacked.Cap() <= keptBody {
@@ -128,6 +128,9 @@ func (s *service) unzstd(b *bodyOf, room *ingest.Room, held int64) error {
 	}
 	if !room.Grow(held + size) {
 		return ingest.ErrBusy
+	}
+	if int64(b.unpacked.Cap()) < size {
+		b.unpacked = bytes.Buffer{} // one that grows doubles
 	}
 	b.unpacked.Grow(int(size))
 	plain, err := s.unzip.DecodeAll(b.wire.Bytes(), b.unpacked.AvailableBuffer())

@@ -122,7 +122,7 @@ func BenchmarkViews(b *testing.B) {
 // encoding/json decoding the same lines. It tells events a second of each, the processor time that one takes, which other
 // work on the machine changes less, and the stored size as a part of the lines'.
 func BenchmarkIngest(b *testing.B) {
-	const senders, requests = 4, 20_000
+	const senders, requests, fullBatch = 4, 60_000, 1 << 20 // the last is what recorders send at once
 	batches := make([][][]byte, senders)
 	var all []byte
 	events := 0
@@ -136,8 +136,8 @@ func BenchmarkIngest(b *testing.B) {
 		events += bytes.Count(one, []byte{'\n'})
 		for len(one) > 0 {
 			end := len(one)
-			if end > 256<<10 {
-				end = bytes.LastIndexByte(one[:256<<10], '\n') + 1
+			if end > fullBatch {
+				end = bytes.LastIndexByte(one[:fullBatch], '\n') + 1
 			}
 			batches[n] = append(batches[n], one[:end])
 			one = one[end:]

@@ -49,7 +49,7 @@ type Config struct {
 	Alone bool
 
 	Memory    int           // bytes held while they cannot be sent; 0: 8 MiB
-	BatchSize int           // bytes after which a batch is sent without waiting; 0: 256 KiB
+	BatchSize int           // bytes after which a batch is sent without waiting; 0: 1 MiB
 	FlushWait time.Duration // how long an event waits for its batch to fill; 0: 200 ms
 
 	// Problem is told, at most once a second, why batches cannot be delivered; nil: nobody is.
@@ -58,7 +58,7 @@ type Config struct {
 
 const (
 	defaultMemory    = 8 << 20
-	defaultBatchSize = 256 << 10
+	defaultBatchSize = 1 << 20
 	defaultFlushWait = 200 * time.Millisecond
 )
 

@@ -4,7 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"hash/fnv"
-	"slices"
+	"unsafe"
 
 	"keenlantern.example/internal/core/ledger"
 )
@@ -111,21 +111,43 @@ func (c *ChunkInfo) MayHold(trace string) bool {
 	return true
 }
 
+// texts numbers the texts of a chunk as they come.
+type texts struct {
+	known map[string]int
+	list  []string
+	named []bool // those that are names of scopes
+	// The texts met last, by where they stand, which is faster to know again than to look up.
+	recent [64]struct {
+		text string
+		at   int
+	}
+}
+
+func (t *texts) number(s string) int {
+	from := unsafe.StringData(s)
+	slot := &t.recent[(uintptr(unsafe.Pointer(from))>>4^uintptr(len(s)))%uintptr(len(t.recent))]
+	if s != "" && len(slot.text) == len(s) && unsafe.StringData(slot.text) == from {
+		return slot.at
+	}
+	at, ok := t.known[s]
+	if !ok {
+		at = len(t.list)
+		t.known[s] = at
+		t.list = append(t.list, s)
+		t.named = append(t.named, false)
+	}
+	slot.text, slot.at = s, at
+	return at
+}
+
+// rowBytes is what most rows take packed, or less.
+const rowBytes = 24
+
 // Pack packs rows as the n-th chunk: each number as the difference from the row before, each text once.
 func Pack(n int, rows []Scope) Chunk {
 	info := ChunkInfo{N: n, Rows: len(rows), First: rows[0].Opened, FirstID: rows[0].ID, LastID: rows[0].ID, Names: []string{}}
-	texts := map[string]uint64{}
-	var list []string
-	text := func(s string) uint64 {
-		at, ok := texts[s]
-		if !ok {
-			at = uint64(len(list))
-			texts[s] = at
-			list = append(list, s)
-		}
-		return at
-	}
-	var b []byte
+	all := texts{known: map[string]int{}}
+	b := make([]byte, 0, rowBytes*len(rows))
 	var last Scope
 	for k := range rows {
 		r := &rows[k]
@@ -141,15 +163,20 @@ func Pack(n int, rows []Scope) Chunk {
 				info.Traces[bit/8] |= 1 << (bit % 8)
 			}
 		}
-		if info.Names != nil && !slices.Contains(info.Names, r.Name) {
-			if info.Names = append(info.Names, r.Name); len(info.Names) > maxChunkNames {
+		name := all.number(r.Name)
+		if !all.named[name] {
+			all.named[name] = true
+			if info.Names != nil {
+				info.Names = append(info.Names, r.Name)
+			}
+			if len(info.Names) > maxChunkNames {
 				info.Names = nil
 			}
 		}
 		b = binary.AppendVarint(b, int64(r.ID-last.ID))
 		b = binary.AppendVarint(b, int64(r.ID-r.In))
-		b = binary.AppendUvarint(b, text(r.Name))
-		b = binary.AppendUvarint(b, text(r.Kind))
+		b = binary.AppendUvarint(b, uint64(name))
+		b = binary.AppendUvarint(b, uint64(all.number(r.Kind)))
 		b = binary.AppendUvarint(b, uint64(len(r.Trace)))
 		b = append(b, r.Trace...)
 		b = binary.AppendVarint(b, r.Closed-last.Closed)
@@ -166,8 +193,8 @@ func Pack(n int, rows []Scope) Chunk {
 		b = binary.AppendVarint(b, r.BuiltNS)
 		last = *r
 	}
-	head := binary.AppendUvarint(nil, uint64(len(list)))
-	for _, s := range list {
+	head := binary.AppendUvarint(nil, uint64(len(all.list)))
+	for _, s := range all.list {
 		head = binary.AppendUvarint(head, uint64(len(s)))
 		head = append(head, s...)
 	}

@@ -16,6 +16,9 @@ const nameCost = 64
 // OtherNames stands for every name that there was no room for.
 const OtherNames = "other names"
 
+// longestRecent bounds what recent holds on to besides the names themselves, in bytes a name.
+const longestRecent = 256
+
 // longestTrace bounds a trace-id that is kept, in bytes; a W3C one has 32. A scope's trace-id is its own, so that those of
 // a stream cannot be bounded together.
 const longestTrace = 128
@@ -29,9 +32,9 @@ type names struct {
 	bytes int
 	over  int64 // how often there was no room for one
 
-	// The names met last, by where their text stands: readers give the same text for the same name, which is faster to
-	// know again than to look up.
-	recent [256]string `freeze:"-"`
+	// The names met last, by where their text stands, and how each is held: a reader gives the same text for the same name, which
+	// is faster to know again than to look up.
+	recent [256]struct{ met, held string } `freeze:"-"`
 
 	namings  map[naming]Naming
 	numbered [64]struct {
@@ -47,8 +50,8 @@ func (n *names) intern(name string) (string, bool) {
 	}
 	at := unsafe.StringData(name)
 	slot := &n.recent[(uintptr(unsafe.Pointer(at))>>4^uintptr(len(name)))%uintptr(len(n.recent))]
-	if len(*slot) == len(name) && unsafe.StringData(*slot) == at {
-		return *slot, true
+	if len(slot.met) == len(name) && unsafe.StringData(slot.met) == at {
+		return slot.held, true
 	}
 	held, known := n.known[name]
 	if !known {
@@ -60,8 +63,8 @@ func (n *names) intern(name string) (string, bool) {
 		held = name
 		n.known[name] = name
 	}
-	if unsafe.StringData(held) == at {
-		*slot = held
+	if len(name) <= longestRecent {
+		slot.met, slot.held = name, held
 	}
 	return held, true
 }

@@ -61,7 +61,7 @@ export interface Config {
 
   /** Bytes held while they cannot be sent; 8 MiB unless given. */
   memory?: number
-  /** Bytes after which a batch is sent without waiting; 256 KiB unless given. */
+  /** Bytes after which a batch is sent without waiting; 1 MiB unless given. */
   batchSize?: number
   /** How long an event waits for its batch to fill, in ms; 200 unless given. */
   flushWait?: number
@@ -922,7 +922,7 @@ export class Recorder {
   }
 
   #append(line: string): void {
-    const most = Math.min(this.#config.batchSize ?? 256 << 10, this.#most.lines / 4)
+    const most = Math.min(this.#config.batchSize ?? 1 << 20, this.#most.lines / 4)
     const need = this.#filled + 3 * line.length // of UTF-8, at most
     if (need > this.#lines.length) {
       const larger = Buffer.allocUnsafe(Math.max(need, Math.min(2 * this.#lines.length, most + 4096)))

@@ -30,7 +30,7 @@ public final class Config {
     Setting setting = Setting.ON;
     boolean alone;
     int memory = 8 << 20;
-    int batchSize = 256 << 10;
+    int batchSize = 1 << 20;
     Duration flushWait = Duration.ofMillis(200);
     Duration timeout = Duration.ofSeconds(10);
     boolean exitHook = true;
@@ -129,7 +129,7 @@ public final class Config {
         return this;
     }
 
-    /** Bytes of lines after which a batch is sent without waiting; 256 KiB unless given. */
+    /** Bytes of lines after which a batch is sent without waiting; 1 MiB unless given. */
     public Config batchSize(int bytes) {
         this.batchSize = bytes;
         return this;
