@@ -27,10 +27,13 @@ func TestDigits(t *testing.T) {
 		for long < 8 && '0' <= eight[long] && eight[long] <= '9' {
 			long++
 		}
-		want, _ := strconv.ParseUint(string(eight[:long]), 10, 64)
 		n, got := digits(binary.LittleEndian.Uint64(eight[:]))
 		require.Equal(t, long, got, "%q", eight)
-		require.Equal(t, want, n, "%q", eight)
+		if long > 0 {
+			want, err := strconv.ParseUint(string(eight[:long]), 10, 64)
+			require.NoError(t, err)
+			require.Equal(t, want, n, "%q", eight)
+		}
 	}
 }
 
@@ -115,20 +118,20 @@ func TestManyShapes(t *testing.T) {
 		}
 		text += `}`
 		var line Line
-		line.Event, line.Refused, line.Unknown = p.parse([]byte(text), []byte(text+strings.Repeat(" ", maxLabel)), &p.room)
+		line.Event, line.Refused, line.Unknown = p.parse([]byte(text), []byte(text+strings.Repeat(" ", step)), &p.room)
 		var thorough Parser
 		slow := thorough.Parse([]byte(" " + text))
 		require.Equal(t, slow.Refused == "", line.Refused == "", text)
 		if line.Event != nil {
 			require.Equal(t, string(event.AppendLine(nil, slow.Event)), string(event.AppendLine(nil, line.Event)), text)
 		}
-		require.LessOrEqual(t, len(p.shapes.nodes), maxShapes)
+		require.LessOrEqual(t, p.shapes.count, maxShapes)
 	}
 }
 
 // BenchmarkShapes compares a line whose shape is known with the same line read by quick.
 func BenchmarkShapes(b *testing.B) {
-	text := []byte(`{"ev":"use","t":8333023000,"inst":166681,"scope":83331,"ns":500,"by":166682}` + "\n" + `{"ev":"use","t":8333024000`)
+	text := []byte(`{"ev":"use","t":8333023000,"inst":166681,"scope":83331,"ns":500,"by":166682}` + "\n" + strings.Repeat(" ", step))
 	line := text[:bytes.IndexByte(text, '\n')]
 	for name, read := range map[string]func(*Parser) bool{
 		"known": func(p *Parser) bool { return p.known(text) },
