@@ -80,7 +80,7 @@ func list(folder string) ([]found, error) {
 // The bounds of what is read at once.
 const (
 	batchBytes = 1 << 20 // of lines, unpacked
-	maxLine    = 4 << 20   // a longer one is passed over
+	maxLine    = 4 << 20 // a longer one is passed over
 )
 
 // lines reads the whole lines of a file from a place on.

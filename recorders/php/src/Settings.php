@@ -25,7 +25,8 @@ final class Settings
      * @param bool $alone whether a resident process leaves the service's orders unasked
      * @param float $flushWithin the seconds that a resident process waits at its end, until the service has taken all
      * @param float $timeout the seconds within which the service has to take a batch; it is sent again otherwise
-     * @param int $batch the bytes of lines from which a batch is full
+     * @param int $batch the bytes of lines from which a batch is full; it is packed in one go, in the process that serves
+     *     requests
      */
     public function __construct(
         public readonly string $app,
