@@ -2,13 +2,14 @@
 package core
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"embed"
 	"encoding/hex"
-	"fmt"
 	"go/scanner"
 	"go/token"
 	"io/fs"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -23,8 +24,7 @@ var sources embed.FS
 
 // code sums up the sources, comments and tests apart, and the table of events.
 var code = sync.OnceValue(func() string {
-	sum := sha256.New()
-	_, _ = sum.Write(spec.Events) // a hash takes all
+	all := bytes.NewBuffer(bytes.Clone(spec.Events))
 	err := fs.WalkDir(sources, ".", func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || strings.HasSuffix(path, "_test.go") {
 			return err
@@ -33,7 +33,7 @@ var code = sync.OnceValue(func() string {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(sum, "\x00%s\x00", path)
+		all.WriteString("\x00" + path + "\x00")
 		var s scanner.Scanner
 		s.Init(token.NewFileSet().AddFile(path, -1, len(text)), text, nil, 0)
 		for {
@@ -41,13 +41,17 @@ var code = sync.OnceValue(func() string {
 			if tok == token.EOF {
 				return nil
 			}
-			fmt.Fprintf(sum, "%d %s\x00", tok, lit)
+			all.WriteString(strconv.Itoa(int(tok)))
+			all.WriteByte(' ')
+			all.WriteString(lit)
+			all.WriteByte(0)
 		}
 	})
 	if err != nil {
 		panic(err) // the sources are part of the program
 	}
-	return hex.EncodeToString(sum.Sum(nil))
+	sum := sha256.Sum256(all.Bytes())
+	return hex.EncodeToString(sum[:])
 })
 
 // Key returns the derivation key of results that this program derives with some settings, which are given as text: two results

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"sync"
 
 	"github.com/gin-gonic/gin"
 	"github.com/goccy/go-yaml"
@@ -11,8 +12,9 @@ import (
 	"keenlantern.example/docs"
 )
 
-// openapiJSON turns the document that is written by hand into JSON.
-func openapiJSON() ([]byte, error) {
+// openapiJSON turns the document that is written by hand into JSON, when it is first asked for: that takes longer than all else
+// when the service starts.
+var openapiJSON = sync.OnceValues(func() ([]byte, error) {
 	var doc map[string]any
 	if err := yaml.Unmarshal(docs.OpenAPI, &doc); err != nil {
 		return nil, fmt.Errorf("read the OpenAPI document: %w", err)
@@ -22,9 +24,13 @@ func openapiJSON() ([]byte, error) {
 		return nil, fmt.Errorf("write the OpenAPI document: %w", err)
 	}
 	return out, nil
-}
+})
 
 func (s *service) getOpenAPI(c *gin.Context) error {
-	c.Data(http.StatusOK, "application/json; charset=utf-8", s.openapi)
+	doc, err := openapiJSON()
+	if err != nil {
+		return err
+	}
+	c.Data(http.StatusOK, "application/json; charset=utf-8", doc)
 	return nil
 }

@@ -47,7 +47,6 @@ const (
 
 type service struct {
 	Config
-	openapi []byte // JSON
 	unzip   *zstd.Decoder
 	news    news
 	signIns *attempts
@@ -62,11 +61,8 @@ func New(cfg Config) (http.Handler, error) {
 	if cfg.MaxFile == 0 {
 		cfg.MaxFile = DefaultMaxFile
 	}
-	doc, err := openapiJSON()
-	if err != nil {
-		return nil, err
-	}
-	s := &service{Config: cfg, openapi: doc, signIns: newAttempts()}
+	s := &service{Config: cfg, signIns: newAttempts()}
+	var err error
 	// It keeps no state between two batches.
 	s.unzip, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(uint64(cfg.MaxBatch)), zstd.WithDecoderMaxWindow(maxWindow))
 	if err != nil {
