@@ -106,7 +106,8 @@ func (p *Parser) known(wide []byte) bool {
 	return false
 }
 
-// knownText reads the value of a member that is no number, and returns where it ends, 0 where nothing is decided.
+// knownText reads the value of a member that is no number, and returns where it ends, 0 where nothing is decided. It is kept out of
+// known (noinline), whose loop could not hold what it needs in registers otherwise.
 //
 //go:noinline
 func (p *Parser) knownText(s *shape, i int) int {
