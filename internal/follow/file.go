@@ -79,7 +79,7 @@ func list(folder string) ([]found, error) {
 
 // The bounds of what is read at once.
 const (
-	batchBytes = 1 << 20 // of lines, unpacked
+	pieceBytes = 256 << 10
 	maxLine    = 4 << 20 // a longer one is passed over
 )
 
@@ -122,14 +122,14 @@ func openLines(f *found) (*lines, error) {
 	}
 	l := &lines{file: file}
 	if !f.packed {
-		l.in = bufio.NewReaderSize(file, batchBytes)
+		l.in = bufio.NewReaderSize(file, pieceBytes)
 		return l, nil
 	}
 	plain, err := reader.Decompress(file)
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("open %s: %w", f.path, err), file.Close())
 	}
-	l.in = bufio.NewReaderSize(plain, batchBytes)
+	l.in = bufio.NewReaderSize(plain, pieceBytes)
 	return l, nil
 }
 

@@ -46,6 +46,9 @@ type Told struct {
 // maxTrouble bounds what is listed.
 const maxTrouble = 100
 
+// batchBytes is how many bytes of lines are sent at once.
+const batchBytes = 1 << 20
+
 // The times after which something is taken to come no more.
 const (
 	abandoned = time.Minute // a short stream without its end

@@ -26,16 +26,39 @@ func (b *bodyOf) lines() []byte {
 	return b.wire.Bytes()
 }
 
-// bodies are used again and again: there are many, and what they leave behind would double the service's memory. Large
-// ones are not kept.
-var bodies = sync.Pool{New: func() any { return &bodyOf{} }}
+// bodies are used again and again: there are many, and what they leave behind would double the service's memory. Large buffers
+// are kept apart, for large batches only: many small ones that wait must not hold more than is accounted for. The largest are not
+// kept.
+var (
+	bodies = sync.Pool{New: func() any { return &bodyOf{} }}
+	large  = sync.Pool{New: func() any { return &bytes.Buffer{} }}
+)
 
-const keptBody = 4 << 20 // three times what recorders send at once
+// What is large, in bytes, and how much of it is kept: twice what recorders send at once.
+const (
+	largeFrom = 512 << 10
+	keptLarge = 2 << 20
+)
+
+// makeLarge gets a kept buffer for so many bytes, if they are many.
+func makeLarge(b *bytes.Buffer, size int64) {
+	if size >= largeFrom {
+		*b = *large.Get().(*bytes.Buffer)
+	}
+}
 
 func (b *bodyOf) free() {
-	if b.wire.Cap()+b.unpacked.Cap() <= keptBody {
-		bodies.Put(b)
+	for _, buffer := range []*bytes.Buffer{&b.wire, &b.unpacked} {
+		buffer.Reset()
+		if buffer.Cap() < largeFrom {
+			continue
+		}
+		if kept := *buffer; kept.Cap() <= keptLarge {
+			large.Put(&kept)
+		}
+		*buffer = bytes.Buffer{}
 	}
+	bodies.Put(b)
 }
 
 // maxWindow bounds what a zstd frame may ask for before its first byte comes out.
@@ -60,8 +83,7 @@ func (s *service) body(c *gin.Context) (b *bodyOf, room *ingest.Room, err error)
 		return nil, nil, ingest.ErrBusy
 	}
 	b = bodies.Get().(*bodyOf)
-	b.wire.Reset()
-	b.unpacked.Reset()
+	makeLarge(&b.wire, length)
 	defer func() {
 		if err != nil {
 			room.Free()
@@ -129,6 +151,7 @@ func (s *service) unzstd(b *bodyOf, room *ingest.Room, held int64) error {
 	if !room.Grow(held + size) {
 		return ingest.ErrBusy
 	}
+	makeLarge(&b.unpacked, size)
 	if int64(b.unpacked.Cap()) < size {
 		b.unpacked = bytes.Buffer{} // one that grows doubles
 	}

@@ -4,7 +4,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"hash/fnv"
-	"unsafe"
 
 	"keenlantern.example/internal/core/ledger"
 )
@@ -116,19 +115,9 @@ type texts struct {
 	known map[string]int
 	list  []string
 	named []bool // those that are names of scopes
-	// The texts met last, by where they stand, which is faster to know again than to look up.
-	recent [64]struct {
-		text string
-		at   int
-	}
 }
 
 func (t *texts) number(s string) int {
-	from := unsafe.StringData(s)
-	slot := &t.recent[(uintptr(unsafe.Pointer(from))>>4^uintptr(len(s)))%uintptr(len(t.recent))]
-	if s != "" && len(slot.text) == len(s) && unsafe.StringData(slot.text) == from {
-		return slot.at
-	}
 	at, ok := t.known[s]
 	if !ok {
 		at = len(t.list)
@@ -136,7 +125,6 @@ func (t *texts) number(s string) int {
 		t.list = append(t.list, s)
 		t.named = append(t.named, false)
 	}
-	slot.text, slot.at = s, at
 	return at
 }
 

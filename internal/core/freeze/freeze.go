@@ -175,15 +175,10 @@ func (s *Set) Thaw(b []byte) error {
 	}
 	u := &unpacker{b: b, objects: known, types: s.types()}
 	u.queue = append(u.queue, known[:len(s.Roots)]...)
-	var of reflect.Type // objects of one type stand together mostly
-	var c *coder
 	for n := 0; n < len(u.queue) && u.err == nil; n++ {
 		o := u.queue[n]
 		u.queue[n] = object{}
-		if o.of != of {
-			of, c = o.of, coderOf(o.of)
-		}
-		c.unpack(u, o.at)
+		coderOf(o.of).unpack(u, o.at)
 	}
 	if u.err == nil && len(u.b) > 0 {
 		u.err = fmt.Errorf("freeze: %w: %d bytes are left over", errDamaged, len(u.b))
@@ -199,11 +194,6 @@ func (u *unpacker) damaged() {
 }
 
 func (u *unpacker) unsigned() uint64 {
-	if len(u.b) > 0 && u.b[0] < 0x80 { // as most are
-		v := u.b[0]
-		u.b = u.b[1:]
-		return uint64(v)
-	}
 	v, n := binary.Uvarint(u.b)
 	if n <= 0 {
 		u.damaged()

@@ -77,7 +77,7 @@ func TestShapes(t *testing.T) {
 		}
 		in.ResetTo(text, 1)
 		for number, one := range bytes.Split(text, []byte{'\n'}) {
-			if len(one) == 0 {
+			if len(bytes.TrimSpace(one)) == 0 {
 				continue
 			}
 			line, err := in.Next()
