@@ -29,7 +29,7 @@ const (
 	Reset        Step = "reset"              // the connection is cut before anything is answered
 	TakeAndReset Step = "take, then reset"   // the batch is stored, and its sender does not learn that
 	TakeAndCut   Step = "take, then cut off" // the answer breaks off
-	Stall        Step = "stall"              // nothing is answered for as long as Service.Stall
+	Stall        Step = "stall"              // nothing is answered for as long as Service.Stall, or until Service.Until
 	Redirect     Step = "redirect"           // to a page of another host
 	Garbage      Step = "garbage"            // 200 and a page that is no acknowledgement
 	Other        Step = "another's"          // 200 and the acknowledgement of another batch
@@ -40,6 +40,10 @@ const (
 type Service struct {
 	Script []Step
 	Stall  time.Duration
+
+	// Meanwhile is how every batch is answered until Until is closed; the script begins then. A nil Until is as one that is closed.
+	Meanwhile Step
+	Until     <-chan struct{}
 
 	mu       sync.Mutex
 	streams  map[string]*stream
@@ -106,6 +110,13 @@ func (s *Service) say(format string, args ...any) {
 func (s *Service) next(name string) Step {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.Until != nil {
+		select {
+		case <-s.Until:
+		default:
+			return s.Meanwhile
+		}
+	}
 	s.requests++
 	if s.refused[name] {
 		s.wrong = append(s.wrong, "a stream that was refused for good was tried again")
@@ -158,8 +169,13 @@ func (s *Service) batch(w http.ResponseWriter, r *http.Request, name, number str
 		w.Header().Set("Content-Length", "200")
 		fmt.Fprint(w, `{"stream":"`)
 	case Stall:
+		var stalled <-chan time.Time // never, before Until is closed
+		if s.Until == nil {
+			stalled = time.After(s.Stall)
+		}
 		select {
-		case <-time.After(s.Stall):
+		case <-stalled:
+		case <-s.Until:
 		case <-r.Context().Done():
 		}
 	case Redirect:

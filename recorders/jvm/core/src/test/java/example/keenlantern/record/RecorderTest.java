@@ -31,6 +31,7 @@ import java.util.concurrent.Executors;
 import java.util.concurrent.TimeUnit;
 import java.util.concurrent.atomic.AtomicLong;
 import org.junit.jupiter.api.Test;
+import org.junit.jupiter.api.Timeout;
 import org.junit.jupiter.api.io.TempDir;
 
 class RecorderTest {
@@ -232,6 +233,7 @@ class RecorderTest {
     }
 
     @Test
+    @Timeout(60)
     void keepsItsBoundWhileNothingIsTaken() throws Exception {
         CountDownLatch stuck = new CountDownLatch(1);
         OutputStream slow = new OutputStream() {
@@ -258,16 +260,13 @@ class RecorderTest {
         long reg = recorder.register(scoped("TideSource"));
         System.gc();
         long before = used();
-        long slowest = 0;
+        // A call that waited for the output would never return.
         for (int n = 0; n < 300_000; n++) {
-            long began = System.nanoTime();
             long scope = recorder.open(new Event.Open().kind("request").name("GET /tides"));
             recorder.make(new Event.Make().reg(reg).scope(scope).impl("GaugeTides"), new Object());
             recorder.close(scope);
-            if (n > 10_000) slowest = Math.max(slowest, System.nanoTime() - began);
         }
         assertTrue(used() - before < 3 << 20, "it took up " + (used() - before));
-        assertTrue(slowest < TimeUnit.MILLISECONDS.toNanos(500), "a call waited for " + slowest + " ns");
         stuck.countDown();
         recorder.close();
 
