@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"math"
 	"reflect"
 	"slices"
 	"unsafe"
@@ -24,7 +23,7 @@ var errDamaged = errors.New("not what was packed")
 // object is a thing that pointers point to. The type is needed too: a struct begins where its first field does.
 type object struct {
 	at unsafe.Pointer
-	of reflect.Type // of the thing
+	of *plan // of the thing
 }
 
 // known returns the objects that have a number before anything is packed: roots, then fixed ones.
@@ -35,7 +34,7 @@ func (s *Set) known() ([]object, error) {
 		if v.Kind() != reflect.Pointer || v.IsNil() {
 			return nil, fmt.Errorf("freeze: %T is no pointer to anything", p)
 		}
-		list = append(list, object{v.UnsafePointer(), v.Type().Elem()})
+		list = append(list, object{v.UnsafePointer(), planOf(v.Type().Elem())})
 	}
 	return list, nil
 }
@@ -48,16 +47,6 @@ func (s *Set) types() []reflect.Type {
 	return list
 }
 
-// packer writes.
-type packer struct {
-	b       []byte
-	numbers map[object]uint64 // from 1
-	queue   []object          // numbered, and not written yet
-	strings map[string]uint64
-	types   map[reflect.Type]uint64
-	err     error
-}
-
 // Inside lists pointers into the middle of something else that is packed, which would come back as a copy of their own.
 // It is for tests.
 func (s *Set) Inside() ([]string, error) {
@@ -67,20 +56,20 @@ func (s *Set) Inside() ([]string, error) {
 	}
 	all := make([]object, 0, len(p.numbers))
 	for o := range p.numbers {
-		if o.of.Size() > 0 {
+		if o.of.of.Size() > 0 {
 			all = append(all, o)
 		}
 	}
 	slices.SortFunc(all, func(a, b object) int {
-		return cmp.Or(cmp.Compare(uintptr(a.at), uintptr(b.at)), cmp.Compare(b.of.Size(), a.of.Size()))
+		return cmp.Or(cmp.Compare(uintptr(a.at), uintptr(b.at)), cmp.Compare(b.of.of.Size(), a.of.of.Size()))
 	})
 	var list []string
 	end, around := uintptr(0), reflect.Type(nil)
 	for _, o := range all {
 		if at := uintptr(o.at); at < end {
-			list = append(list, fmt.Sprintf("a %s in a %s", o.of, around))
+			list = append(list, fmt.Sprintf("a %s in a %s", o.of.of, around))
 		} else {
-			end, around = at+o.of.Size(), o.of
+			end, around = at+o.of.of.Size(), o.of.of
 		}
 	}
 	return list, nil
@@ -101,7 +90,7 @@ func (s *Set) freeze() (*packer, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &packer{numbers: map[object]uint64{}, strings: map[string]uint64{}, types: map[reflect.Type]uint64{}}
+	p := &packer{b: make([]byte, 8), numbers: map[object]uint64{}, strings: map[string]uint64{}, types: map[reflect.Type]uint64{}}
 	for n, o := range known {
 		p.numbers[o] = uint64(n) + 1
 	}
@@ -114,57 +103,10 @@ func (s *Set) freeze() (*packer, error) {
 	for n := 0; n < len(p.queue); n++ {
 		o := p.queue[n]
 		p.queue[n] = object{}
-		coderOf(o.of).pack(p, o.at)
+		p.value(o.of, o.at)
 	}
+	binary.LittleEndian.PutUint64(p.b, uint64(len(p.numbers)))
 	return p, p.err
-}
-
-func (p *packer) unsigned(v uint64) { p.b = binary.AppendUvarint(p.b, v) }
-
-func (p *packer) text(s string) {
-	if s == "" {
-		p.unsigned(0)
-		return
-	}
-	if n, ok := p.strings[s]; ok {
-		p.unsigned(n + 2)
-		return
-	}
-	p.strings[s] = uint64(len(p.strings))
-	p.unsigned(1)
-	p.unsigned(uint64(len(s)))
-	p.b = append(p.b, s...)
-}
-
-// pointer writes the number of what is pointed to, and sees to it that it will be written.
-func (p *packer) pointer(o object) {
-	if o.at == nil {
-		p.unsigned(0)
-		return
-	}
-	n, ok := p.numbers[o]
-	if !ok {
-		n = uint64(len(p.numbers)) + 1
-		p.numbers[o] = n
-		p.queue = append(p.queue, o)
-	}
-	p.unsigned(n)
-}
-
-func (p *packer) fail(err error) {
-	if p.err == nil {
-		p.err = err
-	}
-}
-
-// unpacker reads. Whatever the bytes say, it does not panic and makes nothing larger than they are.
-type unpacker struct {
-	b       []byte
-	objects []object
-	queue   []object
-	strings []string
-	types   []reflect.Type
-	err     error
 }
 
 // Thaw fills the roots with what was packed. After an error they are in no state to be used.
@@ -173,96 +115,23 @@ func (s *Set) Thaw(b []byte) error {
 	if err != nil {
 		return err
 	}
-	u := &unpacker{b: b, objects: known, types: s.types()}
-	u.queue = append(u.queue, known[:len(s.Roots)]...)
-	for n := 0; n < len(u.queue) && u.err == nil; n++ {
-		o := u.queue[n]
-		u.queue[n] = object{}
-		coderOf(o.of).unpack(u, o.at)
+	u := &unpacker{types: s.types(), fits: map[fit]*plan{}}
+	if len(b) < 8 {
+		return fmt.Errorf("freeze: %w", errDamaged)
+	}
+	// Room for all objects at once, as far as the bytes are enough for that.
+	many := min(binary.LittleEndian.Uint64(b), uint64(len(b)/int(unsafe.Sizeof(object{})))+uint64(len(known)))
+	u.objects, u.b = append(make([]object, 0, many), known...), b[8:]
+	for _, root := range known[:len(s.Roots)] {
+		root.of.clear(root.at)
+		u.value(root.of, root.at)
+	}
+	// What pointers lead to comes in the order in which they were met.
+	for n := len(known); n < len(u.objects) && u.err == nil; n++ {
+		u.value(u.objects[n].of, u.objects[n].at)
 	}
 	if u.err == nil && len(u.b) > 0 {
 		u.err = fmt.Errorf("freeze: %w: %d bytes are left over", errDamaged, len(u.b))
 	}
 	return u.err
-}
-
-func (u *unpacker) damaged() {
-	if u.err == nil {
-		u.err = fmt.Errorf("freeze: %w", errDamaged)
-	}
-	u.b = nil
-}
-
-func (u *unpacker) unsigned() uint64 {
-	v, n := binary.Uvarint(u.b)
-	if n <= 0 {
-		u.damaged()
-		return 0
-	}
-	u.b = u.b[n:]
-	return v
-}
-
-// length reads how many there are of something that takes a byte each at least.
-func (u *unpacker) length() int {
-	n := u.unsigned()
-	if n > uint64(len(u.b)) {
-		u.damaged()
-		return 0
-	}
-	return int(n)
-}
-
-func (u *unpacker) text() string {
-	switch n := u.unsigned(); n {
-	case 0:
-		return ""
-	case 1:
-		length := u.length()
-		s := string(u.b[:length])
-		u.b = u.b[length:]
-		u.strings = append(u.strings, s)
-		return s
-	default:
-		if n-2 >= uint64(len(u.strings)) {
-			u.damaged()
-			return ""
-		}
-		return u.strings[n-2]
-	}
-}
-
-// pointer returns what is pointed to, made here if it is the first time.
-func (u *unpacker) pointer(of reflect.Type) unsafe.Pointer {
-	n := u.unsigned()
-	switch {
-	case n == 0:
-		return nil
-	case n <= uint64(len(u.objects)):
-		if o := u.objects[n-1]; o.of == of {
-			return o.at
-		}
-		u.damaged()
-		return nil
-	case n > uint64(len(u.objects))+1:
-		u.damaged()
-		return nil
-	}
-	o := object{reflect.New(of).UnsafePointer(), of}
-	u.objects = append(u.objects, o)
-	u.queue = append(u.queue, o)
-	return o.at
-}
-
-func zigzag(v int64) uint64   { return uint64(v)<<1 ^ uint64(v>>63) }
-func unzigzag(v uint64) int64 { return int64(v>>1) ^ -int64(v&1) }
-
-func (u *unpacker) float() float64 {
-	if len(u.b) < 8 {
-		u.damaged()
-		return 0
-	}
-	v := math.Float64frombits(binary.LittleEndian.Uint64(u.b))
-	u.b = u.b[8:]
-	return v
 }
