@@ -34,7 +34,11 @@ func (s *Set) known() ([]object, error) {
 		if v.Kind() != reflect.Pointer || v.IsNil() {
 			return nil, fmt.Errorf("freeze: %T is no pointer to anything", p)
 		}
-		list = append(list, object{v.UnsafePointer(), planOf(v.Type().Elem())})
+		o := object{v.UnsafePointer(), planOf(v.Type().Elem())}
+		if slices.Contains(list, o) {
+			return nil, fmt.Errorf("freeze: one %T is given twice", p)
+		}
+		list = append(list, o)
 	}
 	return list, nil
 }
@@ -54,12 +58,7 @@ func (s *Set) Inside() ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	all := make([]object, 0, len(p.numbers))
-	for o := range p.numbers {
-		if o.of.of.Size() > 0 {
-			all = append(all, o)
-		}
-	}
+	all := slices.DeleteFunc(p.numbers.all(), func(o object) bool { return o.of.of.Size() == 0 })
 	slices.SortFunc(all, func(a, b object) int {
 		return cmp.Or(cmp.Compare(uintptr(a.at), uintptr(b.at)), cmp.Compare(b.of.of.Size(), a.of.of.Size()))
 	})
@@ -90,9 +89,10 @@ func (s *Set) freeze() (*packer, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &packer{b: make([]byte, 8), numbers: map[object]uint64{}, strings: map[string]uint64{}, types: map[reflect.Type]uint64{}}
-	for n, o := range known {
-		p.numbers[o] = uint64(n) + 1
+	p := &packer{b: make([]byte, 8), strings: map[string]uint64{}, types: map[reflect.Type]uint64{}}
+	p.numbers.first, p.numbers.others = map[unsafe.Pointer]numbered{}, map[object]uint64{}
+	for _, o := range known {
+		p.numbers.of(o)
 	}
 	for n, t := range s.types() {
 		if _, ok := p.types[t]; !ok {
@@ -102,10 +102,10 @@ func (s *Set) freeze() (*packer, error) {
 	p.queue = append(p.queue, known[:len(s.Roots)]...)
 	for n := 0; n < len(p.queue); n++ {
 		o := p.queue[n]
-		p.queue[n] = object{}
+		p.b = room(p.b)
 		p.value(o.of, o.at)
 	}
-	binary.LittleEndian.PutUint64(p.b, uint64(len(p.numbers)))
+	binary.LittleEndian.PutUint64(p.b, p.numbers.count)
 	return p, p.err
 }
 

@@ -3,8 +3,10 @@ package freeze
 import (
 	"encoding/binary"
 	"fmt"
+	"maps"
 	"math/bits"
 	"reflect"
+	"slices"
 	"time"
 	"unsafe"
 )
@@ -12,11 +14,69 @@ import (
 // packer writes.
 type packer struct {
 	b       []byte
-	numbers map[object]uint64 // from 1
-	queue   []object          // numbered, and not written yet
+	numbers numbers
+	queue   []object // numbered, and not written yet
 	strings map[string]uint64
 	types   map[reflect.Type]uint64
 	err     error
+}
+
+// numbers numbers objects, from 1.
+type numbers struct {
+	count  uint64
+	first  map[unsafe.Pointer]numbered // the first that was met at each place
+	others map[object]uint64           // those that begin where another one does
+	recent [1 << 10]struct {           // met last: most pointers are to what many point to
+		object
+		n uint64
+	}
+}
+
+type numbered struct {
+	of *plan
+	n  uint64
+}
+
+// of returns the number of an object, and whether it was met here.
+func (m *numbers) of(o object) (n uint64, fresh bool) {
+	r := &m.recent[uintptr(o.at)>>4%uintptr(len(m.recent))]
+	if r.object == o {
+		return r.n, false
+	}
+	switch f, ok := m.first[o.at]; {
+	case !ok:
+		m.count++
+		n, fresh = m.count, true
+		m.first[o.at] = numbered{o.of, n}
+	case f.of == o.of:
+		n = f.n
+	case m.others[o] != 0:
+		n = m.others[o]
+	default:
+		m.count++
+		n, fresh = m.count, true
+		m.others[o] = n
+	}
+	r.object, r.n = o, n
+	return n, fresh
+}
+
+// all returns every object that has a number.
+func (m *numbers) all() []object {
+	list := make([]object, 0, m.count)
+	for at, f := range m.first {
+		list = append(list, object{at, f.of})
+	}
+	return slices.AppendSeq(list, maps.Keys(m.others))
+}
+
+// room returns a list with some of it, twice as long as it was if need be: what append adds to long lists is little.
+func room[S ~[]E, E any](list S) S {
+	const least = 1 << 12
+	if cap(list)-len(list) < least {
+		return slices.Grow(list, len(list)+least)
+	}
+	return list
 }
 
 // value writes a value of a plan's type.
@@ -65,13 +125,13 @@ func (p *packer) step(s *step, at unsafe.Pointer) {
 		p.text(*(*string)(at))
 	case pointers:
 		p.pointer(object{*(*unsafe.Pointer)(at), s.elem})
-	case slices_:
+	case lists:
 		p.slice(s, at)
 	case arrays:
 		for k := range s.n {
 			p.value(s.elem, unsafe.Add(at, uintptr(k)*s.size))
 		}
-	case maps:
+	case mappings:
 		p.mapping(s, at)
 	case interfaces:
 		p.dynamic(s, at)
@@ -174,13 +234,13 @@ func (p *packer) pointer(o object) {
 		p.number(0)
 		return
 	}
-	if n, ok := p.numbers[o]; ok {
-		p.number(n + 1)
+	n, fresh := p.numbers.of(o)
+	if fresh {
+		p.queue = append(room(p.queue), o)
+		p.number(1)
 		return
 	}
-	p.numbers[o] = uint64(len(p.numbers)) + 1
-	p.queue = append(p.queue, o)
-	p.number(1)
+	p.number(n + 1)
 }
 
 func (p *packer) fail(err error) {

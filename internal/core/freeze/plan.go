@@ -44,9 +44,9 @@ const (
 	float64s
 	texts
 	pointers
-	slices_
+	lists
 	arrays
-	maps
+	mappings
 	interfaces
 	times
 	others // no way to pack them
@@ -107,9 +107,9 @@ func appendSteps(steps []step, t reflect.Type, at uintptr) []step {
 	case k == reflect.Pointer:
 		s.kind, s.elem = pointers, planOf(t.Elem())
 	case k == reflect.Slice:
-		s.kind, s.elem, s.size = slices_, planOf(t.Elem()), t.Elem().Size()
+		s.kind, s.elem, s.size = lists, planOf(t.Elem()), t.Elem().Size()
 	case k == reflect.Map:
-		s.kind, s.key, s.elem = maps, planOf(t.Key()), planOf(t.Elem())
+		s.kind, s.key, s.elem = mappings, planOf(t.Key()), planOf(t.Elem())
 	case k == reflect.Interface:
 		s.kind = interfaces
 	default:
@@ -138,9 +138,9 @@ func (p *plan) clear(at unsafe.Pointer) {
 			*(*uint64)(to) = 0
 		case texts:
 			*(*string)(to) = ""
-		case pointers, maps:
+		case pointers, mappings:
 			*(*unsafe.Pointer)(to) = nil
-		case slices_:
+		case lists:
 			*(*[]struct{})(to) = nil
 		case arrays:
 			for k := range s.n {
@@ -168,7 +168,7 @@ func (s *step) zero(at unsafe.Pointer) bool {
 		return *(*uint64)(at) == 0
 	case texts:
 		return *(*string)(at) == ""
-	case pointers, maps, slices_, interfaces: // their first word
+	case pointers, mappings, lists, interfaces: // their first word
 		return *(*unsafe.Pointer)(at) == nil
 	case arrays:
 		for k := range s.n {

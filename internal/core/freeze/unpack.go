@@ -97,13 +97,13 @@ func (u *unpacker) step(s *step, at unsafe.Pointer, b []byte) []byte {
 		*(*string)(at) = u.text()
 	case pointers:
 		*(*unsafe.Pointer)(at) = u.pointer(s.elem)
-	case slices_:
+	case lists:
 		u.slice(s, at)
 	case arrays:
 		for k := 0; k < s.n && u.err == nil; k++ {
 			u.value(s.elem, unsafe.Add(at, uintptr(k)*s.size))
 		}
-	case maps:
+	case mappings:
 		u.mapping(s, at)
 	case interfaces:
 		u.dynamic(s, at)
