@@ -103,7 +103,7 @@ func (p *packer) value(pl *plan, at unsafe.Pointer) {
 
 func (p *packer) step(s *step, at unsafe.Pointer) {
 	switch s.kind {
-	case unsigned8:
+	case unsigned8, bools:
 		p.number(uint64(*(*uint8)(at)))
 	case unsigned16:
 		p.number(uint64(*(*uint16)(at)))

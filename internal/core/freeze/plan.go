@@ -41,6 +41,7 @@ const (
 	signed16
 	signed32
 	signed64
+	bools
 	float64s
 	texts
 	pointers
@@ -59,7 +60,7 @@ var (
 	plans    sync.Map // of reflect.Type
 	timeType = reflect.TypeFor[time.Time]()
 	kinds    = map[reflect.Kind]kind{
-		reflect.Bool: unsigned8, reflect.Uint8: unsigned8, reflect.Uint16: unsigned16, reflect.Uint32: unsigned32,
+		reflect.Bool: bools, reflect.Uint8: unsigned8, reflect.Uint16: unsigned16, reflect.Uint32: unsigned32,
 		reflect.Uint64: unsigned64, reflect.Uint: unsigned64, reflect.Int8: signed8, reflect.Int16: signed16,
 		reflect.Int32: signed32, reflect.Int64: signed64, reflect.Int: signed64, reflect.Float64: float64s,
 		reflect.String: texts,
@@ -128,7 +129,7 @@ func (p *plan) clear(at unsafe.Pointer) {
 		s := &p.steps[n]
 		to := unsafe.Add(at, s.at)
 		switch s.kind {
-		case unsigned8, signed8:
+		case unsigned8, signed8, bools:
 			*(*uint8)(to) = 0
 		case unsigned16, signed16:
 			*(*uint16)(to) = 0
@@ -158,7 +159,7 @@ func (p *plan) clear(at unsafe.Pointer) {
 // zero tells whether there is nothing to pack at a place.
 func (s *step) zero(at unsafe.Pointer) bool {
 	switch s.kind {
-	case unsigned8, signed8:
+	case unsigned8, signed8, bools:
 		return *(*uint8)(at) == 0
 	case unsigned16, signed16:
 		return *(*uint16)(at) == 0

@@ -82,6 +82,8 @@ func (u *unpacker) step(s *step, at unsafe.Pointer, b []byte) []byte {
 			*(*int32)(at) = int32(unzigzag(v))
 		case signed64:
 			*(*int64)(at) = unzigzag(v)
+		case bools: // nothing but the two bytes that a bool may be
+			*(*bool)(at) = v == 1
 		}
 		return b
 	}
