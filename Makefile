@@ -129,6 +129,8 @@ fuzz:
 	go test ./internal/core/engine -run '^$$' -fuzz FuzzRandomTraces -fuzztime $(FUZZ)
 	go test ./internal/core/engine -run '^$$' -fuzz FuzzAnalyse -fuzztime $(FUZZ)
 	go test ./internal/core/reader -run '^$$' -fuzz . -fuzztime $(FUZZ)
+	go test ./internal/core/derive -run '^$$' -fuzz . -fuzztime $(FUZZ)
+	go test ./internal/core/freeze -run '^$$' -fuzz . -fuzztime $(FUZZ)
 	go test ./internal/core/contract -run '^$$' -fuzz . -fuzztime $(FUZZ)
 	go test ./internal/core/replay -run '^$$' -fuzz . -fuzztime $(FUZZ)
 

@@ -94,6 +94,44 @@ func TestRoundTrip(t *testing.T) {
 	}
 }
 
+// FuzzThaw unpacks anything: that is an error, or something that comes back the same when it is packed again.
+func FuzzThaw(f *testing.F) {
+	type node struct {
+		every
+		When time.Time
+		Any  any
+		Next *node
+	}
+	set := func(n *node) *freeze.Set { return &freeze.Set{Roots: []any{n}, Types: []any{small{}, 0, ""}} }
+	random := rand.New(rand.NewSource(1))
+	for range 5 {
+		made, ok := quick.Value(reflect.TypeFor[every](), random)
+		require.True(f, ok)
+		n := &node{every: made.Interface().(every), When: time.Unix(7, 0), Any: small{A: 1}, Next: &node{Any: "text"}}
+		n.Next.Next = n
+		packed, err := set(n).Freeze()
+		require.NoError(f, err)
+		f.Add(packed)
+	}
+	f.Fuzz(func(t *testing.T, packed []byte) {
+		var one, again node
+		if set(&one).Thaw(packed) != nil {
+			return
+		}
+		whole, err := set(&one).Freeze()
+		require.NoError(t, err)
+		require.NoError(t, set(&again).Thaw(whole))
+		for _, root := range []*node{&one, &again} {
+			seen := map[*node]bool{}
+			for n := root; n != nil && !seen[n]; n = n.Next {
+				seen[n] = true
+				n.Float = 0 // not a number is not even equal to itself
+			}
+		}
+		require.True(t, reflect.DeepEqual(one, again))
+	})
+}
+
 // TestWeb holds that what is shared stays shared, in circles too, and that what is fixed is not copied.
 func TestWeb(t *testing.T) {
 	type node struct {
