@@ -8,7 +8,7 @@ export GOFLAGS := -pgo=off
 
 MODULES := . ./recorders/go ./recorders/go/samberdo ./recorders/go/uberdig ./recorders/go/uberfx
 
-.PHONY: test-node test-jvm test-php php cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
+.PHONY: test-core test-races debian test-node test-jvm test-php php cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
 
 all: build
 
@@ -51,7 +51,17 @@ demo: build
 chromium:
 	@sh ./scripts/chromium.sh
 
-test: build chromium php lint test-node test-jvm test-php test-go
+# What is installed from Debian's packages, one after the other.
+debian:
+	+@$(MAKE) --no-print-directory -j1 chromium php
+
+# Two things at a time where they do not meet: much of it waits for a registry, or uses one core. Each prints when it has ended.
+TWO := $(MAKE) --no-print-directory -j2 --output-sync
+
+test:
+	+@$(TWO) build debian
+	+@$(TWO) lint test-node test-jvm test-php
+	+@$(MAKE) --no-print-directory test-go
 	@cat recorders/jvm/target/left-out recorders/php/left-out 2>/dev/null || true
 
 # What this machine cannot have is left out of the tests, and said at their end. The core runs on one goroutine, but for reading ahead, so that only
@@ -59,7 +69,12 @@ test: build chromium php lint test-node test-jvm test-php test-go
 test-go:
 	@without="$$KEENLANTERN_WITHOUT$$(! [ -f recorders/jvm/target/left-out ] || echo ,jvm)$$(! [ -f recorders/php/left-out ] || echo ,php)"; \
 	for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required KEENLANTERN_RUNTIMES=required KEENLANTERN_WITHOUT="$$without" go test -race -timeout 8m $$(go list ./... | grep -v /internal/core/)) || exit 1; done
+	+@$(TWO) test-core test-races
+
+test-core:
 	go test -timeout 8m ./internal/core/...
+
+test-races:
 	go test -race -timeout 8m -run 'Traces|Samples|Streams|Damage' -skip Hostile ./internal/core/engine
 
 test-jvm: recorders
