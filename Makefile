@@ -64,11 +64,14 @@ test:
 	+@$(MAKE) --no-print-directory test-go
 	@cat recorders/jvm/target/left-out recorders/php/left-out 2>/dev/null || true
 
+# The packages whose tests take longest come first, so that none of them runs alone at the end.
+LONGEST := $(addprefix ./internal/,offices browser many attack service)
+
 # What this machine cannot have is left out of the tests, and said at their end. The core runs on one goroutine, but for reading ahead, so that only
 # that is watched for races.
 test-go:
 	@without="$$KEENLANTERN_WITHOUT$$(! [ -f recorders/jvm/target/left-out ] || echo ,jvm)$$(! [ -f recorders/php/left-out ] || echo ,php)"; \
-	for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required KEENLANTERN_RUNTIMES=required KEENLANTERN_WITHOUT="$$without" go test -race -timeout 8m $$(go list ./... | grep -v /internal/core/)) || exit 1; done
+	for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required KEENLANTERN_RUNTIMES=required KEENLANTERN_WITHOUT="$$without" go test -race -timeout 8m $$([ $$m != . ] || echo $(LONGEST)) $$(go list ./... | grep -v /internal/core/)) || exit 1; done
 	+@$(TWO) test-core test-races
 
 test-core:
