@@ -6,5 +6,5 @@
 // stay as they are, and so do fields tagged `freeze:"-"`, for what is made anew when it is missing.
 //
 // It is not for values of which two share a part: a pointer into the middle of another value, or one slice's array under
-// another slice, come back as two. Check finds those, for tests.
+// another slice, come back as two. Inside finds the first, for tests.
 package freeze

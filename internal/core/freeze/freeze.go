@@ -89,8 +89,11 @@ func (s *Set) freeze() (*packer, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &packer{b: make([]byte, 8), strings: map[string]uint64{}, types: map[reflect.Type]uint64{}}
-	p.numbers.first, p.numbers.others = map[unsafe.Pointer]numbered{}, map[object]uint64{}
+	p := &packer{
+		b:       make([]byte, 8), // for how many objects there are
+		numbers: numbers{first: map[unsafe.Pointer]numbered{}, others: map[object]uint64{}},
+		strings: map[string]uint64{}, types: map[reflect.Type]uint64{},
+	}
 	for _, o := range known {
 		p.numbers.of(o)
 	}

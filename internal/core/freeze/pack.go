@@ -92,7 +92,13 @@ func (p *packer) value(pl *plan, at unsafe.Pointer) {
 		there := byte(0)
 		for n := range min(group, len(steps)) {
 			s := &steps[n]
-			if of := unsafe.Add(at, s.at); !s.zero(of) {
+			of := unsafe.Add(at, s.at)
+			if s.kind < float64s { // most are, and need not be loaded twice
+				if v := s.load(of); v != 0 {
+					there |= 1 << n
+					p.number(v)
+				}
+			} else if !s.zero(of) {
 				there |= 1 << n
 				p.step(s, of)
 			}
@@ -102,23 +108,11 @@ func (p *packer) value(pl *plan, at unsafe.Pointer) {
 }
 
 func (p *packer) step(s *step, at unsafe.Pointer) {
+	if s.kind < float64s {
+		p.number(s.load(at))
+		return
+	}
 	switch s.kind {
-	case unsigned8, bools:
-		p.number(uint64(*(*uint8)(at)))
-	case unsigned16:
-		p.number(uint64(*(*uint16)(at)))
-	case unsigned32:
-		p.number(uint64(*(*uint32)(at)))
-	case unsigned64:
-		p.number(*(*uint64)(at))
-	case signed8:
-		p.number(zigzag(int64(*(*int8)(at))))
-	case signed16:
-		p.number(zigzag(int64(*(*int16)(at))))
-	case signed32:
-		p.number(zigzag(int64(*(*int32)(at))))
-	case signed64:
-		p.number(zigzag(*(*int64)(at)))
 	case float64s:
 		p.b = binary.LittleEndian.AppendUint64(p.b, *(*uint64)(at))
 	case texts:
@@ -248,6 +242,3 @@ func (p *packer) fail(err error) {
 		p.err = err
 	}
 }
-
-func zigzag(v int64) uint64   { return uint64(v)<<1 ^ uint64(v>>63) }
-func unzigzag(v uint64) int64 { return int64(v>>1) ^ -int64(v&1) }

@@ -23,7 +23,7 @@ const group = 8
 type step struct {
 	kind kind
 	at   uintptr      // from the value's start, bytes
-	of   reflect.Type // of a slice, a map, an interface or what cannot be packed
+	of   reflect.Type // of what is packed
 	key  *plan        // of a map's keys
 	elem *plan        // of what is pointed to, of elements, of a map's values
 	n    int          // elements of an array
@@ -32,6 +32,7 @@ type step struct {
 
 type kind uint8
 
+// Those before float64s are whole numbers.
 const (
 	unsigned8 kind = iota
 	unsigned16
@@ -125,47 +126,25 @@ func appendSteps(steps []step, t reflect.Type, at uintptr) []step {
 
 // clear sets what the plan fills to zero, and leaves the rest as it is.
 func (p *plan) clear(at unsafe.Pointer) {
-	for n := range p.ready() {
-		s := &p.steps[n]
+	for _, s := range p.ready() {
 		to := unsafe.Add(at, s.at)
-		switch s.kind {
-		case unsigned8, signed8, bools:
-			*(*uint8)(to) = 0
-		case unsigned16, signed16:
-			*(*uint16)(to) = 0
-		case unsigned32, signed32:
-			*(*uint32)(to) = 0
-		case unsigned64, signed64, float64s:
-			*(*uint64)(to) = 0
-		case texts:
-			*(*string)(to) = ""
-		case pointers, mappings:
-			*(*unsafe.Pointer)(to) = nil
-		case lists:
-			*(*[]struct{})(to) = nil
-		case arrays:
-			for k := range s.n {
-				s.elem.clear(unsafe.Add(to, uintptr(k)*s.size))
-			}
-		case interfaces:
-			*(*any)(to) = nil
-		case times:
-			*(*time.Time)(to) = time.Time{}
-		case others:
+		if s.kind != arrays {
+			reflect.NewAt(s.of, to).Elem().SetZero()
+			continue
+		}
+		for k := range s.n { // something in its elements may stay
+			s.elem.clear(unsafe.Add(to, uintptr(k)*s.size))
 		}
 	}
 }
 
 // zero tells whether there is nothing to pack at a place.
 func (s *step) zero(at unsafe.Pointer) bool {
+	if s.kind < float64s {
+		return s.load(at) == 0
+	}
 	switch s.kind {
-	case unsigned8, signed8, bools:
-		return *(*uint8)(at) == 0
-	case unsigned16, signed16:
-		return *(*uint16)(at) == 0
-	case unsigned32, signed32:
-		return *(*uint32)(at) == 0
-	case unsigned64, signed64, float64s: // of the two zeros of floating point, the positive one
+	case float64s: // of the two zeros of floating point, the positive one
 		return *(*uint64)(at) == 0
 	case texts:
 		return *(*string)(at) == ""
@@ -185,3 +164,53 @@ func (s *step) zero(at unsafe.Pointer) bool {
 	}
 	return false
 }
+
+// load returns a whole number as it is written: 0 for 0, and what is near it, on both sides, small.
+func (s *step) load(at unsafe.Pointer) uint64 {
+	switch s.kind {
+	case unsigned8, bools:
+		return uint64(*(*uint8)(at))
+	case unsigned16:
+		return uint64(*(*uint16)(at))
+	case unsigned32:
+		return uint64(*(*uint32)(at))
+	case unsigned64:
+		return *(*uint64)(at)
+	case signed8:
+		return zigzag(int64(*(*int8)(at)))
+	case signed16:
+		return zigzag(int64(*(*int16)(at)))
+	case signed32:
+		return zigzag(int64(*(*int32)(at)))
+	case signed64:
+		return zigzag(*(*int64)(at))
+	}
+	panic("freeze: not a whole number")
+}
+
+// store is load's other way.
+func (s *step) store(at unsafe.Pointer, v uint64) {
+	switch s.kind {
+	case unsigned8:
+		*(*uint8)(at) = uint8(v)
+	case unsigned16:
+		*(*uint16)(at) = uint16(v)
+	case unsigned32:
+		*(*uint32)(at) = uint32(v)
+	case unsigned64:
+		*(*uint64)(at) = v
+	case signed8:
+		*(*int8)(at) = int8(unzigzag(v))
+	case signed16:
+		*(*int16)(at) = int16(unzigzag(v))
+	case signed32:
+		*(*int32)(at) = int32(unzigzag(v))
+	case signed64:
+		*(*int64)(at) = unzigzag(v)
+	case bools: // nothing but the two bytes that a bool may be
+		*(*bool)(at) = v == 1
+	}
+}
+
+func zigzag(v int64) uint64   { return uint64(v)<<1 ^ uint64(v>>63) }
+func unzigzag(v uint64) int64 { return int64(v>>1) ^ -int64(v&1) }

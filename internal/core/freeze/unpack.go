@@ -65,26 +65,7 @@ func (u *unpacker) step(s *step, at unsafe.Pointer, b []byte) []byte {
 		default:
 			v, b = u.wide(b)
 		}
-		switch s.kind {
-		case unsigned8:
-			*(*uint8)(at) = uint8(v)
-		case unsigned16:
-			*(*uint16)(at) = uint16(v)
-		case unsigned32:
-			*(*uint32)(at) = uint32(v)
-		case unsigned64:
-			*(*uint64)(at) = v
-		case signed8:
-			*(*int8)(at) = int8(unzigzag(v))
-		case signed16:
-			*(*int16)(at) = int16(unzigzag(v))
-		case signed32:
-			*(*int32)(at) = int32(unzigzag(v))
-		case signed64:
-			*(*int64)(at) = unzigzag(v)
-		case bools: // nothing but the two bytes that a bool may be
-			*(*bool)(at) = v == 1
-		}
+		s.store(at, v)
 		return b
 	}
 	u.b = b
@@ -126,7 +107,7 @@ func (u *unpacker) slice(s *step, at unsafe.Pointer) {
 	}
 	var first unsafe.Pointer
 	switch k := s.elem.of.Kind(); {
-	case k == reflect.Pointer: // as reflect does it, without a header of its own
+	case k == reflect.Pointer: // those two need no slice header on the heap, as reflect makes one
 		list := make([]unsafe.Pointer, n)
 		*(*[]unsafe.Pointer)(at) = list
 		first = unsafe.Pointer(unsafe.SliceData(list))
