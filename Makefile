@@ -58,9 +58,10 @@ debian:
 # Two things at a time where they do not meet: much of it waits for a registry, or uses one core. Each prints when it has ended.
 TWO := $(MAKE) --no-print-directory -j2 --output-sync
 
+# What the first line has made, or could not, is not tried again by the second.
 test:
 	+@$(TWO) build debian
-	+@$(TWO) lint test-node test-jvm test-php
+	+@$(TWO) -o php -o recorders lint test-node test-jvm test-php
 	+@$(MAKE) --no-print-directory test-go
 	@cat recorders/jvm/target/left-out recorders/php/left-out 2>/dev/null || true
 

@@ -25,6 +25,9 @@ type sent struct {
 	Error        string // "" when everything was delivered
 }
 
+// timeout is how long a recorder waits for an answer where a script is followed: so long that a busy machine is no second trouble.
+const timeout = 3 * time.Second
+
 // sender records three hundred scopes and delivers them to the service at url, which has to take a batch within timeout. It calls
 // made when the application has made all its calls.
 type sender func(t *testing.T, url string, timeout time.Duration, made func()) sent
@@ -35,10 +38,10 @@ func tryScripts(t *testing.T, refused string, send sender) {
 	for name, script := range delivery.Scripts {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := &delivery.Service{Script: script, Stall: 5 * time.Second}
+			s := &delivery.Service{Script: script, Stall: 2 * timeout}
 			server := httptest.NewServer(s)
 			defer server.Close()
-			did := send(t, server.URL, time.Second, func() {})
+			did := send(t, server.URL, timeout, func() {})
 			v := s.Verdict()
 			if slices.Contains(script, delivery.Refuse) {
 				assert.Empty(t, v.Wrong)
@@ -51,12 +54,10 @@ func tryScripts(t *testing.T, refused string, send sender) {
 		})
 	}
 	// No call waits for the service: it takes nothing before all calls are made, so that one that waited would never return.
-	for name, meanwhile := range map[string]delivery.Step{
-		"nothing is answered": delivery.Stall,
-		"it is busy":          delivery.Busy,
-		"connections break":   delivery.Reset,
+	for _, meanwhile := range []delivery.Step{
+		delivery.Stall, delivery.Busy, delivery.Unavailable, delivery.Fault, delivery.Reset, delivery.Redirect, delivery.Garbage, delivery.Other,
 	} {
-		t.Run(name+" before all calls are made", func(t *testing.T) {
+		t.Run(string(meanwhile)+", before all calls are made", func(t *testing.T) {
 			t.Parallel()
 			until := make(chan struct{})
 			s := &delivery.Service{Meanwhile: meanwhile, Until: until}

@@ -36,10 +36,10 @@ func tryProcess(t *testing.T, runtime, program, built string, command func(ctx c
 		require.NoError(t, err)
 		require.NoError(t, cmd.Start())
 		lines := bufio.NewScanner(out)
-		require.True(t, lines.Scan(), "a call waits for the service")
+		require.True(t, lines.Scan(), "it ended before its time, or a call waits for the service")
 		require.Equal(t, "made", lines.Text())
 		made()
-		require.True(t, lines.Scan())
+		require.True(t, lines.Scan(), "it ended without saying what it has sent")
 		require.NoError(t, json.Unmarshal(lines.Bytes(), &did))
 		require.NoError(t, cmd.Wait())
 		return did
