@@ -26,8 +26,18 @@ if [ -z "$release" ]; then
 fi
 log=target/build.log
 rm -rf "$output"
-if ! mvn -q deploy -DskipTests "-Drevision=$release" -Dmaven.install.skip=true \
-	"-DaltDeploymentRepository=packed::file:$(mkdir -p "$output" && cd "$output" && pwd)" >$log 2>&1; then
+deploy() {
+	mvn -q "$@" deploy -DskipTests "-Drevision=$release" -Dmaven.install.skip=true \
+		"-DaltDeploymentRepository=packed::file:$(mkdir -p "$output" && cd "$output" && pwd)" >$log 2>&1
+}
+# Maven's deploy plugin refuses to write even to a folder where the settings say that Maven is offline. What was resolved by then is in
+# the local repository, so that empty settings need no network.
+online() {
+	grep -q 'Cannot deploy artifacts when Maven is in offline mode' $log || return 1
+	echo '<settings/>' >target/online.xml
+	deploy -s target/online.xml
+}
+if ! deploy && ! online; then
 	cat $log
 	if grep -q -E 'Could not transfer|Unknown host|Could not resolve dependencies.*offline|Connection (refused|timed out)' $log; then
 		rm -rf "$output"
