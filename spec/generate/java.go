@@ -191,7 +191,11 @@ func javaName(f *field) string {
 	if name := javaWords[f.Name]; name != "" {
 		return name
 	}
-	return f.Name
+	first, rest, several := strings.Cut(f.Name, "_")
+	if !several {
+		return first
+	}
+	return first + goName(rest)
 }
 
 // javaType returns what a field is in Java, and what it is at first.

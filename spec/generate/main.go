@@ -235,7 +235,7 @@ func (t *formatTable) resolve() error {
 // goName returns what a name is in a Go identifier: per-consumer is PerConsumer.
 func goName(name string) string {
 	out := ""
-	for part := range strings.SplitSeq(name, "-") {
+	for _, part := range strings.FieldsFunc(name, func(r rune) bool { return r == '-' || r == '_' }) {
 		if part == "ns" || part == "pid" {
 			out += strings.ToUpper(part)
 			continue

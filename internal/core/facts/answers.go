@@ -12,6 +12,7 @@ type Answers struct {
 	declares map[string]bool // services of which some registration wraps
 	answers  map[answerIn]*answer
 	anywhere map[ledger.Asked]*ledger.Registration // the one that answers in any container; nil where several do
+	anyKey   map[answerIn]*answer                  // templates that answer for any key, by their service without one
 	reached  map[ledger.Asked]map[*ledger.Registration]struct{}
 }
 
@@ -19,13 +20,17 @@ func newAnswers(w *ledger.World) *Answers {
 	g := &Answers{
 		named: map[ledger.Asked][]*ledger.Registration{}, services: map[string][]*ledger.Registration{},
 		wrappers: map[*ledger.Registration][]*ledger.Registration{}, aliases: map[*ledger.Registration][]*ledger.Registration{}, declares: map[string]bool{},
-		answers: map[answerIn]*answer{}, anywhere: map[ledger.Asked]*ledger.Registration{},
+		answers: map[answerIn]*answer{}, anywhere: map[ledger.Asked]*ledger.Registration{}, anyKey: map[answerIn]*answer{},
 	}
 	for _, r := range w.Registrations() {
 		if !r.Known {
 			continue
 		}
 		for _, a := range r.Names() {
+			if r.Template&ledger.AnyKey != 0 && !a.HasKey {
+				g.template(r, a)
+				continue // it answers for any key, and not for none
+			}
 			if list := g.named[a]; len(list) > 0 && list[len(list)-1] == r {
 				continue // one of its further names is its own
 			}
@@ -53,6 +58,11 @@ func (g *Answers) Answer(c *ledger.Container, a ledger.Asked) *ledger.Registrati
 	for p := c; p != nil; p = p.Parent {
 		if one := g.answers[answerIn{p, a}]; one != nil {
 			return one.chosen(p)
+		}
+		if a.HasKey {
+			if one := g.anyKey[answerIn{p, ledger.Asked{Service: a.Service}}]; one != nil {
+				return one.chosen(p)
+			}
 		}
 	}
 	return g.anywhere[a]
@@ -102,6 +112,21 @@ func (a *answer) chosen(c *ledger.Container) *ledger.Registration {
 		return of.first
 	}
 	return of.last
+}
+
+// template notes that r answers for any key of the service that a names.
+func (g *Answers) template(r *ledger.Registration, a ledger.Asked) {
+	g.services[a.Service] = append(g.services[a.Service], r)
+	if r.Local {
+		return
+	}
+	at := answerIn{r.Container, a}
+	one := g.anyKey[at]
+	if one == nil {
+		one = &answer{}
+		g.anyKey[at] = one
+	}
+	one.bare.add(r)
 }
 
 // index finds out who answers what, in each container and anywhere.
@@ -174,6 +199,9 @@ func (g *Answers) Services() []string {
 
 // GoesBy tells whether r, an alias of it, or what looks it up goes by a service and key.
 func (g *Answers) GoesBy(r *ledger.Registration, a ledger.Asked) bool {
+	if anyKeyOf(r, a) || r.FormOf != nil && r.FormOf.Known && !r.HasKey && anyKeyOf(r.FormOf, a) {
+		return true
+	}
 	if g.reached == nil {
 		g.reached = map[ledger.Asked]map[*ledger.Registration]struct{}{}
 		for asked, list := range g.named {
@@ -196,6 +224,19 @@ func (g *Answers) GoesBy(r *ledger.Registration, a ledger.Asked) bool {
 	}
 	for _, named := range r.Proxy.Names() {
 		if named == a {
+			return true
+		}
+	}
+	return false
+}
+
+// anyKeyOf reports whether r answers for any key of the service that a asks for.
+func anyKeyOf(r *ledger.Registration, a ledger.Asked) bool {
+	if r.Template&ledger.AnyKey == 0 || !a.HasKey {
+		return false
+	}
+	for _, name := range r.Names() {
+		if name.Service == a.Service && !name.HasKey {
 			return true
 		}
 	}

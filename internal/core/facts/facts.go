@@ -46,7 +46,6 @@ func (f *Facts) See(c *ledger.Change) {
 	case ledger.Made, ledger.Settled:
 		f.built.see(c)
 	case ledger.Bound:
-		f.keeping.held(c.Holder, c.Inst)
 		f.layers.see(c)
 	}
 	f.handouts.see(c)

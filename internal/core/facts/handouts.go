@@ -191,7 +191,7 @@ func (h *Handouts) asGiven(k *kind, ev *event.Event) {
 }
 
 func (h *Handouts) given(c *ledger.Change) {
-	if c.Event.How == "property" && c.Holder != nil {
+	if event.Injected(c.Event.How) && c.Holder != nil {
 		return // it comes as Bound
 	}
 	k := kind{Given: c.Inst.Reg, made: c.Inst.MadeImpl(), slot: -1, Entry: c.Event.Entry}

@@ -51,10 +51,7 @@ type Keeping struct {
 }
 
 // What is noted on instances.
-var (
-	ripeBelowFlag = ledger.NewFlag()
-	heldFlag      = ledger.NewFlag()
-)
+var ripeBelowFlag = ledger.NewFlag()
 
 // ripe tells whether d could be captive by now: its home has closed, or is the root.
 func ripe(d *ledger.Instance) bool {
@@ -282,44 +279,6 @@ func (k *Keeping) list(d *ledger.Instance, home *ledger.Scope, fromRoot bool, te
 		tell(Way{path, fromRoot})
 	}
 }
-
-// rootTransient tells whether i is a transient at home in its root: it keeps what it keeps only as long as something keeps
-// it.
-func rootTransient(i *ledger.Instance) bool {
-	return i.Class() == ledger.TransientClass && i.Home() != nil && i.Home() == i.Root() && (i.Reg == nil || i.Reg.Known)
-}
-
-// held notes that h keeps d: for good, unless h is a transient of the root that nothing keeps for good. Each instance is
-// noted once.
-func (k *Keeping) held(h, d *ledger.Instance) {
-	if h.Reg != nil && !h.Reg.Known || d.Proxy() || rootTransient(h) && !Held(h) || Held(d) {
-		return // a registration that is not known yet has it told again
-	}
-	d.SetFlag(heldFlag)
-	if !rootTransient(d) {
-		return
-	}
-	list := []*ledger.Instance{d}
-	for len(list) > 0 {
-		at := list[len(list)-1]
-		list = list[:len(list)-1]
-		k.world.Step(1 + len(at.Keeps))
-		for e := range at.Keeps {
-			below := at.Keeps[e].Kept
-			if below == nil || below.Proxy() || Held(below) {
-				continue
-			}
-			below.SetFlag(heldFlag)
-			if rootTransient(below) {
-				list = append(list, below)
-			}
-		}
-	}
-}
-
-// Held tells whether something other than transients of the root that nothing keeps has kept i, directly or through
-// others.
-func Held(i *ledger.Instance) bool { return i.Flagged(heldFlag) }
 
 // Carried calls f for the instances of scopes that i keeps, directly or through others: they come with it when it is
 // captive. What lives as long as its container is left out, with what it keeps.

@@ -126,6 +126,9 @@ type Letting struct {
 	GoneBy       string
 	GoneIn       *Scope // where that happened, nil where it is not known
 
+	ReturnedAt  int64 // ns: when it was last returned to its pool
+	ReturnedSeq int64 // 0: it was never returned, or has been leased again since
+
 	lastDispose disposal
 }
 
@@ -324,6 +327,16 @@ func (i *Instance) Sees(w *World) Sight {
 
 // SpokenOf tells whether any dispose line has spoken of i.
 func (i *Instance) SpokenOf() bool { return i.Letting != &notLetGo }
+
+// Pooled reports whether i is leased from a pool and returned to it.
+func (i *Instance) Pooled() bool { return i.Reg != nil && i.Reg.Pooled }
+
+// lease notes that a pooled instance is handed out again, at t.
+func (i *Instance) lease(t int64) {
+	if i.Letting != &notLetGo && t >= i.ReturnedAt {
+		i.ReturnedSeq = 0
+	}
+}
 
 // Proxy tells whether i only looks another registration up at each call, so that keeping it keeps nothing.
 func (i *Instance) Proxy() bool { return i.Reg != nil && i.Reg.Proxy != nil }

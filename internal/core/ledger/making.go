@@ -129,7 +129,7 @@ func (w *World) defaultHome(i *Instance) {
 	switch {
 	case i.By == "direct":
 	case i.Reg != nil && !i.Reg.Known: // it gets one in settle
-	case i.Class().Long():
+	case i.Class().Long() || i.Pooled():
 		w.homeIn(i, i.Container.Root)
 	default:
 		w.homeIn(i, i.Scope)
@@ -348,6 +348,7 @@ func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 	edge := &holder.Keeps[n]
 	kept := edge.Kept
 	kept.received(uint64(holder.ID), holder.Scope)
+	kept.lease(edge.At)
 	if kept.ownerNull && kept.home == nil && holder.home != nil {
 		w.inherit(kept, holder.home)
 	}

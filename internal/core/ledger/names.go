@@ -88,6 +88,8 @@ func (n *names) bound(ev *event.Event) {
 	case event.Open:
 		n.or(&ev.ScopeKind, OtherNames)
 		n.or(&ev.Name, OtherNames)
+		n.or(&ev.Closer, "")
+		n.or(&ev.At, "")
 		if len(ev.Trace) > longestTrace {
 			ev.Trace = ""
 		}
@@ -127,6 +129,9 @@ func (n *names) bound(ev *event.Event) {
 		n.or(&ev.Service, OtherNames)
 		n.or(&ev.Key, OtherNames)
 		n.or(&ev.Site, "")
+		n.or(&ev.Entry, OtherNames)
+		n.or(&ev.Error, OtherNames)
+		n.or(&ev.At, "")
 		if len(ev.Path) > maxPath {
 			ev.Path = ev.Path[len(ev.Path)-maxPath:]
 		}
@@ -140,7 +145,7 @@ func (n *names) bound(ev *event.Event) {
 var (
 	named = event.Of(
 		event.FKind, event.FName, event.FTrace, event.FBy, event.FImpl, event.FDisposer, event.FModule, event.FAt, event.FWith, event.FEntry,
-		event.FHow, event.FSite, event.FService, event.FKey, event.FThread, event.FError, event.FPath,
+		event.FHow, event.FSite, event.FService, event.FKey, event.FThread, event.FError, event.FPath, event.FCloser,
 	)
 	namedByMake = event.Of(event.FBy, event.FImpl, event.FDisposer, event.FModule, event.FAt)
 )

@@ -117,7 +117,7 @@ func (w *World) registration(id event.RegID) *Registration {
 
 // textOf returns how many bytes of text a register line brings.
 func textOf(ev *event.Event) int {
-	n := len(ev.Service) + len(ev.Impl) + len(ev.Lifetime) + len(ev.Declared) + len(ev.Key) + len(ev.Disposer) + len(ev.At) + len(ev.Module) + len(ev.InModule) + len(ev.InKind)
+	n := len(ev.Service) + len(ev.Impl) + len(ev.Lifetime) + len(ev.Declared) + len(ev.Key) + len(ev.Disposer) + len(ev.At) + len(ev.Module) + len(ev.InModule) + len(ev.InKind) + len(ev.Mechanism) + len(ev.Signature)
 	for k := range ev.Also {
 		n += int(unsafe.Sizeof(ev.Also[k])) + len(ev.Also[k].Service) + len(ev.Also[k].Key)
 	}
@@ -161,6 +161,7 @@ func (w *World) register(ev *event.Event) error {
 		Key: ev.Key, HasKey: has(event.FKey), Primary: ev.Primary, Local: ev.Local, Internal: ev.Internal,
 		Disposable: ev.Disposable, Disposer: ev.Disposer, Shareable: ev.Shareable, SharingKnown: has(event.FShareable),
 		At: ev.At, Module: ev.Module, Sees: w.Sees,
+		Template: templateOf(ev.Template), Pooled: ev.Pooled, Mechanism: ev.Mechanism, Signature: ev.Signature,
 	}
 	if len(ev.Also) > 0 {
 		r.Also = append([]event.Also(nil), ev.Also...)
@@ -181,6 +182,9 @@ func (w *World) register(ev *event.Event) error {
 	}
 	if has(event.FProxy) {
 		r.Proxy = w.registration(ev.Proxy)
+	}
+	if has(event.FFormOf) && ev.FormOf != ev.Reg {
+		r.FormOf = w.registration(ev.FormOf)
 	}
 	if has(event.FIn) {
 		r.In = &Part{Module: ev.InModule, ScopeKind: ev.InKind}

@@ -129,7 +129,12 @@ type Registration struct {
 	Needs              []event.Need
 	Wraps, Alias       *Registration
 	Proxy              *Registration
-	In                 *Part // where it applies as a layer; nil: everywhere
+	Template           Template      // what it answers for any of
+	FormOf             *Registration // the template that this is a closed form of
+	Pooled             bool          // its instances are leased from a pool and returned to it
+	Mechanism          string        // how instances declare that they are to be disposed
+	Signature          string        // of the constructor that the container chose
+	In                 *Part         // where it applies as a layer; nil: everywhere
 	Primary, Local     bool
 	Internal           bool
 	Disposable         bool
@@ -168,6 +173,39 @@ func (r *Registration) Ref(impl string) finding.Ref {
 		ref.Key = &key
 	}
 	return ref
+}
+
+// Template says what a registration answers for any of: it stands for forms that are registrations of their own.
+type Template uint8
+
+// What a register line may list in template.
+const (
+	AnyKey Template = 1 << iota
+	AnyType
+)
+
+func templateOf(list []string) (t Template) {
+	for _, name := range list {
+		switch name {
+		case "any-key":
+			t |= AnyKey
+		case "any-type":
+			t |= AnyType
+		}
+	}
+	return t
+}
+
+// Names returns the words of the format for t.
+func (t Template) Names() []string {
+	var names []string
+	if t&AnyKey != 0 {
+		names = append(names, "any-key")
+	}
+	if t&AnyType != 0 {
+		names = append(names, "any-type")
+	}
+	return names
 }
 
 // Sight is what a recorder can see.

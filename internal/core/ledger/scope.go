@@ -13,7 +13,10 @@ type Scope struct {
 	Trace       string
 	Weight      int64
 	EndsUnknown bool
-	Opened      int64 // ns
+	Closer      string // who has to close it: "framework", "code", "unknown"; "": the trace does not say
+	Opener      event.InstID
+	At          string // the place in the source that opened it
+	Opened      int64  // ns
 	Line        int64
 
 	// Closed is set by its own close line, Ended also when a root around it closed.

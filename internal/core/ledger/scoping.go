@@ -92,6 +92,7 @@ func (w *World) open(ev *event.Event) error {
 	s.Kind, s.Name, s.Trace, s.Weight = ev.ScopeKind, ev.Name, ev.Trace, ev.Weight
 	s.Naming = w.names.number(s.Name, s.Kind)
 	s.EndsUnknown = ev.Ends == "unknown"
+	s.Closer, s.Opener, s.At = ev.Closer, ev.Opener, ev.At
 	w.ScopesOpened++
 	w.ScopeWeight += ev.Weight
 	// New work begins around it: what was disposed there before was no closing.

@@ -25,6 +25,7 @@ func (w *World) give(ev *event.Event) error {
 		s.working()
 	}
 	w.refresh(i)
+	i.lease(ev.T)
 	if to != nil {
 		i.received(uint64(to.ID), s)
 	} else if ev.Entry != "" {
@@ -42,7 +43,7 @@ func (w *World) give(ev *event.Event) error {
 	if to == nil {
 		return nil
 	}
-	if ev.How == "property" {
+	if event.Injected(ev.How) {
 		w.keep(to, i, handout{scope: s, at: ev.T, site: ev.Site}, ev)
 		return nil
 	}
@@ -165,6 +166,8 @@ func (w *World) dispose(ev *event.Event) error {
 	case "failed":
 		i.Begun = false
 	case "refused":
+	case "returned":
+		i.ReturnedSeq, i.ReturnedAt = w.Seq, ev.T
 	case "handed":
 		i.Handed = true
 		i.gone(w.Seq, s, ev)
@@ -176,7 +179,7 @@ func (w *World) dispose(ev *event.Event) error {
 		w.end(i, Disposed, ev.T)
 	}
 	// A container's disposal begins a closing, until new work shows that it did not.
-	if i.home != nil && i.home.closingSince == 0 && !i.home.Ended && (ev.By == "" || ev.By == "container" || ev.By == "owner") {
+	if ev.State != "returned" && i.home != nil && i.home.closingSince == 0 && !i.home.Ended && (ev.By == "" || ev.By == "container" || ev.By == "owner") {
 		i.home.closingSince = w.Seq
 	}
 	w.tell(Change{What: DisposeSeen, Event: ev, Inst: i, Scope: s})

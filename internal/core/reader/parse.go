@@ -452,6 +452,9 @@ func (p *Parser) bounded(f event.Field, b []byte) []byte {
 }
 
 func (p *Parser) wrong(f event.Field, want string) {
+	if f == event.FKey && want == "a text" {
+		want = keyWanted
+	}
 	if p.pos >= len(p.text) {
 		p.syntax("a value")
 		return
@@ -463,6 +466,9 @@ func (p *Parser) wrong(f event.Field, want string) {
 		p.fail("%s is not %s", f, want)
 	}
 }
+
+// keyWanted says how a key that is no text is written.
+const keyWanted = `a text: write a key of another type as its type in parentheses and its value, such as "(int) 1"`
 
 func (p *Parser) boolean(f event.Field) bool {
 	switch p.peek() {

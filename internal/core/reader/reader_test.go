@@ -70,6 +70,8 @@ func TestLines(t *testing.T) {
 		{"required and null", `{"ev":"give","t":1,"inst":null}`, `refused: give without inst`},
 		{"text for a number", `{"ev":"close","t":"1","scope":1}`, `refused: t is not a whole number`},
 		{"number for a text", `{"ev":"open","t":1,"scope":1,"name":7}`, `refused: name is not a text`},
+		{"number for a key", `{"ev":"register","t":1,"reg":1,"service":"S","key":7}`, `refused: key is not a text: write a key of another type as its type in parentheses and its value, such as "(int) 1"`},
+		{"number for a needed key", `{"ev":"register","t":1,"reg":1,"service":"S","needs":[{"service":"D","key":7}]}`, `refused: key is not a text: write a key of another type as its type in parentheses and its value, such as "(int) 1"`},
 		{"text for a truth", `{"ev":"register","t":1,"reg":1,"service":"S","disposable":"yes"}`, `refused: disposable is not true or false`},
 		{"a broken number", `{"ev":"close","t":1,"scope":1.5}`, `refused: scope is not a whole number`},
 		{"an exponent", `{"ev":"close","t":1e3,"scope":1}`, `refused: t is not a whole number`},

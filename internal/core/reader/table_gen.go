@@ -44,6 +44,12 @@ func (p *Parser) value(f event.Field) {
 		e.Alias = event.RegID(p.integer(f, 1))
 	case event.FProxy:
 		e.Proxy = event.RegID(p.integer(f, 1))
+	case event.FTemplate:
+		e.Template = p.texts(f, e.Template[:0])
+	case event.FFormOf:
+		e.FormOf = event.RegID(p.integer(f, 1))
+	case event.FPooled:
+		e.Pooled = p.boolean(f)
 	case event.FPrimary:
 		e.Primary = p.boolean(f)
 	case event.FLocal:
@@ -56,6 +62,8 @@ func (p *Parser) value(f event.Field) {
 		e.Shareable = p.boolean(f)
 	case event.FWeight:
 		e.Weight = p.integer(f, 1)
+	case event.FOpener:
+		e.Opener = event.InstID(p.integer(f, 1))
 	case event.FOwner:
 		e.Owner = event.ScopeID(p.integer(f, 0))
 	case event.FWith:
@@ -134,6 +142,10 @@ func (p *Parser) textField(f event.Field) *string {
 		return &p.ev.Key
 	case event.FDisposer:
 		return &p.ev.Disposer
+	case event.FMechanism:
+		return &p.ev.Mechanism
+	case event.FSignature:
+		return &p.ev.Signature
 	case event.FModule:
 		return &p.ev.Module
 	case event.FKind:
@@ -142,6 +154,8 @@ func (p *Parser) textField(f event.Field) *string {
 		return &p.ev.Trace
 	case event.FEnds:
 		return &p.ev.Ends
+	case event.FCloser:
+		return &p.ev.Closer
 	case event.FEntry:
 		return &p.ev.Entry
 	case event.FHow:
@@ -184,6 +198,9 @@ func (p *Parser) quickNumber(f event.Field, n uint64) bool {
 		return true
 	case event.FWeight:
 		e.Weight = int64(n)
+		return n > 0
+	case event.FOpener:
+		e.Opener = event.InstID(n)
 		return n > 0
 	case event.FOwner:
 		e.Owner = event.ScopeID(n)
@@ -236,6 +253,8 @@ func (p *Parser) quickText(f event.Field) *string {
 		return &p.ev.Trace
 	case event.FEnds:
 		return &p.ev.Ends
+	case event.FCloser:
+		return &p.ev.Closer
 	case event.FBy:
 		if p.ev.Kind == event.Use {
 			return nil
@@ -288,6 +307,15 @@ func (p *Parcel) pack(e *event.Event) {
 		}
 		if e.Has.Has(event.FEnds) {
 			p.text(e.Ends)
+		}
+		if e.Has.Has(event.FCloser) {
+			p.text(e.Closer)
+		}
+		if e.Has.Has(event.FOpener) {
+			p.number(uint64(e.Opener))
+		}
+		if e.Has.Has(event.FAt) {
+			p.text(e.At)
 		}
 	case event.Make:
 		p.number(uint64(e.Inst))
@@ -431,6 +459,16 @@ func (p *Parcel) unpack(e *event.Event) {
 		}
 		if e.Has.Has(event.FEnds) {
 			e.Ends = p.nextText()
+		}
+		if e.Has.Has(event.FCloser) {
+			e.Closer = p.nextText()
+		}
+		if e.Has.Has(event.FOpener) {
+			e.Opener = event.InstID(n[at])
+			at++
+		}
+		if e.Has.Has(event.FAt) {
+			e.At = p.nextText()
 		}
 	case event.Make:
 		e.Inst = event.InstID(n[at])

@@ -548,7 +548,7 @@ func (r *Replay) give(ev *event.Event) bool {
 	ev = ev.Clone()
 	if part != nil {
 		home := ev.Scope
-		if ev.To != 0 && (ev.How == "property" || ev.How == "method") {
+		if ev.To != 0 && (event.Injected(ev.How) || ev.How == "method") {
 			home = r.asksFrom(part, home)
 		} else if reg := r.regs[part.ev.Reg]; reg != nil && reg.was != reg.lifetime {
 			home = ev.Scope

@@ -190,6 +190,9 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	if p.fromRoot {
 		found.Count("built_in_root", 1)
 	}
+	if p.kept.Pooled() {
+		found.Fact("pooled", "yes")
+	}
 	for _, k := range p.holder.KeptBy {
 		r.contextOf(found, p.holder, k.Holder)
 	}
@@ -314,11 +317,15 @@ func tellCaptiveScoped(f *finding.Finding) {
 		kind = kinds[0]
 	}
 	holder, kept := f.Holder.Name(), f.Subject.Name()
-	if f.Counts["built_in_root"] == f.Counts["instances"] {
+	switch {
+	case len(f.Facts["pooled"]) > 0:
+		f.Title = sentence("%s, %s, keeps %s that is leased from a pool", holder, lifetimeOf(*f.Holder), article(kept))
+		f.Why = sentence("%s is leased for one scope and then returned to its pool. %s keeps the instance for as long as it lives, while the pool leases the same instance to others.", kept, holder)
+	case f.Counts["built_in_root"] == f.Counts["instances"]:
 		f.Title = sentence("%s, %s, was built with %s of its own outside any scope and keeps it", holder, lifetimeOf(*f.Holder), article(kept))
 		f.Why = sentence("%s is registered as scoped, and this one was built in the root as part of %s: it lives as long as %s does, and every scope shares it.",
 			kept, holder, holder)
-	} else {
+	default:
 		f.Title = sentence("%s, %s, keeps %s of a %s that has closed", holder, lifetimeOf(*f.Holder), article(kept), kind)
 		how := "was built with"
 		if f.Facts["kept_as"][0] == "handed" {

@@ -7,6 +7,7 @@ import (
 	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
 )
 
 // captiveDeclared reports captive/declared: by what the registrations say, a long-lived one would keep a scoped one.
@@ -159,7 +160,7 @@ func needed(g *facts.Answers, r *ledger.Registration, properties bool) (list []*
 	inner := r.Inner()
 	for n := range r.Needs {
 		need := &r.Needs[n]
-		if need.Lazy || need.How != "" && need.How != "constructor" && !(properties && need.How == "property") {
+		if need.Lazy || need.How != "" && need.How != "constructor" && !(properties && event.Injected(need.How)) {
 			continue
 		}
 		asked := ledger.Asked{Service: need.Service, Key: need.Key, HasKey: need.HasKey}

@@ -13,6 +13,7 @@ type crossed struct {
 	facts facts.Granted `freeze:"-"`
 	world *ledger.World
 	out   Reporter
+	known *Shared
 }
 
 var crossedRule = Rule{
@@ -54,6 +55,10 @@ func (r *crossed) See(c *ledger.Change) {
 	}
 	if closed, ok := i.Tag(closedScopeTag).(Case); ok {
 		because = closed.ID()
+	}
+	if by := r.known.forwarders.of(r.world, i.Reg); by != nil {
+		because = forwarderIdentity(by).ID()
+		r.known.forwarded[by] = true
 	}
 	found := r.out.Report(Occurrence{
 		Rule: &crossedRule, Subject: i.Ref(), Scope: s, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: c.Event.Line, T: c.Event.T, Because: because,

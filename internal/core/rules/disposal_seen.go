@@ -92,7 +92,13 @@ var usedAfterRule = Rule{
 		f.Title = sentence("%s is used after it was disposed", name)
 		f.Why = sentence("%s of %s%s %s used or handed out %s after its disposal%s.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject),
 			plural(int(f.Counts["instances"]), "was", "were"), times(f.Counts["uses"]+f.Counts["handed_out"]), commaBefore(usedBy(f)))
-		f.Fix = sentence("Find who still holds %s%s when it is disposed, and let it go there or be disposed later.", name, place(f.Subject))
+		f.Fix = sentence("Find what still holds %s%s when it is disposed, and release it there or dispose it later.", name, place(f.Subject))
+		if len(f.Facts["pooled"]) > 0 {
+			f.Title = sentence("%s is used after it was returned to its pool", name)
+			f.Why = sentence("%s of %s%s %s used %s after the scope that leased %s had returned %s%s: the pool may have leased the same instance to another scope.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject),
+				plural(int(f.Counts["instances"]), "was", "were"), times(f.Counts["uses"]), plural(int(f.Counts["instances"]), "it", "them"), plural(int(f.Counts["instances"]), "it", "them"), commaBefore(usedBy(f)))
+			f.Fix = sentence("Find what still holds %s%s after its scope, and let it lease one of its own.", name, place(f.Subject))
+		}
 	},
 }
 
@@ -176,6 +182,8 @@ func (r *disposals) disposed(c *ledger.Change) {
 		return Occurrence{Rule: rule, Subject: i.Ref(), Scope: home, Insts: []*ledger.Instance{i}, Line: ev.Line, T: ev.T}
 	}
 	switch ev.State {
+	case "returned":
+		return // to its pool: it has not ended
 	case "begun":
 		if home != nil && home.Ended {
 			r.stuck = append(r.stuck, i.Hold()) // it counts only while it stays so
@@ -277,11 +285,12 @@ func keeps(h, d *ledger.Instance) bool {
 // touched looks at a use or hand-out that began at a time, of an instance that may have been disposed.
 func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int64) {
 	i := c.Inst
-	if i.GoneSeq == 0 || c.Event.T <= i.GoneAt {
+	returned := i.GoneSeq == 0 && i.ReturnedSeq > 0 && c.What == ledger.Used && began > i.ReturnedAt
+	if !returned && (i.GoneSeq == 0 || c.Event.T <= i.GoneAt) {
 		return
 	}
 	one := Occurrence{Subject: i.Ref(), Scope: c.Scope, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: c.Event.Line, T: c.Event.T}
-	if began <= i.GoneAt {
+	if !returned && began <= i.GoneAt {
 		if c.What != ledger.Used || i.Home() != nil && i.Home() == i.Root() && (c.Scope == nil || c.Scope.Root) {
 			return
 		}
@@ -325,6 +334,9 @@ func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int6
 	}
 	one.Rule = &usedAfterRule
 	found := r.out.Report(one)
+	if returned {
+		found.Fact("pooled", "yes")
+	}
 	if i.Tag(usedAfterTag) == nil {
 		i.SetTag(usedAfterTag, found)
 		found.Count("instances", 1)

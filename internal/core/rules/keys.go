@@ -27,6 +27,7 @@ type keyed struct {
 	facts facts.Granted `freeze:"-"`
 	world *ledger.World
 	out   Reporter
+	known *Shared
 }
 
 var wrongAnswerRule = Rule{
@@ -155,7 +156,7 @@ func (r *keyed) Judge() {
 			continue
 		}
 		r.shadowed(g, reg, all, proxied)
-		if reg.HasKey && reg.Alias == nil && !asked[reg] && !r.askedOtherwise(g, reg, asked) && askedKeys[reg.Service] && !all.reach(reg.Service, reg.Container) &&
+		if reg.HasKey && reg.Alias == nil && reg.FormOf == nil && !asked[reg] && !r.askedOtherwise(g, reg, asked) && askedKeys[reg.Service] && !all.reach(reg.Service, reg.Container) &&
 			reg.Sees&(ledger.SeesWith|ledger.SeesShared) == ledger.SeesWith|ledger.SeesShared {
 			r.out.Report(Occurrence{Rule: &unaskedRule, Subject: named(r.facts.Built(), reg), Line: reg.Line, T: reg.T}).Count("registrations", 1)
 		}
@@ -217,7 +218,10 @@ func answers(g *facts.Answers, reg *ledger.Registration, a ledger.Asked) bool {
 const maxLayers = 32
 
 func (r *keyed) shadowed(g *facts.Answers, reg *ledger.Registration, all allAsked, proxied map[*ledger.Registration]bool) {
-	if reg.Local || reg.Made > 0 || reg.Container.Duplicates == "error" || len(g.Wrappers(reg)) > 0 || len(g.Aliases(reg)) > 0 ||
+	if r.known.unwrapped.around(r.world, g, r.known)[reg] != nil {
+		return // layers/unwrapped reports the one that should wrap it
+	}
+	if reg.Local || reg.Template != 0 || reg.FormOf != nil || reg.Made > 0 || reg.Container.Duplicates == "error" || len(g.Wrappers(reg)) > 0 || len(g.Aliases(reg)) > 0 ||
 		reg.Sees&(ledger.SeesWith|ledger.SeesShared) != ledger.SeesWith|ledger.SeesShared {
 		return
 	}

@@ -246,7 +246,10 @@ func (r *failures) Judge() {
 			for _, m := range members[1:] {
 				o.Path = append(o.Path, finding.Ref{Service: m})
 			}
-			o.Because = r.layersThemselves(g, members, f)
+			if o.Because = r.layersThemselves(g, members, f); o.Because == "" {
+				r.known.unwrapped.around(r.world, g, r.known)
+				o.Because = r.known.unwrapped.explains(r.facts.Built(), members)
+			}
 		case "ambiguous":
 			o.Rule = &ambiguousRule
 		case "lifetime":
@@ -363,18 +366,10 @@ func (r *cycleDeclared) See(*ledger.Change) {}
 
 func (r *cycleDeclared) Judge() {
 	g := r.facts.Answers()
-	edges := map[*ledger.Registration][]*ledger.Registration{}
-	for _, reg := range r.world.Registrations() {
-		if !reg.Known || reg.Alias != nil || reg.Proxy != nil || reg.Container.Cycles == "proxied" {
-			continue
-		}
-		list, _ := needed(g, reg, false)
-		for _, to := range list {
-			if to.Proxy == nil {
-				edges[reg] = append(edges[reg], to)
-			}
-		}
-	}
+	edges := declaredEdges(r.world, g)
+	wrapsNothing := &r.known.unwrapped
+	wrapsNothing.around(r.world, g, r.known)
+	wrapsNothing.report(r.facts.Built(), r.out)
 	done := map[*ledger.Registration]bool{}
 	left := maxCycleSteps
 	for _, ring := range rings(r.world.Registrations(), edges) {
@@ -383,13 +378,35 @@ func (r *cycleDeclared) Judge() {
 				continue
 			}
 			if cycle := shortestBack(edges, reg, &left); cycle != nil {
+				explained := false
 				for _, m := range cycle {
 					done[m] = true
+					explained = explained || wrapsNothing.rivals[m] != nil
 				}
-				r.report(cycle)
+				if !explained {
+					r.report(cycle)
+				}
 			}
 		}
 	}
+}
+
+// declaredEdges returns which registrations each one asks for while it is built, aliases followed.
+func declaredEdges(w *ledger.World, g *facts.Answers) map[*ledger.Registration][]*ledger.Registration {
+	edges := map[*ledger.Registration][]*ledger.Registration{}
+	for _, reg := range w.Registrations() {
+		if !reg.Known || reg.Alias != nil || reg.Proxy != nil || reg.Container.Cycles == "proxied" {
+			continue
+		}
+		list, _ := needed(g, reg, false)
+		w.Step(1 + len(list))
+		for _, to := range list {
+			if to.Proxy == nil {
+				edges[reg] = append(edges[reg], to)
+			}
+		}
+	}
+	return edges
 }
 
 // maxCycleSteps bounds how many needs are followed in one judging to find the shortest way round.

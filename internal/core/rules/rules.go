@@ -39,15 +39,18 @@ type Env struct {
 
 // Shared is what rules tell each other within one stream.
 type Shared struct {
-	captivePaths  map[string]bool   // the ends of every observed captive path, by registrations
-	refusedPaths  map[string]string // the ends of paths that the container refused, by services: the finding's id
-	cycleServices map[string]bool   // members of observed cycles
-	pending       bool              // captives wait for something to happen
+	captivePaths  map[string]bool               // the ends of every observed captive path, by registrations
+	refusedPaths  map[string]string             // the ends of paths that the container refused, by services: the finding's id
+	cycleServices map[string]bool               // members of observed cycles
+	pending       bool                          // captives wait for something to happen
+	forwarders    forwarders                    `freeze:"-"`
+	forwarded     map[*ledger.Registration]bool // forwarders whose instances went from one scope into another
+	unwrapped     unwrapped                     `freeze:"-"`
 }
 
 // NewShared returns an empty Shared.
 func NewShared() *Shared {
-	return &Shared{captivePaths: map[string]bool{}, refusedPaths: map[string]string{}, cycleServices: map[string]bool{}}
+	return &Shared{captivePaths: map[string]bool{}, refusedPaths: map[string]string{}, cycleServices: map[string]bool{}, forwarded: map[*ledger.Registration]bool{}}
 }
 
 // Watcher is one run of a rule over one stream.

@@ -28,6 +28,7 @@ const (
 	LetGo                             // Bound, Given, Used: of an instance that a dispose line has spoken of
 	NotShared                         // Used: of what must not be used by two scopes at once
 	Captives                          // Made, Bound, Given, Used: of what may be captive, or while a captive is being judged
+	InRoot                            // Bound, Given: of a scoped instance at home in the root
 	conditions
 )
 
@@ -40,9 +41,9 @@ func (r *Run) Under(what ledger.Happening) Condition {
 	case ledger.Made:
 		return r.When & Captives
 	case ledger.Bound:
-		return r.When & (SameService | LetGo | Captives)
+		return r.When & (SameService | LetGo | Captives | InRoot)
 	case ledger.Given:
-		return r.When & (LetGo | Captives)
+		return r.When & (LetGo | Captives | InRoot)
 	case ledger.Used:
 		return r.When & (LetGo | NotShared | Captives)
 	}
@@ -75,6 +76,9 @@ func (s *Settings) Holding(c *ledger.Change, known *Shared) (holds Condition) {
 	if c.Inst.SpokenOf() {
 		holds |= LetGo
 	}
+	if c.Inst.Flagged(rootScopedFlag) {
+		holds |= InRoot
+	}
 	if known.pending || c.Inst.Flagged(captiveFlag) {
 		holds |= Captives
 	}
@@ -99,9 +103,10 @@ var Runs = []*Run{
 		},
 	},
 	{
-		Rules: []*Rule{&captiveRootRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled}, Requires: facts.OfKeeping,
-		Of:  of{ledger.Made: {ledger.ScopedClass}},
-		New: func(e *Env) Watcher { return &captiveRoot{facts: e.Facts, out: e.Out, world: e.World} },
+		Rules: []*Rule{&captiveRootRule, &captiveForwarderRule}, Requires: facts.OfAnswers, When: InRoot,
+		Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given},
+		Of:   of{ledger.Made: {ledger.ScopedClass, ledger.Unclassed}},
+		New:  func(e *Env) Watcher { return &captiveRoot{facts: e.Facts, out: e.Out, world: e.World, known: e.Known} },
 	},
 	{
 		Rules: []*Rule{&captiveTransientRule}, Sees: []ledger.Happening{ledger.Bound, ledger.Used},
@@ -132,7 +137,7 @@ var Runs = []*Run{
 	},
 	{
 		Rules: []*Rule{&crossedRule}, Sees: []ledger.Happening{ledger.Used, ledger.Given}, Requires: facts.OfKeeping,
-		New: func(e *Env) Watcher { return &crossed{e.Facts, e.World, e.Out} },
+		New: func(e *Env) Watcher { return &crossed{e.Facts, e.World, e.Out, e.Known} },
 	},
 	{
 		Rules: []*Rule{&atOnceRule}, Sees: []ledger.Happening{ledger.Used}, When: NotShared,
@@ -182,7 +187,7 @@ var Runs = []*Run{
 	{
 		Rules:    []*Rule{&wrongAnswerRule, &shadowedRule, &unaskedRule, &sameImplementationRule},
 		Requires: facts.OfAnswers | facts.OfHandouts | facts.OfBuilt | facts.OfLayers,
-		New:      func(e *Env) Watcher { return &keyed{facts: e.Facts, world: e.World, out: e.Out} },
+		New:      func(e *Env) Watcher { return &keyed{facts: e.Facts, world: e.World, out: e.Out, known: e.Known} },
 	},
 	{
 		Rules: []*Rule{&keysMissingRule, &cycleRule, &missingRule, &ambiguousRule, &refusedRule, &resolveFailedRule, &noScopeRule},
@@ -193,7 +198,7 @@ var Runs = []*Run{
 		Sees:  []ledger.Happening{ledger.Bound}, When: SameService, Requires: facts.OfAnswers | facts.OfHandouts | facts.OfLayers | facts.OfBuilt, New: newLayered,
 	},
 	{
-		Rules: []*Rule{&cycleDeclaredRule}, Requires: facts.OfAnswers | facts.OfBuilt,
+		Rules: []*Rule{&cycleDeclaredRule, &unwrappedRule}, Requires: facts.OfAnswers | facts.OfBuilt,
 		New: func(e *Env) Watcher {
 			return &cycleDeclared{facts: e.Facts, world: e.World, out: e.Out, known: e.Known}
 		},

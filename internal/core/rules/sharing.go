@@ -92,6 +92,9 @@ func (r *lifetimeDiffers) See(c *ledger.Change) {
 		}
 		return
 	}
+	if i.Reg.Template != 0 || i.Reg.Pooled {
+		return // one for each form, or as many as the pool holds
+	}
 	switch c.What {
 	case ledger.Made, ledger.Settled:
 		if early, ok := i.Tag(earlyGivenTag).(*earlyGiven); ok && i.Reg.Lifetime == ledger.Transient {
@@ -500,9 +503,13 @@ func (r *split) Judge() {
 	}
 }
 
-// related tells whether one registration is an alias, another name, a proxy or a layer of the other.
+// related reports whether one registration is an alias, another name, a proxy or a layer of the other, or both are forms of one
+// template.
 func related(a, b *ledger.Registration) bool {
 	if a.Real() == b.Real() || a.Proxy == b || b.Proxy == a {
+		return true
+	}
+	if a.FormOf != nil && (a.FormOf == b.FormOf || a.FormOf == b) || b.FormOf != nil && b.FormOf == a {
 		return true
 	}
 	for _, pair := range [][2]*ledger.Registration{{a, b}, {b, a}} {

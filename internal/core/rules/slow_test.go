@@ -518,22 +518,30 @@ func (s *slow) asked(said verdicts) {
 		if s.life(d) != "scoped" || s.proxied(d) || s.home(d) != s.root(d) {
 			continue
 		}
-		if !s.held(d, map[int]bool{}) {
+		if !s.explained(d) {
 			said["captive/root "+s.nameOf(d)]++
 		}
 	}
 }
 
-// held tells whether anything but transients of the root that nothing keeps keeps i.
-func (s *slow) held(i int, seen map[int]bool) bool {
-	for _, h := range s.keepers(i) {
-		if s.life(h) != "transient" || s.home(h) < 0 || s.home(h) != s.root(h) {
-			return true
-		}
-		if !seen[h] {
-			seen[h] = true
-			if s.held(h, seen) {
+// explained reports whether a longer-lived holder, or a scoped instance of the root that was made later, keeps d, directly or through
+// what lives as long as its keepers.
+func (s *slow) explained(d int) bool {
+	seen, queue := map[int]bool{d: true}, []int{d}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		for _, h := range s.keepers(at) {
+			switch {
+			case seen[h]:
+			case long(s.life(h)) && !s.belongs(h), s.belongs(h) && s.life(h) == "scoped" && s.home(h) == s.root(d) && s.makes[h] > s.makes[d]:
 				return true
+			case s.belongs(h):
+			case s.proxied(h):
+				seen[h] = true
+			default:
+				seen[h] = true
+				queue = append(queue, h)
 			}
 		}
 	}

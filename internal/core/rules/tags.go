@@ -6,7 +6,7 @@ import "keenlantern.example/internal/core/ledger"
 func Hung() []any {
 	return []any{
 		[]*captivePair{}, []*captiveHold{}, &heldTransient{}, &ledger.Scope{}, &scopedOnes{}, &[]useSpan{},
-		&leakTally{}, &forgotten{}, &earlyGiven{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{},
+		&leakTally{}, &forgotten{}, &earlyGiven{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{}, &rootScoped{}, []*rootScoped{},
 	}
 }
 
@@ -29,6 +29,7 @@ var (
 	usedDuringTag         = ledger.NewTag()
 	pileUpTag             = ledger.NewTag()
 	closedScopeTag        = ledger.NewTag()
+	captiveRootTag        = ledger.NewTag() // instances: their rootScoped; scopes: those handed out in it
 
 	// Of registrations.
 	unusedTag = ledger.NewRegTag()
@@ -36,6 +37,9 @@ var (
 
 // captiveFlag is on instances that are kept by something which outlives them, or that keep something so.
 var captiveFlag = ledger.NewFlag()
+
+// rootScopedFlag is on scoped instances at home in the root.
+var rootScopedFlag = ledger.NewFlag()
 
 // firstHolder is the id of whoever got a transient first.
 var firstHolder = ledger.NewNumber()

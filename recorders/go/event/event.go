@@ -72,6 +72,9 @@ const (
 	GoesOn       = "recording goes on in another stream"
 )
 
+// Injected reports whether how names an injection into an instance that exists already, which the instance then keeps.
+func Injected(how string) bool { return how == "property" || how == "field" || how == "setter" }
+
 // Stopped tells whether a bye's why says that recording stopped and the process went on.
 func Stopped(why string) bool {
 	return why == SwitchedOff || why == LimitReached || why == GoesOn

@@ -120,17 +120,24 @@ const (
 	FWraps
 	FAlias
 	FProxy
+	FTemplate
+	FFormOf
+	FPooled
 	FPrimary
 	FLocal
 	FInternal
 	FDisposable
 	FDisposer
+	FMechanism
+	FSignature
 	FShareable
 	FModule
 	FKind
 	FTrace
 	FWeight
 	FEnds
+	FCloser
+	FOpener
 	FOwner
 	FWith
 	FNS
@@ -189,17 +196,24 @@ var fieldNames = [fields]string{
 	"wraps",
 	"alias",
 	"proxy",
+	"template",
+	"form_of",
+	"pooled",
 	"primary",
 	"local",
 	"internal",
 	"disposable",
 	"disposer",
+	"mechanism",
+	"signature",
 	"shareable",
 	"module",
 	"kind",
 	"trace",
 	"weight",
 	"ends",
+	"closer",
+	"opener",
 	"owner",
 	"with",
 	"ns",
@@ -226,15 +240,15 @@ var fieldNames = [fields]string{
 var shapes = [kinds]shape{
 	Hello:     {required: Of(FFormat, FApp, FStream, FStart), optional: Of(FVersion, FLanguage, FHost, FPID, FEnvironment, FLabels, FRecorder, FSees)},
 	Container: {required: Of(FContainer), optional: Of(FIn, FScope, FName, FAt, FDuplicates, FCycles)},
-	Register:  {required: Of(FReg, FService), optional: Of(FImpl, FLifetime, FDeclared, FContainer, FKey, FAlso, FNeeds, FWraps, FAlias, FProxy, FPrimary, FLocal, FIn, FInternal, FDisposable, FDisposer, FShareable, FSees, FAt, FModule)},
-	Open:      {required: Of(FScope), optional: Of(FIn, FKind, FName, FTrace, FWeight, FEnds)},
+	Register:  {required: Of(FReg, FService), optional: Of(FImpl, FLifetime, FDeclared, FContainer, FKey, FAlso, FNeeds, FWraps, FAlias, FProxy, FTemplate, FFormOf, FPooled, FPrimary, FLocal, FIn, FInternal, FDisposable, FDisposer, FMechanism, FShareable, FSignature, FSees, FAt, FModule)},
+	Open:      {required: Of(FScope), optional: Of(FIn, FKind, FName, FTrace, FWeight, FEnds, FCloser, FOpener, FAt)},
 	Make:      {required: Of(FInst, FScope), optional: Of(FReg, FOwner, FWith, FNS, FBy, FImpl, FDisposable, FDisposer, FSize, FModule, FContainer, FAt)},
 	Give:      {required: Of(FInst), optional: Of(FScope, FTo, FEntry, FService, FKey, FVia, FHow, FSite, FAll, FModule)},
 	Use:       {required: Of(FInst), optional: Of(FScope, FBy, FNS, FThread, FCount, FSite)},
 	Dispose:   {required: Of(FInst), optional: Of(FScope, FNS, FBy, FState, FError)},
 	Forget:    {required: Of(), optional: Of(FInst, FContainer, FBy)},
 	Close:     {required: Of(FScope), optional: Of(FNS)},
-	Fail:      {required: Of(FService, FWhy), optional: Of(FOptional, FScope, FKey, FTo, FFor, FPath, FMessage, FSite)},
+	Fail:      {required: Of(FService, FWhy), optional: Of(FOptional, FScope, FKey, FTo, FFor, FPath, FEntry, FError, FMessage, FSite, FAt)},
 	Gap:       {required: Of(FLost), optional: Of(FWhy)},
 	Bye:       {required: Of(), optional: Of(FWhy)},
 }
@@ -252,10 +266,16 @@ func Words(k Kind, f Field) []string {
 		return []string{"singleton", "scoped", "transient", "per-consumer", "external"}
 	case FDeclared:
 		return []string{"singleton", "scoped", "transient", "per-consumer", "external"}
+	case FTemplate:
+		return []string{"any-key", "any-type"}
 	case FDisposer:
 		return []string{"container", "code", "nobody"}
+	case FMechanism:
+		return []string{"interface", "annotation", "name", "code"}
 	case FEnds:
 		return []string{"seen", "unknown"}
+	case FCloser:
+		return []string{"framework", "code", "unknown"}
 	case FBy:
 		if k == Make {
 			return []string{"container", "factory", "external", "direct"}
@@ -267,12 +287,12 @@ func Words(k Kind, f Field) []string {
 			return []string{"runtime", "container"}
 		}
 	case FHow:
-		return []string{"constructor", "property", "method", "locator", "factory", "provider"}
+		return []string{"constructor", "property", "field", "setter", "method", "locator", "factory", "provider"}
 	case FState:
-		return []string{"begun", "done", "failed", "handed", "refused"}
+		return []string{"begun", "done", "failed", "handed", "refused", "returned"}
 	case FWhy:
 		if k == Fail {
-			return []string{"missing", "cycle", "ambiguous", "lifetime", "no-scope", "closed", "error"}
+			return []string{"missing", "cycle", "ambiguous", "constructors", "lifetime", "no-scope", "closed", "error"}
 		}
 	}
 	return nil
@@ -322,6 +342,10 @@ func (e *Event) Text(f Field) (string, bool) {
 		return e.Key, true
 	case FDisposer:
 		return e.Disposer, true
+	case FMechanism:
+		return e.Mechanism, true
+	case FSignature:
+		return e.Signature, true
 	case FModule:
 		return e.Module, true
 	case FKind:
@@ -330,6 +354,8 @@ func (e *Event) Text(f Field) (string, bool) {
 		return e.Trace, true
 	case FEnds:
 		return e.Ends, true
+	case FCloser:
+		return e.Closer, true
 	case FBy:
 		if e.Kind == Use {
 			return "", false
@@ -368,12 +394,14 @@ type Event struct {
 	Scope       ScopeID
 	Owner       ScopeID // make: the scope it ends with
 	Inst        InstID
+	Opener      InstID // the instance that opened the scope
 	To          InstID // give, fail: who receives or asked
 	User        InstID // use: who called (the field by)
 	Reg         RegID
 	Wraps       RegID
 	Alias       RegID
 	Proxy       RegID
+	FormOf      RegID // the template that this is a closed form of
 	Via         RegID
 	For         RegID
 	Container   ContainerID
@@ -384,6 +412,7 @@ type Event struct {
 	Size        int64 // bytes
 	Count       int64
 	Lost        int64
+	Pooled      bool
 	Primary     bool
 	Local       bool
 	Internal    bool
@@ -411,10 +440,13 @@ type Event struct {
 	Declared    string
 	Key         string
 	Disposer    string
+	Mechanism   string // how instances declare that they are to be disposed
+	Signature   string // of the constructor that the container chose
 	Module      string
 	ScopeKind   string
 	Trace       string
 	Ends        string
+	Closer      string // who has to close the scope
 	By          string
 	Entry       string
 	How         string
@@ -427,6 +459,7 @@ type Event struct {
 	InModule    string // register: the module in which it applies as a layer (the field in)
 	InKind      string // register: the kind of scope in which it applies as a layer (the field in)
 	Sees        []string
+	Template    []string // what it answers for any of
 	Path        []string
 	Also        []Also
 	Needs       []Need
@@ -445,6 +478,9 @@ func (e *Event) Reset() {
 		e.Name = ""
 		e.Trace = ""
 		e.Ends = ""
+		e.Closer = ""
+		e.Opener = 0
+		e.At = ""
 	case Make:
 		e.Inst = 0
 		e.Scope = 0
@@ -492,11 +528,12 @@ func (e *Event) Reset() {
 		e.NS = 0
 	default:
 		sees := e.Sees[:0]
+		template := e.Template[:0]
 		path := e.Path[:0]
 		also := e.Also[:0]
 		needs := e.Needs[:0]
 		with := e.With[:0]
-		*e = Event{Sees: sees, Path: path, Also: also, Needs: needs, With: with}
+		*e = Event{Sees: sees, Template: template, Path: path, Also: also, Needs: needs, With: with}
 		return
 	}
 	e.Kind, e.Line, e.T, e.Has, e.Count, e.Weight = Unknown, 0, 0, Fields{}, 0, 0
@@ -524,10 +561,13 @@ func (e *Event) Held() int {
 	n += len(e.Declared)
 	n += len(e.Key)
 	n += len(e.Disposer)
+	n += len(e.Mechanism)
+	n += len(e.Signature)
 	n += len(e.Module)
 	n += len(e.ScopeKind)
 	n += len(e.Trace)
 	n += len(e.Ends)
+	n += len(e.Closer)
 	n += len(e.By)
 	n += len(e.Entry)
 	n += len(e.How)
@@ -540,6 +580,9 @@ func (e *Event) Held() int {
 	n += len(e.InModule)
 	n += len(e.InKind)
 	for _, s := range e.Sees {
+		n += int(unsafe.Sizeof(s)) + len(s)
+	}
+	for _, s := range e.Template {
 		n += int(unsafe.Sizeof(s)) + len(s)
 	}
 	for _, s := range e.Path {
@@ -564,6 +607,7 @@ func (e *Event) Held() int {
 func (e *Event) Clone() *Event {
 	c := *e
 	c.Sees = append([]string(nil), e.Sees...)
+	c.Template = append([]string(nil), e.Template...)
 	c.Path = append([]string(nil), e.Path...)
 	c.Also = append([]Also(nil), e.Also...)
 	c.Needs = append([]Need(nil), e.Needs...)
@@ -699,6 +743,12 @@ func appendField(dst []byte, e *Event, f Field) []byte {
 		return strconv.AppendUint(dst, uint64(e.Alias), 10)
 	case FProxy:
 		return strconv.AppendUint(dst, uint64(e.Proxy), 10)
+	case FTemplate:
+		return appendStrings(dst, e.Template)
+	case FFormOf:
+		return strconv.AppendUint(dst, uint64(e.FormOf), 10)
+	case FPooled:
+		return strconv.AppendBool(dst, e.Pooled)
 	case FPrimary:
 		return strconv.AppendBool(dst, e.Primary)
 	case FLocal:
@@ -709,6 +759,10 @@ func appendField(dst []byte, e *Event, f Field) []byte {
 		return strconv.AppendBool(dst, e.Disposable)
 	case FDisposer:
 		return AppendString(dst, e.Disposer)
+	case FMechanism:
+		return AppendString(dst, e.Mechanism)
+	case FSignature:
+		return AppendString(dst, e.Signature)
 	case FShareable:
 		return strconv.AppendBool(dst, e.Shareable)
 	case FModule:
@@ -721,6 +775,10 @@ func appendField(dst []byte, e *Event, f Field) []byte {
 		return strconv.AppendInt(dst, e.Weight, 10)
 	case FEnds:
 		return AppendString(dst, e.Ends)
+	case FCloser:
+		return AppendString(dst, e.Closer)
+	case FOpener:
+		return strconv.AppendUint(dst, uint64(e.Opener), 10)
 	case FOwner:
 		if e.OwnerNull {
 			return append(dst, "null"...)

@@ -35,9 +35,11 @@ export type Duplicates = 'last' | 'first' | 'primary' | 'error'
 export type Cycles = 'refused' | 'proxied'
 export type Lifetime = 'singleton' | 'scoped' | 'transient' | 'per-consumer' | 'external'
 export type Disposer = 'container' | 'code' | 'nobody'
+export type Mechanism = 'interface' | 'annotation' | 'name' | 'code'
 export type Ends = 'seen' | 'unknown'
-export type How = 'constructor' | 'property' | 'method' | 'locator' | 'factory' | 'provider'
-export type State = 'begun' | 'done' | 'failed' | 'handed' | 'refused'
+export type Closer = 'framework' | 'code' | 'unknown'
+export type How = 'constructor' | 'property' | 'field' | 'setter' | 'method' | 'locator' | 'factory' | 'provider'
+export type State = 'begun' | 'done' | 'failed' | 'handed' | 'refused' | 'returned'
 
 export interface Hello {
   ev: 'hello'
@@ -83,13 +85,18 @@ export interface Register {
   wraps?: number
   alias?: number
   proxy?: number
+  template?: string[]
+  form_of?: number
+  pooled?: boolean
   primary?: boolean
   local?: boolean
   in?: Part
   internal?: boolean
   disposable?: boolean
   disposer?: Disposer
+  mechanism?: Mechanism
   shareable?: boolean
+  signature?: string
   sees?: string[]
   at?: string
   module?: string
@@ -105,6 +112,9 @@ export interface Open {
   trace?: string
   weight?: number
   ends?: Ends
+  closer?: Closer
+  opener?: number
+  at?: string
 }
 
 export interface Make {
@@ -184,15 +194,18 @@ export interface Fail {
   ev: 'fail'
   t: number
   service: string
-  why: 'missing' | 'cycle' | 'ambiguous' | 'lifetime' | 'no-scope' | 'closed' | 'error'
+  why: 'missing' | 'cycle' | 'ambiguous' | 'constructors' | 'lifetime' | 'no-scope' | 'closed' | 'error'
   optional?: boolean
   scope?: number
   key?: string
   to?: number
   for?: number
   path?: string[]
+  entry?: string
+  error?: string
   message?: string
   site?: string
+  at?: string
 }
 
 export interface Gap {
@@ -228,15 +241,15 @@ export type Event =
 export const members: Record<Event['ev'], readonly string[]> = {
   hello: ['format', 'app', 'stream', 'start', 'version', 'language', 'host', 'pid', 'environment', 'labels', 'recorder', 'sees'],
   container: ['container', 'in', 'scope', 'name', 'at', 'duplicates', 'cycles'],
-  register: ['reg', 'service', 'sees', 'container', 'in', 'at', 'impl', 'lifetime', 'declared', 'key', 'also', 'needs', 'wraps', 'alias', 'proxy', 'primary', 'local', 'internal', 'disposable', 'disposer', 'shareable', 'module'],
-  open: ['scope', 'in', 'name', 'kind', 'trace', 'weight', 'ends'],
+  register: ['reg', 'service', 'sees', 'container', 'in', 'at', 'impl', 'lifetime', 'declared', 'key', 'also', 'needs', 'wraps', 'alias', 'proxy', 'template', 'form_of', 'pooled', 'primary', 'local', 'internal', 'disposable', 'disposer', 'mechanism', 'signature', 'shareable', 'module'],
+  open: ['scope', 'in', 'name', 'at', 'kind', 'trace', 'weight', 'ends', 'closer', 'opener'],
   make: ['inst', 'scope', 'reg', 'container', 'at', 'impl', 'disposable', 'disposer', 'module', 'owner', 'with', 'ns', 'by', 'size'],
   give: ['inst', 'scope', 'service', 'key', 'module', 'to', 'entry', 'via', 'how', 'site', 'all'],
   use: ['inst', 'scope', 'ns', 'by', 'site', 'thread', 'count'],
   dispose: ['inst', 'scope', 'ns', 'by', 'state', 'error'],
   forget: ['inst', 'container', 'by'],
   close: ['scope', 'ns'],
-  fail: ['service', 'why', 'scope', 'key', 'to', 'site', 'optional', 'for', 'path', 'message'],
+  fail: ['service', 'why', 'scope', 'at', 'key', 'to', 'entry', 'site', 'error', 'optional', 'for', 'path', 'message'],
   gap: ['lost', 'why'],
   bye: ['why'],
 }

@@ -110,6 +110,20 @@ public abstract sealed class Event implements Cloneable {
         }
     }
 
+    /** What mechanism may be. */
+    public enum Mechanism {
+        INTERFACE("interface"),
+        ANNOTATION("annotation"),
+        NAME("name"),
+        CODE("code");
+
+        final String word;
+
+        Mechanism(String word) {
+            this.word = word;
+        }
+    }
+
     /** What ends may be. */
     public enum Ends {
         SEEN("seen"),
@@ -122,10 +136,25 @@ public abstract sealed class Event implements Cloneable {
         }
     }
 
+    /** What closer may be. */
+    public enum Closer {
+        FRAMEWORK("framework"),
+        CODE("code"),
+        UNKNOWN("unknown");
+
+        final String word;
+
+        Closer(String word) {
+            this.word = word;
+        }
+    }
+
     /** What how may be. */
     public enum How {
         CONSTRUCTOR("constructor"),
         PROPERTY("property"),
+        FIELD("field"),
+        SETTER("setter"),
         METHOD("method"),
         LOCATOR("locator"),
         FACTORY("factory"),
@@ -144,7 +173,8 @@ public abstract sealed class Event implements Cloneable {
         DONE("done"),
         FAILED("failed"),
         HANDED("handed"),
-        REFUSED("refused");
+        REFUSED("refused"),
+        RETURNED("returned");
 
         final String word;
 
@@ -385,11 +415,16 @@ public abstract sealed class Event implements Cloneable {
         private static final byte[] MEMBER_WRAPS = Line.member("wraps");
         private static final byte[] MEMBER_ALIAS = Line.member("alias");
         private static final byte[] MEMBER_PROXY = Line.member("proxy");
+        private static final byte[] MEMBER_TEMPLATE = Line.member("template");
+        private static final byte[] MEMBER_FORM_OF = Line.member("form_of");
+        private static final byte[] MEMBER_POOLED = Line.member("pooled");
         private static final byte[] MEMBER_PRIMARY = Line.member("primary");
         private static final byte[] MEMBER_LOCAL = Line.member("local");
         private static final byte[] MEMBER_INTERNAL = Line.member("internal");
         private static final byte[] MEMBER_DISPOSABLE = Line.member("disposable");
         private static final byte[] MEMBER_DISPOSER = Line.member("disposer");
+        private static final byte[] MEMBER_MECHANISM = Line.member("mechanism");
+        private static final byte[] MEMBER_SIGNATURE = Line.member("signature");
         private static final byte[] MEMBER_SHAREABLE = Line.member("shareable");
         private static final byte[] MEMBER_MODULE = Line.member("module");
 
@@ -408,11 +443,16 @@ public abstract sealed class Event implements Cloneable {
         long wraps;
         long alias;
         long proxy;
+        List<String> template;
+        long formOf;
+        Boolean pooled;
         Boolean primary;
         Boolean local;
         Boolean internal;
         Boolean disposable;
         Disposer disposer;
+        Mechanism mechanism;
+        String signature;
         Boolean shareable;
         String module;
 
@@ -509,6 +549,24 @@ public abstract sealed class Event implements Cloneable {
             return this;
         }
 
+        /** Sets {@code template}. */
+        public Register template(List<String> template) {
+            this.template = template;
+            return this;
+        }
+
+        /** Sets {@code form_of}. */
+        public Register formOf(long formOf) {
+            this.formOf = formOf;
+            return this;
+        }
+
+        /** Sets {@code pooled}. */
+        public Register pooled(boolean pooled) {
+            this.pooled = pooled;
+            return this;
+        }
+
         /** Sets {@code primary}. */
         public Register primary(boolean primary) {
             this.primary = primary;
@@ -536,6 +594,18 @@ public abstract sealed class Event implements Cloneable {
         /** Sets {@code disposer}. */
         public Register disposer(Disposer disposer) {
             this.disposer = disposer;
+            return this;
+        }
+
+        /** Sets {@code mechanism}. */
+        public Register mechanism(Mechanism mechanism) {
+            this.mechanism = mechanism;
+            return this;
+        }
+
+        /** Sets {@code signature}. */
+        public Register signature(String signature) {
+            this.signature = signature;
             return this;
         }
 
@@ -574,11 +644,16 @@ public abstract sealed class Event implements Cloneable {
             if (wraps > 0) line.number(MEMBER_WRAPS, wraps);
             if (alias > 0) line.number(MEMBER_ALIAS, alias);
             if (proxy > 0) line.number(MEMBER_PROXY, proxy);
+            if (template != null) line.texts(MEMBER_TEMPLATE, template);
+            if (formOf > 0) line.number(MEMBER_FORM_OF, formOf);
+            if (pooled != null) line.flag(MEMBER_POOLED, pooled);
             if (primary != null) line.flag(MEMBER_PRIMARY, primary);
             if (local != null) line.flag(MEMBER_LOCAL, local);
             if (internal != null) line.flag(MEMBER_INTERNAL, internal);
             if (disposable != null) line.flag(MEMBER_DISPOSABLE, disposable);
             if (disposer != null) line.text(MEMBER_DISPOSER, disposer.word);
+            if (mechanism != null) line.text(MEMBER_MECHANISM, mechanism.word);
+            if (signature != null) line.text(MEMBER_SIGNATURE, signature);
             if (shareable != null) line.flag(MEMBER_SHAREABLE, shareable);
             if (module != null) line.text(MEMBER_MODULE, module);
             line.end();
@@ -586,7 +661,7 @@ public abstract sealed class Event implements Cloneable {
 
         @Override
         int bytes() {
-            return 144 + lengthOf(service) + lengthOf(sees) + lengthOf(at) + lengthOf(impl) + lengthOf(key) + lengthOf(also) + lengthOf(needs) + lengthOf(module);
+            return 144 + lengthOf(service) + lengthOf(sees) + lengthOf(at) + lengthOf(impl) + lengthOf(key) + lengthOf(also) + lengthOf(needs) + lengthOf(template) + lengthOf(signature) + lengthOf(module);
         }
     }
 
@@ -596,18 +671,24 @@ public abstract sealed class Event implements Cloneable {
         private static final byte[] MEMBER_SCOPE = Line.member("scope");
         private static final byte[] MEMBER_IN = Line.member("in");
         private static final byte[] MEMBER_NAME = Line.member("name");
+        private static final byte[] MEMBER_AT = Line.member("at");
         private static final byte[] MEMBER_KIND = Line.member("kind");
         private static final byte[] MEMBER_TRACE = Line.member("trace");
         private static final byte[] MEMBER_WEIGHT = Line.member("weight");
         private static final byte[] MEMBER_ENDS = Line.member("ends");
+        private static final byte[] MEMBER_CLOSER = Line.member("closer");
+        private static final byte[] MEMBER_OPENER = Line.member("opener");
 
         long scope = ABSENT;
         long in = ABSENT;
         String name;
+        String at;
         String kind;
         String trace;
         long weight;
         Ends ends;
+        Closer closer;
+        long opener;
 
         /** One of which nothing is said yet. */
         public Open() {}
@@ -627,6 +708,12 @@ public abstract sealed class Event implements Cloneable {
         /** Sets {@code name}. */
         public Open name(String name) {
             this.name = name;
+            return this;
+        }
+
+        /** Sets {@code at}. */
+        public Open at(String at) {
+            this.at = at;
             return this;
         }
 
@@ -654,6 +741,18 @@ public abstract sealed class Event implements Cloneable {
             return this;
         }
 
+        /** Sets {@code closer}. */
+        public Open closer(Closer closer) {
+            this.closer = closer;
+            return this;
+        }
+
+        /** Sets {@code opener}. */
+        public Open opener(long opener) {
+            this.opener = opener;
+            return this;
+        }
+
         @Override
         public Open copy() {
             return (Open) super.copy();
@@ -665,16 +764,19 @@ public abstract sealed class Event implements Cloneable {
             line.number(MEMBER_SCOPE, scope);
             if (in != ABSENT) line.number(MEMBER_IN, in);
             if (name != null) line.text(MEMBER_NAME, name);
+            if (at != null) line.text(MEMBER_AT, at);
             if (kind != null) line.text(MEMBER_KIND, kind);
             if (trace != null) line.text(MEMBER_TRACE, trace);
             if (weight > 0) line.number(MEMBER_WEIGHT, weight);
             if (ends != null) line.text(MEMBER_ENDS, ends.word);
+            if (closer != null) line.text(MEMBER_CLOSER, closer.word);
+            if (opener > 0) line.number(MEMBER_OPENER, opener);
             line.end();
         }
 
         @Override
         int bytes() {
-            return 144 + lengthOf(name) + lengthOf(kind) + lengthOf(trace);
+            return 144 + lengthOf(name) + lengthOf(at) + lengthOf(kind) + lengthOf(trace);
         }
     }
 
@@ -1273,9 +1375,12 @@ public abstract sealed class Event implements Cloneable {
         private static final byte[] MEMBER_SERVICE = Line.member("service");
         private static final byte[] MEMBER_WHY = Line.member("why");
         private static final byte[] MEMBER_SCOPE = Line.member("scope");
+        private static final byte[] MEMBER_AT = Line.member("at");
         private static final byte[] MEMBER_KEY = Line.member("key");
         private static final byte[] MEMBER_TO = Line.member("to");
+        private static final byte[] MEMBER_ENTRY = Line.member("entry");
         private static final byte[] MEMBER_SITE = Line.member("site");
+        private static final byte[] MEMBER_ERROR = Line.member("error");
         private static final byte[] MEMBER_OPTIONAL = Line.member("optional");
         private static final byte[] MEMBER_FOR = Line.member("for");
         private static final byte[] MEMBER_PATH = Line.member("path");
@@ -1284,9 +1389,12 @@ public abstract sealed class Event implements Cloneable {
         String service;
         Why why;
         long scope = ABSENT;
+        String at;
         String key;
         long to;
+        String entry;
         String site;
+        String error;
         Boolean optional;
         long forReg;
         List<String> path;
@@ -1297,6 +1405,7 @@ public abstract sealed class Event implements Cloneable {
             MISSING("missing"),
             CYCLE("cycle"),
             AMBIGUOUS("ambiguous"),
+            CONSTRUCTORS("constructors"),
             LIFETIME("lifetime"),
             NO_SCOPE("no-scope"),
             CLOSED("closed"),
@@ -1330,6 +1439,12 @@ public abstract sealed class Event implements Cloneable {
             return this;
         }
 
+        /** Sets {@code at}. */
+        public Fail at(String at) {
+            this.at = at;
+            return this;
+        }
+
         /** Sets {@code key}. */
         public Fail key(String key) {
             this.key = key;
@@ -1342,9 +1457,21 @@ public abstract sealed class Event implements Cloneable {
             return this;
         }
 
+        /** Sets {@code entry}. */
+        public Fail entry(String entry) {
+            this.entry = entry;
+            return this;
+        }
+
         /** Sets {@code site}. */
         public Fail site(String site) {
             this.site = site;
+            return this;
+        }
+
+        /** Sets {@code error}. */
+        public Fail error(String error) {
+            this.error = error;
             return this;
         }
 
@@ -1383,9 +1510,12 @@ public abstract sealed class Event implements Cloneable {
             line.text(MEMBER_SERVICE, service);
             line.text(MEMBER_WHY, why.word);
             if (scope != ABSENT) line.number(MEMBER_SCOPE, scope);
+            if (at != null) line.text(MEMBER_AT, at);
             if (key != null) line.text(MEMBER_KEY, key);
             if (to > 0) line.number(MEMBER_TO, to);
+            if (entry != null) line.text(MEMBER_ENTRY, entry);
             if (site != null) line.text(MEMBER_SITE, site);
+            if (error != null) line.text(MEMBER_ERROR, error);
             if (optional != null) line.flag(MEMBER_OPTIONAL, optional);
             if (forReg > 0) line.number(MEMBER_FOR, forReg);
             if (path != null) line.texts(MEMBER_PATH, path);
@@ -1395,7 +1525,7 @@ public abstract sealed class Event implements Cloneable {
 
         @Override
         int bytes() {
-            return 144 + lengthOf(service) + lengthOf(key) + lengthOf(site) + lengthOf(path) + lengthOf(message);
+            return 144 + lengthOf(service) + lengthOf(at) + lengthOf(key) + lengthOf(entry) + lengthOf(site) + lengthOf(error) + lengthOf(path) + lengthOf(message);
         }
     }
 
