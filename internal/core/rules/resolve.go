@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"hash/fnv"
 	"slices"
 	"strings"
 
@@ -27,7 +28,8 @@ type failure struct {
 	why, service, key string
 	hasKey            bool
 	asker             *ledger.Registration
-	direct            string
+	direct            string // the asker's implementation, where it has no registration
+	entry             string // the entry point that asked
 	cycle             string // a cycle is known by its members
 }
 
@@ -38,8 +40,26 @@ type seenFailure struct {
 	line        int64
 	scope       *ledger.Scope
 	path        []string
-	impl        string
+	errors      []string // classes of exceptions
+	places      []string // in the source, that asked
+
+	keys *askedKeys // of a missing key: all that one asker asked for
 }
+
+// askedKeys are the keys of one service that one asker asked for and that are not registered. They may come from data, so that there
+// are as many as requests.
+type askedKeys struct {
+	list   []*seenFailure  // the first ones, each counted apart
+	hashes map[uint64]bool // of all of them, up to maxKeyHashes
+	more   bool            // than hashes holds
+}
+
+// The bounds of what is retained of missing keys and of failures.
+const (
+	maxSeparateKeys = 5    // keys of one asker that make findings of their own
+	maxKeyHashes    = 4096 // keys of one asker that are told apart
+	maxFailureFacts = 5    // classes of exceptions, and places, of one failure
+)
 
 func newFailures(e *Env) Watcher {
 	return &failures{world: e.World, facts: e.Facts, out: e.Out, known: e.Known, seen: map[failure]*seenFailure{}}
@@ -47,27 +67,66 @@ func newFailures(e *Env) Watcher {
 
 var keysMissingRule = Rule{
 	ID: "keys/missing", Severity: finding.Error, Basis: finding.Observed,
-	Doc: "A key was asked for that nobody registered, of a service that has registrations.",
-	Not: "Services that are not registered at all, for which resolve/missing speaks; a warning where the asker is content without.",
+	Doc: "A service that has registrations was asked for with a key that none of them has, or without a key where all of them have one.",
+	Not: "Services that are not registered at all, for which resolve/missing speaks; a warning where the asker is content without. More than five keys of one service and asker come from data and are one finding.",
 	Tell: func(f *finding.Finding) {
-		f.Title = sentence("Nobody registered %s", f.Subject.Name())
-		f.Why = sentence("It was asked for %s%s. Registered for %s: %s.", times(f.Counts["failures"]), askedBy(f), f.Subject.Service, list(f.Facts["keys"]))
-		nearest := ""
-		if k := f.Facts["keys"]; len(k) > 0 {
-			nearest = sentence("Ask for %s, the nearest there is, or register the key.", k[0])
+		service, asked := f.Subject.Service, sentence(" It was asked for %s%s.", times(f.Counts["failures"]), askedBy(f))
+		keys, unkeyed, containers := f.Facts["keys"], len(f.Facts["unkeyed"]) > 0, f.Facts["containers"]
+		registered := sentence("Registered for %s: %s.", service, list(keys))
+		if unkeyed && len(keys) == 0 {
+			registered = sentence("%s is registered without a key only.", service)
 		}
-		f.Fix = nearest
-		if nearest == "" {
-			f.Fix = "Register the key, or ask without one."
+		n := f.Counts["keys"]
+		switch {
+		case n > 0:
+			f.Title = sentence("%s different keys of %s are asked for and not registered", number(n), service)
+			f.Why = sentence("A key that differs each time comes from data, such as a user's choice; among them were %s.", list(quoted(f.Facts["asked_keys"]))) + asked + " " + registered
+			f.Fix = sentence("Check the key before %s is asked for it: compare it with the registered keys, and answer the ones that are not registered yourself.", service)
+		case len(containers) > 0:
+			f.Title = sentence("%s is registered in another container", f.Subject.Name())
+			f.Why = sentence("%s is registered in %s, which is not the asker's container nor around it.", f.Subject.Name(), list(containers)) + asked
+			f.Fix = sentence("Ask in %s, or let that container export %s to the asker's.", list(containers), f.Subject.Name())
+		case f.Subject.Key == nil:
+			f.Title = sentence("%s is asked for without a key, and is registered only with keys", service)
+			f.Why = registered + asked
+			f.Fix = sentence("Ask for %s with one of its keys%s.", service, orKeys(keys))
+		case len(keys) == 0:
+			f.Title = sentence("%s is asked for with a key, and is registered without one", f.Subject.Name())
+			f.Why = registered + asked
+			f.Fix = sentence("Ask for %s without a key.", service)
+		default:
+			f.Title = sentence("%s is not registered", f.Subject.Name())
+			f.Why = registered + asked
+			f.Fix = sentence("Ask for %s, the nearest key that is registered, or register the key.", keys[0])
 		}
 	},
 }
 
-func askedBy(f *finding.Finding) string {
-	if f.Holder != nil {
-		return " by " + f.Holder.Name()
+// orKeys says ": gauge or model", or nothing where there are too many to help.
+func orKeys(keys []string) string {
+	if len(keys) == 0 || len(keys) > 4 {
+		return ""
 	}
-	return ""
+	return ": " + strings.Join(keys, " or ")
+}
+
+func quoted(names []string) []string {
+	out := make([]string, len(names))
+	for n, name := range names {
+		out[n] = `"` + name + `"`
+	}
+	return out
+}
+
+func askedBy(f *finding.Finding) string {
+	by := ""
+	if f.Holder != nil {
+		by = " by " + f.Holder.Name()
+	}
+	if at := f.Facts["places"]; len(at) > 0 {
+		by += " (" + strings.Join(at, ", ") + ")"
+	}
+	return by
 }
 
 // closed is a circle with its first member again at the end. A member that asks for itself may be all of it.
@@ -89,27 +148,45 @@ func resolveRule(id, doc, title, why, fix string) Rule {
 			f.Why = strings.ReplaceAll(why, "NAME", name) + sentence(" It was asked for %s%s.", times(f.Counts["failures"]), askedBy(f))
 			switch p := f.Facts["path"]; {
 			case id == "resolve/cycle" && len(p) > 0:
-				f.Why += " " + sentence("The circle: %s.", strings.Join(closed(p), " → "))
+				f.Why += " " + sentence("The circle: %s.", strings.Join(closed(p), " → ")) + stepsOf(f)
 			case len(p) > 1:
 				f.Why += " " + sentence("The way there: %s.", strings.Join(p, " → "))
 			}
+			if e := f.Facts["errors"]; len(e) > 0 {
+				f.Why += " " + sentence("The exception was %s.", list(e))
+			}
+			if i := f.Facts["implements"]; len(i) > 0 {
+				f.Why += " " + sentence("%s.", list(i))
+			}
 			if n := f.Facts["nearest"]; len(n) > 0 {
-				f.Why += " " + sentence("Names like it that are registered: %s.", list(n))
+				f.Why += " " + sentence("Similar registered services: %s.", list(n))
 			}
 			f.Fix = strings.ReplaceAll(fix, "NAME", name)
+			switch {
+			case id == "resolve/cycle":
+				f.Fix = circleFix(f)
+			case id == "resolve/missing" && len(f.Facts["containers"]) > 0:
+				f.Title = sentence("%s is registered in another container", name)
+				f.Why = sentence("%s is registered in %s, which is not the asker's container nor around it. It was asked for %s%s.", name, list(f.Facts["containers"]), times(f.Counts["failures"]), askedBy(f))
+				f.Fix = sentence("Ask in %s, or let that container export %s to the asker's.", list(f.Facts["containers"]), name)
+			case id == "resolve/missing" && len(f.Facts["implements"]) > 0:
+				f.Fix = sentence("Ask for the service that %s is registered for.", name)
+			}
 		},
 	}
 }
 
 var (
-	cycleRule = resolveRule("resolve/cycle", "Building something came round to itself.",
-		"NAME cannot be built: it needs itself in the end", "What NAME needs leads back to it.", "Take one step out of the circle: let it ask later, or move what both need into something of its own.")
-	missingRule = resolveRule("resolve/missing", "Something was asked for that nobody registered.",
-		"Nobody registered NAME", "There is no registration for NAME.", "Register NAME, or ask for what is registered.")
+	cycleRule = resolveRule("resolve/cycle", "Building something needed an instance of itself.",
+		"NAME cannot be built: circular dependency", "What NAME needs leads back to it.", "")
+	missingRule = resolveRule("resolve/missing", "Something was asked for that is not registered.",
+		"NAME is not registered", "There is no registration for NAME.", "Register NAME, or ask for what is registered.")
 	ambiguousRule = resolveRule("resolve/ambiguous", "Several registrations could answer and none is preferred.",
 		"Several registrations could answer for NAME", "The container has several candidates for NAME and none is preferred.", "Ask for one by key, mark one as the preferred one, or ask for all.")
+	constructorsRule = resolveRule("resolve/constructors", "Several constructors of an implementation fit equally well.",
+		"NAME has several constructors that fit equally", "The container can fill the parameters of several constructors of NAME and prefers none of them.", "Leave one constructor of NAME that the container may use, or mark the one that it should.")
 	refusedRule = resolveRule("resolve/refused", "The container itself refused a combination of lifetimes.",
-		"The container refuses to build NAME", "What NAME needs lives shorter than whoever would keep it, and the container refuses that.", "Give the two the same lifetime, or let the longer-lived one ask in each scope.")
+		"The container refuses to build NAME", "What NAME needs lives shorter than the instance that would keep it, and the container refuses that.", "Give the two the same lifetime, or let the longer-lived one ask in each scope.")
 	resolveFailedRule = resolveRule("resolve/failed", "A constructor or factory failed.",
 		"Building NAME fails", "Its constructor or factory failed.", "See the application's own log for the error, and let the constructor only store what it is given.")
 	noScopeRule = resolveRule("resolve/no-scope", "Something scoped was asked for outside any scope it could live in.",
@@ -164,30 +241,92 @@ func (r *failures) See(c *ledger.Change) {
 		if c.Inst.Reg == nil {
 			k.direct = c.Inst.Impl()
 		}
+	default:
+		k.entry = ev.Entry
 	}
-	path := slices.Clone(ev.Path)
 	if ev.Why == "cycle" {
-		members := cycleOf(path, ev.Service)
+		members := cycleOf(ev.Path, ev.Service)
 		k = failure{why: "cycle", cycle: strings.Join(members, "\x00")}
-		path = members
 		for _, m := range members {
 			r.known.cycleServices[m] = true
 		}
 	}
+	if ev.Why != "missing" || !k.hasKey {
+		r.note(r.of(k, c), ev)
+		return
+	}
+	asked := k
+	asked.key = ""
+	all := r.of(asked, c)
+	if all == nil {
+		return
+	}
+	r.note(all, ev)
+	if all.keys == nil {
+		all.keys = &askedKeys{hashes: map[uint64]bool{}}
+	}
+	all.keys.note(k, c)
+}
+
+// of returns the failure that is known by k, nil if there is no room for another one.
+func (r *failures) of(k failure, c *ledger.Change) *seenFailure {
 	one := r.seen[k]
-	if one == nil {
-		if len(r.list) == maxCandidates {
-			return
-		}
-		one = &seenFailure{failure: k, first: ev.T, last: ev.T, line: ev.Line, scope: c.Scope, path: path}
+	if one == nil && len(r.list) < maxCandidates {
+		one = newFailure(k, c)
 		r.seen[k] = one
 		r.list = append(r.list, one)
+	}
+	return one
+}
+
+func newFailure(k failure, c *ledger.Change) *seenFailure {
+	one := &seenFailure{failure: k, first: c.Event.T, last: c.Event.T, line: c.Event.Line, scope: c.Scope, path: slices.Clone(c.Event.Path)}
+	if k.why == "cycle" {
+		one.path = strings.Split(k.cycle, "\x00")
+	}
+	return one
+}
+
+// note counts one more of the same.
+func (*failures) note(one *seenFailure, ev *event.Event) {
+	if one == nil {
+		return
 	}
 	one.n++
 	one.last = max(one.last, ev.T)
 	if !ev.Optional {
 		one.required++
 	}
+	for _, of := range []struct {
+		text string
+		list *[]string
+	}{{ev.Error, &one.errors}, {ev.At, &one.places}} {
+		if of.text != "" && len(*of.list) < maxFailureFacts && !slices.Contains(*of.list, of.text) {
+			*of.list = append(*of.list, of.text)
+		}
+	}
+}
+
+// note counts the key that k was asked for with.
+func (a *askedKeys) note(k failure, c *ledger.Change) {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(k.key)) // never fails
+	if sum := h.Sum64(); !a.hashes[sum] {
+		if len(a.hashes) < maxKeyHashes {
+			a.hashes[sum] = true
+		} else {
+			a.more = true
+		}
+	}
+	at := slices.IndexFunc(a.list, func(one *seenFailure) bool { return one.key == k.key })
+	if at < 0 {
+		if len(a.list) > maxSeparateKeys {
+			return
+		}
+		at = len(a.list)
+		a.list = append(a.list, newFailure(k, c))
+	}
+	(*failures)(nil).note(a.list[at], c.Event)
 }
 
 // cycleOf returns the members of a cycle: what leads to it cut off, and rotated to begin with the smallest name.
@@ -217,70 +356,110 @@ func (r *failures) Judge() {
 	r.looked = 0
 	clear(r.known.refusedPaths)
 	for _, f := range r.list {
-		o := Occurrence{Scope: f.scope, Line: f.line, T: f.first, Severity: finding.Error}
-		if f.required == 0 {
-			o.Severity = finding.Warning
+		if f.keys == nil || len(f.keys.list) > maxSeparateKeys {
+			r.judge(g, f)
+			continue
 		}
-		o.Subject = finding.Ref{Service: f.service, Implementation: finding.Text(f.impl)}
-		if f.hasKey {
-			key := f.key
-			o.Subject.Key = &key
+		for _, one := range f.keys.list {
+			r.judge(g, one)
 		}
-		if f.asker != nil && f.asker.Known {
-			holder := f.asker.Ref("")
-			o.Holder = &holder
-		} else if f.direct != "" {
-			o.Holder = &finding.Ref{Service: f.direct, Implementation: finding.Text(f.direct)}
+	}
+}
+
+// judge reports one failure.
+func (r *failures) judge(g *facts.Answers, f *seenFailure) {
+	o := Occurrence{Scope: f.scope, Line: f.line, T: f.first, Severity: finding.Error, Subject: finding.Ref{Service: f.service}}
+	if f.required == 0 {
+		o.Severity = finding.Warning
+	}
+	fromData := f.keys != nil
+	if f.hasKey && !fromData {
+		key := f.key
+		o.Subject.Key = &key
+	}
+	switch {
+	case f.asker != nil && f.asker.Known:
+		holder := f.asker.Ref("")
+		o.Holder = &holder
+	case f.direct != "":
+		o.Holder = &finding.Ref{Service: f.direct, Implementation: finding.Text(f.direct)}
+	case f.entry != "":
+		o.Holder = &finding.Ref{Service: f.entry}
+	}
+	from := r.world.First()
+	if f.asker != nil && f.asker.Known {
+		from = f.asker.Container
+	}
+	asked := ledger.Asked{Service: f.service, Key: f.key, HasKey: f.hasKey}
+	var steps []string
+	weakest := ""
+	switch f.why {
+	case "missing":
+		o.Rule = &missingRule
+		if of := g.Of(f.service); len(of) > 0 && (f.hasKey || !slices.ContainsFunc(of, func(reg *ledger.Registration) bool {
+			return !reg.HasKey && reg.Service == f.service && reg.Template == 0
+		})) {
+			o.Rule = &keysMissingRule
 		}
-		switch f.why {
-		case "missing":
-			o.Rule = &missingRule
-			if f.hasKey && len(g.Of(f.service)) > 0 {
-				o.Rule = &keysMissingRule
-			}
-		case "cycle":
-			o.Rule = &cycleRule
-			members := strings.Split(f.cycle, "\x00")
-			o.Subject = finding.Ref{Service: members[0]}
-			o.Holder = nil
-			for _, m := range members[1:] {
-				o.Path = append(o.Path, finding.Ref{Service: m})
-			}
-			if o.Because = r.layersThemselves(g, members, f); o.Because == "" {
-				r.known.unwrapped.around(r.world, g, r.known)
-				o.Because = r.known.unwrapped.explains(r.facts.Built(), members)
-			}
-		case "ambiguous":
-			o.Rule = &ambiguousRule
-		case "lifetime":
-			o.Rule = &refusedRule
-		case "no-scope":
-			o.Rule = &noScopeRule
-		case "closed":
-			o.Rule = &closedScopeRule
-		default:
-			o.Rule = &resolveFailedRule
+	case "cycle":
+		o.Rule = &cycleRule
+		members := strings.Split(f.cycle, "\x00")
+		o.Subject = finding.Ref{Service: members[0]}
+		o.Holder = nil
+		for _, m := range members[1:] {
+			o.Path = append(o.Path, finding.Ref{Service: m})
 		}
-		if f.why != "cycle" && f.why != "missing" && f.why != "ambiguous" {
-			from := r.world.First()
-			if f.asker != nil && f.asker.Known {
-				from = f.asker.Container
-			}
-			if a := g.Answer(from, ledger.Asked{Service: f.service, Key: f.key, HasKey: f.hasKey}); a != nil {
-				o.Subject.Implementation, o.Subject.At, o.Subject.Lifetime = finding.Text(r.facts.Built().Impl(a.Real())), finding.Text(a.At), string(a.Lifetime)
-			}
+		if o.Because = r.layersThemselves(g, members, f); o.Because == "" {
+			r.known.unwrapped.around(r.world, g, r.known)
+			o.Because = r.known.unwrapped.explains(r.facts.Built(), members)
 		}
-		found := r.out.Report(o)
-		found.Count("failures", f.n)
-		found.Last(f.last)
-		for _, p := range f.path {
+		steps, weakest = circleSteps(g, r.facts.Built(), registered(g, members), members)
+	case "ambiguous":
+		o.Rule = &ambiguousRule
+	case "constructors":
+		o.Rule = &constructorsRule
+	case "lifetime":
+		o.Rule = &refusedRule
+	case "no-scope":
+		o.Rule = &noScopeRule
+	case "closed":
+		o.Rule = &closedScopeRule
+	default:
+		o.Rule = &resolveFailedRule
+	}
+	if f.why != "cycle" && f.why != "missing" && f.why != "ambiguous" {
+		if a := g.Answer(from, asked); a != nil {
+			o.Subject.Implementation, o.Subject.At, o.Subject.Lifetime = finding.Text(r.facts.Built().Impl(a.Real())), finding.Text(a.At), string(a.Lifetime)
+		}
+	}
+	found := r.out.Report(o)
+	found.Count("failures", f.n)
+	found.Last(f.last)
+	for _, p := range f.path {
+		if !fromData {
 			found.Fact("path", p)
 		}
-		r.near(g, f, o.Rule, found)
-		if o.Rule == &refusedRule || o.Rule == &noScopeRule {
-			for n := 0; n+1 < len(f.path); n++ {
-				r.known.refusedPaths[strings.Join(f.path[n:], "\x00")] = found.ID()
-			}
+	}
+	for _, step := range steps {
+		found.Fact("steps", step)
+	}
+	found.Fact("weakest", weakest)
+	for _, class := range f.errors {
+		found.Fact("errors", class)
+	}
+	for _, at := range f.places {
+		found.Fact("places", at)
+	}
+	if fromData {
+		found.Set("keys", int64(len(f.keys.hashes)))
+		for _, one := range f.keys.list[:maxSeparateKeys] {
+			found.Fact("asked_keys", one.key)
+		}
+	}
+	r.near(g, f, asked, o.Rule, found)
+	if o.Rule == &refusedRule || o.Rule == &noScopeRule {
+		for n := 0; n+1 < len(f.path); n++ {
+			r.known.refusedPaths[strings.Join(f.path[n:], "\x00")] = found.ID()
 		}
 	}
 }
@@ -292,24 +471,32 @@ const (
 )
 
 // near lists the names there are.
-func (r *failures) near(g *facts.Answers, f *seenFailure, rule *Rule, found Case) {
+func (r *failures) near(g *facts.Answers, f *seenFailure, asked ledger.Asked, rule *Rule, found Case) {
 	if r.looked > maxLooked {
 		return
+	}
+	if rule == &keysMissingRule || rule == &missingRule {
+		r.looked += len(g.All(asked))
+		for _, reg := range g.All(asked) {
+			if f.keys == nil && !reg.Local {
+				found.Fact("containers", containerName(reg.Container))
+			}
+		}
 	}
 	switch rule {
 	case &keysMissingRule:
 		var keys []string
 		for _, reg := range g.Of(f.service) {
-			if reg.HasKey {
+			switch {
+			case reg.HasKey:
 				keys = append(keys, reg.Key)
+			case reg.Template == 0:
+				found.Fact("unkeyed", reg.Ref("").Name())
 			}
 		}
 		r.looked += len(keys)
 		for _, k := range nearest(f.key, keys, maxShownKeys, true) {
 			found.Fact("keys", k)
-		}
-		if len(keys) == 0 {
-			found.Fact("keys", "no key at all")
 		}
 	case &missingRule:
 		services := g.Services()
@@ -317,7 +504,37 @@ func (r *failures) near(g *facts.Answers, f *seenFailure, rule *Rule, found Case
 		for _, s := range nearest(f.service, services, 3, false) {
 			found.Fact("nearest", s)
 		}
+		r.implements(f, found)
 	}
+}
+
+// implements names the services for which a name, or one like it, is the implementation.
+func (r *failures) implements(f *seenFailure, found Case) {
+	of := map[string][]*ledger.Registration{}
+	var impls []string
+	for _, reg := range r.world.Registrations() {
+		if impl := r.facts.Built().Impl(reg); impl != "" && impl != reg.Service && reg.Known {
+			if of[impl] == nil {
+				impls = append(impls, impl)
+			}
+			of[impl] = append(of[impl], reg)
+		}
+	}
+	r.looked += len(impls)
+	for _, impl := range nearest(f.service, impls, 3, false) {
+		for _, reg := range of[impl][:min(len(of[impl]), 3)] {
+			ref := reg.Ref(impl)
+			found.Fact("implements", sentence("%s is the implementation of %s%s", impl, ref.Name(), place(ref)))
+		}
+	}
+}
+
+// containerName names a container for a sentence.
+func containerName(c *ledger.Container) string {
+	if c.Name != "" {
+		return "the container " + c.Name
+	}
+	return "container " + number(int64(max(c.ID, 1)))
 }
 
 // layersThemselves reports layers/self where a cycle comes back to a service that has layers.
@@ -352,13 +569,13 @@ var cycleDeclaredRule = Rule{
 	Doc: "By what the registrations ask for, building one of them would come round to itself.",
 	Not: "Needs that are asked for later; proxies; containers that resolve cycles by placeholders; circles whose members were all built; those of an observed resolve/cycle.",
 	Tell: func(f *finding.Finding) {
-		f.Title = sentence("%s cannot be built as registered: it needs itself in the end", f.Subject.Name())
+		f.Title = sentence("%s cannot be built as registered: circular dependency", f.Subject.Name())
 		circle := []string{f.Subject.Name()}
 		for n := range f.Path {
 			circle = append(circle, f.Path[n].Name())
 		}
-		f.Why = sentence("What it asks for leads back to it: %s.", strings.Join(closed(circle), " → "))
-		f.Fix = sentence("Take one step out of the circle: let %s%s ask later, or move what both need into something of its own.", f.Subject.Name(), place(f.Subject))
+		f.Why = sentence("What it asks for leads back to it: %s.", strings.Join(closed(circle), " → ")) + stepsOf(f)
+		f.Fix = circleFix(f)
 	},
 }
 
@@ -527,5 +744,15 @@ func (r *cycleDeclared) report(cycle []*ledger.Registration) {
 	if len(o.Path) == 0 {
 		o.Path = []finding.Ref{cycle[0].Ref("")}
 	}
-	r.out.Report(o).Count("registrations", int64(len(cycle)))
+	found := r.out.Report(o)
+	found.Count("registrations", int64(len(cycle)))
+	names := make([]string, len(cycle))
+	for n, m := range cycle {
+		names[n] = m.Service
+	}
+	steps, weakest := circleSteps(r.facts.Answers(), r.facts.Built(), cycle, names)
+	for _, step := range steps {
+		found.Fact("steps", step)
+	}
+	found.Fact("weakest", weakest)
 }

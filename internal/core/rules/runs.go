@@ -190,7 +190,7 @@ var Runs = []*Run{
 		New:      func(e *Env) Watcher { return &keyed{facts: e.Facts, world: e.World, out: e.Out, known: e.Known} },
 	},
 	{
-		Rules: []*Rule{&keysMissingRule, &cycleRule, &missingRule, &ambiguousRule, &refusedRule, &resolveFailedRule, &noScopeRule},
+		Rules: []*Rule{&keysMissingRule, &cycleRule, &missingRule, &ambiguousRule, &constructorsRule, &refusedRule, &resolveFailedRule, &noScopeRule},
 		Sees:  []ledger.Happening{ledger.Failed}, Requires: facts.OfAnswers | facts.OfBuilt, New: newFailures,
 	},
 	{
