@@ -280,6 +280,9 @@ func (i *Instance) Lifetime() Lifetime {
 // MadeImpl returns the implementation as its make line said it, "" where it did not.
 func (i *Instance) MadeImpl() string { return i.impl }
 
+// MadeAt returns the place in the source that constructed i, as its make line said it, "" where it did not.
+func (i *Instance) MadeAt() string { return i.at }
+
 // Impl returns the implementation as made, else as registered.
 func (i *Instance) Impl() string {
 	if i.impl == "" && i.Reg != nil {

@@ -1,12 +1,14 @@
 package rules
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 
 	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
 )
 
 // injected runs the rules about who was given what: unused, direct, mixed, absent and stand-in.
@@ -16,6 +18,9 @@ type injected struct {
 	out    Reporter
 	set    *Settings
 	direct map[string]*directly
+	loose  map[string]*sitesOf // of consumers without a registration, by implementation
+
+	properties bool // some instance was filled after construction in this stream
 }
 
 type site struct {
@@ -31,11 +36,12 @@ type directly struct {
 	n        int64
 	disposed int64 // by code, in the scope where it was made
 	list     []*ledger.Instance
+	places   []string // that construct it, in the source
 }
 
 func newInjected(e *Env) Watcher {
 	return &injected{
-		facts: e.Facts, world: e.World, out: e.Out, set: e.Set, direct: map[string]*directly{},
+		facts: e.Facts, world: e.World, out: e.Out, set: e.Set, direct: map[string]*directly{}, loose: map[string]*sitesOf{},
 	}
 }
 
@@ -53,17 +59,27 @@ var unusedRule = Rule{
 
 var directRule = Rule{
 	ID: "inject/direct", Severity: finding.Warning, Basis: finding.Observed,
-	Doc: "Something was constructed in application code although its implementation is registered.",
-	Not: "Implementations that nobody registered; a note where code also disposed it in the scope where it was made.",
+	Doc: "Something was constructed in application code although its implementation is registered, or takes the place of a registered service.",
+	Not: "Implementations that are not registered and given to no need of a registered service; a note where code also disposed it in the scope where it was made.",
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		n := f.Counts["instances"]
+		if f.Holder != nil {
+			f.Title = sentence("%s, constructed by hand, takes the place of %s", f.Subject.Impl(), name)
+			f.Why = sentence("%s of %s%s %s given to %s where it asks for %s, which is registered: the container neither shares nor disposes %s, and its layers do not apply.",
+				count(n, "instance", "instances"), f.Subject.Impl(), constructedAt(f), plural(int(n), "was", "were"), f.Holder.Name(), name, plural(int(n), "it", "them"))
+			f.Fix = sentence("Let the container give %s its %s, or register %s for it.", f.Holder.Name(), name, f.Subject.Impl())
+			return
+		}
 		f.Title = sentence("%s is constructed past the container", f.Subject.Impl())
-		f.Why = sentence("%s of it %s constructed in application code, although it is registered as %s: the container neither shares nor disposes %s.",
-			count(n, "instance", "instances"), plural(int(n), "was", "were"), name, plural(int(n), "it", "them"))
+		f.Why = sentence("%s of it %s constructed in application code%s, although it is registered as %s: the container neither shares nor disposes %s.",
+			count(n, "instance", "instances"), plural(int(n), "was", "were"), constructedAt(f), name, plural(int(n), "it", "them"))
 		f.Fix = sentence("Ask the container for %s%s.", name, place(f.Subject))
 	},
 }
+
+// constructedAt says " (desk.go:8)", as far as the places are known.
+func constructedAt(f *finding.Finding) string { return among(f.Facts["places"]) }
 
 var mixedRule = Rule{
 	ID: "inject/mixed", Severity: finding.Warning, Basis: finding.Observed,
@@ -78,11 +94,15 @@ var mixedRule = Rule{
 
 var absentRule = Rule{
 	ID: "inject/absent", Severity: finding.Warning, Basis: finding.Observed,
-	Doc: "An optional need was never there, in every one of five makes or more: a note, and a warning when the service is registered under another key.",
-	Not: "A need that was filled once.",
+	Doc: "An optional need was never there, in every one of five makes or more: a note, and a warning when the service is registered under another key; or an injection after construction (a property, field or setter) was declared and never filled.",
+	Not: "A need that was filled once; recorders that were not seen to fill any property.",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s never gets the %s it could use", f.Holder.Name(), f.Subject.Name())
 		f.Why = sentence("It is optional, and was absent for all of %s.", count(f.Counts["makes"], "instance", "instances"))
+		if how := f.Facts["how"]; len(how) > 0 {
+			f.Title = sentence("%s declares a %s for %s that is never filled", f.Holder.Name(), how[0], f.Subject.Name())
+			f.Why = sentence("None of %s had it filled after construction.", count(f.Counts["makes"], "instance", "instances"))
+		}
 		if k := f.Facts["registered"]; len(k) > 0 {
 			f.Why += " " + sentence("Registered are: %s.", list(k))
 		}
@@ -92,7 +112,7 @@ var absentRule = Rule{
 
 var standInRule = Rule{
 	ID: "inject/stand-in", Severity: finding.Error, Basis: finding.Observed,
-	Doc: "In production, something whose class name says that it is a stand-in (Stub, Mock, Fake, Dummy, Sample) was handed out.",
+	Doc: "In production, something whose class name says that it is a stand-in (Stub, Mock, Fake, Dummy, Sample; a warning: InMemory) was handed out.",
 	Not: "Other environments; packages that are named so; what was handed out among all only.",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s answers for %s in production", f.Subject.Impl(), f.Subject.Name())
@@ -106,10 +126,18 @@ func (r *injected) See(c *ledger.Change) {
 	case ledger.Made:
 		r.made(c)
 	case ledger.Bound:
-		if c.Edge == nil || int(c.Edge.Slot) < 0 || c.Holder.Reg == nil {
+		if c.Edge == nil {
 			return
 		}
-		s := r.site(c.Holder.Reg, int(c.Edge.Slot))
+		of := r.of(c.Holder)
+		if of == nil {
+			return
+		}
+		if c.Edge.Slot < 0 {
+			r.filled(of, c)
+			return
+		}
+		s := of.site(int(c.Edge.Slot))
 		s.fills++
 		if s.given.Service == "" {
 			s.example.Let()
@@ -117,13 +145,17 @@ func (r *injected) See(c *ledger.Change) {
 			s.madeAt = r.world.ScopesOpened
 		}
 	case ledger.Used:
-		if c.Holder == nil || c.Holder.Reg == nil {
+		if c.Holder == nil {
 			return
 		}
-		r.of(c.Holder.Reg).uses = true
+		of := r.of(c.Holder)
+		if of == nil {
+			return
+		}
+		of.uses = true
 		for n := range c.Holder.Keeps {
 			if e := &c.Holder.Keeps[n]; e.ID == c.Inst.ID && e.Slot >= 0 {
-				r.site(c.Holder.Reg, int(e.Slot)).used = true
+				of.site(int(e.Slot)).used = true
 			}
 		}
 	case ledger.DisposeSeen:
@@ -135,13 +167,34 @@ func (r *injected) See(c *ledger.Change) {
 	}
 }
 
-// sitesOf are what is known of one registration's needs.
+// sitesOf are what is known of one consumer's needs.
 type sitesOf struct {
-	uses bool // it was seen to use anything
-	list []*site
+	uses   bool // it was seen to use anything
+	list   []*site
+	filled []filledAs // after construction
 }
 
-func (r *injected) of(reg *ledger.Registration) *sitesOf {
+// filledAs is an injection after construction that was seen.
+type filledAs struct{ site, service string }
+
+// of returns what is known of the needs of i's registration, or of its implementation where it has none; nil where neither is known.
+func (r *injected) of(i *ledger.Instance) *sitesOf {
+	if i.Reg != nil {
+		return r.ofReg(i.Reg)
+	}
+	impl := i.Impl()
+	if impl == "" {
+		return nil
+	}
+	s := r.loose[impl]
+	if s == nil && len(r.loose) < maxCandidates {
+		s = &sitesOf{}
+		r.loose[impl] = s
+	}
+	return s
+}
+
+func (r *injected) ofReg(reg *ledger.Registration) *sitesOf {
 	if s, ok := reg.Tag(unusedTag).(*sitesOf); ok {
 		return s
 	}
@@ -150,13 +203,30 @@ func (r *injected) of(reg *ledger.Registration) *sitesOf {
 	return s
 }
 
-func (r *injected) site(reg *ledger.Registration, slot int) *site {
-	s := r.of(reg)
-	for len(s.list) <= min(slot, maxSites-1) {
-		s.list = append(s.list, &site{})
+func (of *sitesOf) site(slot int) *site {
+	for len(of.list) <= min(slot, maxSites-1) {
+		of.list = append(of.list, &site{})
 	}
-	return s.list[min(slot, maxSites-1)]
+	return of.list[min(slot, maxSites-1)]
 }
+
+// filled notes an injection after construction.
+func (r *injected) filled(of *sitesOf, c *ledger.Change) {
+	r.properties = true
+	as := filledAs{site: c.Edge.Site}
+	if c.Event.Kind == event.Give {
+		as.service = c.Event.Service
+	}
+	if as.service == "" && c.Inst.Reg != nil {
+		as.service = c.Inst.Reg.Service
+	}
+	if len(of.filled) < maxSites && !slices.Contains(of.filled, as) {
+		of.filled = append(of.filled, as)
+	}
+}
+
+// maxPlaces bounds how many places that construct one implementation are listed.
+const maxPlaces = 12
 
 // maxSites bounds how many needs of one registration are told apart.
 const maxSites = 64
@@ -176,6 +246,9 @@ func (r *injected) made(c *ledger.Change) {
 		if len(d.list) < finding.MaxExamples {
 			d.list = append(d.list, i.Hold())
 		}
+		if at := i.MadeAt(); at != "" && len(d.places) < maxPlaces && !slices.Contains(d.places, at) {
+			d.places = append(d.places, at)
+		}
 	}
 	if i.Reg == nil {
 		return
@@ -183,7 +256,7 @@ func (r *injected) made(c *ledger.Change) {
 	for n := range c.Event.With {
 		w := &c.Event.With[n]
 		if w.Absent {
-			s := r.site(i.Reg, w.Slot)
+			s := r.ofReg(i.Reg).site(w.Slot)
 			s.nulls++
 			s.example.Let()
 			s.example = i.Hold()
@@ -199,9 +272,20 @@ func (r *injected) Judge() {
 		if !reg.Known || reg.Internal {
 			continue
 		}
-		for slot, s := range r.of(reg).list {
-			r.unused(reg, s)
+		of := r.ofReg(reg)
+		for slot, s := range of.list {
+			if reg.Sees&ledger.SeesUse != 0 {
+				r.unused(reg.Ref(""), reg.Lifetime == ledger.Singleton, of, s)
+			}
 			r.absent(reg, slot, s)
+		}
+		r.neverFilled(reg, of)
+	}
+	for _, impl := range sortedKeys(r.loose) {
+		for _, s := range r.loose[impl].list {
+			if r.world.Sees&ledger.SeesUse != 0 {
+				r.unused(finding.Ref{Service: impl, Implementation: finding.Text(impl)}, false, r.loose[impl], s)
+			}
 		}
 	}
 	r.constructed()
@@ -209,17 +293,48 @@ func (r *injected) Judge() {
 	r.standIns()
 }
 
-func (r *injected) unused(reg *ledger.Registration, s *site) {
-	enough := s.fills >= r.set.UnusedFills || s.fills > 0 && reg.Lifetime == ledger.Singleton && r.world.ScopesOpened-s.madeAt >= r.set.UnusedFills
-	if s.used || !enough || !r.of(reg).uses || reg.Sees&ledger.SeesUse == 0 {
+func (r *injected) unused(holder finding.Ref, singleton bool, of *sitesOf, s *site) {
+	enough := s.fills >= r.set.UnusedFills || s.fills > 0 && singleton && r.world.ScopesOpened-s.madeAt >= r.set.UnusedFills
+	if s.used || !enough || !of.uses {
 		return
 	}
-	holder := reg.Ref("")
 	found := r.out.Report(Occurrence{
 		Rule: &unusedRule, Subject: s.given, Holder: &holder, Site: s.name, Insts: []*ledger.Instance{s.example}, Scope: s.example.Scope, Line: s.example.MadeLine, T: s.example.Made,
 	})
 	found.Count("fills", s.fills)
 	by(found, "unused_fills", r.set.UnusedFills)
+}
+
+// neverFilled reports the injections after construction that reg declares and that none of its instances had.
+func (r *injected) neverFilled(reg *ledger.Registration, of *sitesOf) {
+	if !r.properties || reg.Made < r.set.AbsentMakes || reg.Sees&ledger.SeesWith == 0 {
+		return
+	}
+	for n := range reg.Needs {
+		need := &reg.Needs[n]
+		if !event.Injected(need.How) || need.Lazy || slices.ContainsFunc(of.filled, func(as filledAs) bool {
+			return as.site != "" && as.site == need.Site || as.service == need.Service || as.site == "" && as.service == ""
+		}) {
+			continue
+		}
+		o := Occurrence{Rule: &absentRule, Severity: finding.Warning, Subject: finding.Ref{Service: need.Service}, Line: reg.Line, T: reg.T, Site: need.Site}
+		if need.HasKey {
+			key := need.Key
+			o.Subject.Key = &key
+		}
+		if need.Optional {
+			o.Severity = finding.Note
+		}
+		holder := reg.Ref("")
+		o.Holder = &holder
+		found := r.out.Report(o)
+		found.Count("makes", reg.Made)
+		found.Fact("how", need.How)
+		by(found, "absent_makes", r.set.AbsentMakes)
+		for _, other := range r.facts.Answers().Of(need.Service) {
+			found.Fact("registered", other.Ref("").Name())
+		}
+	}
 }
 
 func (r *injected) absent(reg *ledger.Registration, slot int, s *site) {
@@ -278,6 +393,38 @@ func (r *injected) constructed() {
 			found = r.out.Report(o)
 		}
 		found.Count("instances", d.n)
+		for _, at := range d.places {
+			found.Fact("places", at)
+		}
+	}
+	r.substitutes(first)
+}
+
+// substitutes reports what was constructed by hand, is not registered, and was given to a need of a registered service.
+func (r *injected) substitutes(byImpl map[string]*ledger.Registration) {
+	g := r.facts.Answers()
+	for _, h := range r.facts.Handouts().All() {
+		if h.Given != nil || !h.Said() || h.MadeImpl() == "" || byImpl[h.MadeImpl()] != nil || h.Examples[0].Insts[0].By != "direct" || who(h) == nil {
+			continue
+		}
+		asked := h.Asks()
+		from := h.From
+		if from == nil {
+			from = r.world.First()
+		}
+		reg := g.Answer(from, asked)
+		if reg == nil || !reg.Known || reg.Internal || h.By() != nil && (h.By().Service == asked.Service || h.By().Internal) {
+			continue
+		}
+		subject := finding.Ref{Service: asked.Service, Implementation: finding.Text(h.MadeImpl()), At: finding.Text(reg.At), Lifetime: string(reg.Lifetime)}
+		if asked.HasKey {
+			key := asked.Key
+			subject.Key = &key
+		}
+		found := reportHandout(h, r.out, Occurrence{Rule: &directRule, Subject: subject, Holder: who(h)})
+		for _, x := range h.Examples {
+			found.Fact("places", x.Insts[0].MadeAt())
+		}
 	}
 }
 
@@ -353,13 +500,20 @@ func (r *injected) standIns() {
 	}
 	for _, h := range r.facts.Handouts().All() {
 		if h.Known() && !h.Given.Internal && !h.ForAll() && standIn(h.Impl(), r.set.StandIns) {
-			found := reportHandout(h, r.out, Occurrence{Rule: &standInRule, Subject: h.Given.Real().Ref(h.Impl())})
+			o := Occurrence{Rule: &standInRule, Severity: finding.Error, Subject: h.Given.Real().Ref(h.Impl())}
+			if !standIn(h.Impl(), slices.DeleteFunc(slices.Clone(r.set.StandIns), inMemory)) {
+				o.Severity = finding.Warning // some are meant for production
+			}
+			found := reportHandout(h, r.out, o)
 			by(found, "stand_ins", strings.Join(r.set.StandIns, ", "))
 		}
 	}
 }
 
-// standIn tells whether one of the words stands in the simple class name, as a word.
+// inMemory reports whether a stand-in's word says that it keeps its data in memory.
+func inMemory(word string) bool { return strings.EqualFold(strings.Join(words(word), ""), "inmemory") }
+
+// standIn reports whether one of the stand-ins' names stands in the simple class name, as a word or several in a row.
 func standIn(impl string, standIns []string) bool {
 	if cut := strings.IndexAny(impl, "<[("); cut > 0 {
 		impl = impl[:cut]
@@ -367,9 +521,11 @@ func standIn(impl string, standIns []string) bool {
 	if at := strings.LastIndexAny(impl, "./$+:\\"); at >= 0 {
 		impl = impl[at+1:]
 	}
-	for _, w := range words(impl) {
-		for _, s := range standIns {
-			if strings.EqualFold(w, s) {
+	name := words(impl)
+	for _, s := range standIns {
+		want := words(s)
+		for n := 0; len(want) > 0 && n+len(want) <= len(name); n++ {
+			if slices.EqualFunc(name[n:n+len(want)], want, strings.EqualFold) {
 				return true
 			}
 		}

@@ -25,6 +25,9 @@ type builtFor struct {
 
 type rebuiltReg struct {
 	scopes, slow int64 // scopes it was made in, and those of them in which that took as long as it has to
+	several      int64 // scopes it was made in more than once
+	madeHere     int64 // in the scope that is looked at
+	made, bytes  int64 // in all of them
 	own          int64 // ns
 	ownHere      int64 // ns, in the scope that is looked at
 	isHere       bool
@@ -39,6 +42,9 @@ type rebuiltExample struct {
 	impl    string
 	line, t int64
 }
+
+// fewScopes is in how many scopes of one name something without a stated lifetime has to be built several times each.
+const fewScopes = 5
 
 // maxNames bounds how many names of scopes are told apart.
 const maxNames = 1000
@@ -63,14 +69,21 @@ func byName[T any](names map[string]*T, known *ledger.PerNaming[T], s *ledger.Sc
 
 var rebuiltRule = Rule{
 	ID: "sharing/rebuilt", Severity: finding.Warning, Basis: finding.Observed,
-	Doc:   "Something is built in at least half of fifty or more scopes of one name, takes a millisecond or more each time, and five per cent or more of their time.",
+	Doc:   "Something is built in at least half of fifty or more scopes of one name, or without a stated lifetime several times in each of five or more, takes a millisecond or more each time, and five per cent or more of their time.",
 	Not:   "What is disposable, or keeps something scoped: it belongs to its scope.",
 	Needs: ledger.SeesWith,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		where := list(f.Facts["scope_names"])
-		f.Title = sentence("%s is built anew for nearly every %s", name, where)
+		f.Title = sentence("%s is rebuilt for nearly every %s", name, where)
 		f.Why = sentence("It was built in %s of %s scopes of that name, and building it took %s per cent of their time.", number(f.Counts["built_in"]), number(f.Counts["scopes"]), number(f.Counts["percent"]))
+		if n := f.Counts["made"]; n > 0 {
+			f.Title = sentence("%s is built several times in each %s", name, where)
+			f.Why = sentence("The registration states no lifetime, and each of %s of that name built it more than once, %s in all; building it took %s per cent of their time.", count(f.Counts["scopes"], "scope", "scopes"), times(n), number(f.Counts["percent"]))
+		}
+		if n := f.Counts["bytes"]; n > 0 {
+			f.Why += " " + sentence("The instances took %s bytes.", number(n))
+		}
 		f.Fix = sentence("Register %s%s as a singleton if it holds nothing of a request, or build the costly part of it once.", name, place(f.Subject))
 	},
 }
@@ -104,10 +117,13 @@ func (r *rebuilt) See(c *ledger.Change) {
 			b.regs[i.Reg] = one
 		}
 		if !one.isHere {
-			one.isHere, one.ownHere = true, 0
+			one.isHere, one.ownHere, one.madeHere = true, 0, 0
 			r.here = append(r.here, one)
 		}
 		one.ownHere += span.Own
+		one.madeHere++
+		one.made++
+		one.bytes += i.Size
 		one.example, one.scope = rebuiltExample{i.ID, i.Impl(), i.MadeLine, i.Made}, s
 		one.useful = one.useful || i.Disposable()
 		for n := range i.Keeps {
@@ -120,6 +136,9 @@ func (r *rebuilt) See(c *ledger.Change) {
 		one.isHere = false
 		one.scopes++
 		one.own += one.ownHere
+		if one.madeHere > 1 {
+			one.several++
+		}
 		if float64(one.ownHere) >= r.set.RebuiltMS*1e6 {
 			one.slow++
 		}
@@ -129,7 +148,7 @@ func (r *rebuilt) See(c *ledger.Change) {
 func (r *rebuilt) Judge() {
 	for _, name := range sortedKeys(r.names) {
 		b := r.names[name]
-		if b.scopes < r.set.RebuiltScopes {
+		if b.scopes < min(r.set.RebuiltScopes, fewScopes) {
 			continue
 		}
 		for _, reg := range r.world.Registrations() {
@@ -138,6 +157,11 @@ func (r *rebuilt) Judge() {
 				continue
 			}
 			if reg.Sees&ledger.SeesWith == 0 {
+				continue
+			}
+			// Where the container states no lifetime, what each of a few scopes shows is the lifetime.
+			several := reg.Lifetime == ledger.Unstated && one.several == b.scopes
+			if b.scopes < r.set.RebuiltScopes && !several {
 				continue
 			}
 			found := r.out.Report(Occurrence{
@@ -149,6 +173,12 @@ func (r *rebuilt) Judge() {
 			found.Count("scopes", b.scopes)
 			found.Most("percent", one.own*100/max(1, b.total))
 			found.Count("own_ns", one.own)
+			if several {
+				found.Count("made", one.made)
+			}
+			if one.bytes > 0 {
+				found.Count("bytes", one.bytes)
+			}
 			by(found, "rebuilt_scopes", r.set.RebuiltScopes)
 			by(found, "rebuilt_ms", r.set.RebuiltMS)
 			by(found, "rebuilt_percent", r.set.RebuiltPercent)

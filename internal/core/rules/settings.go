@@ -29,7 +29,7 @@ type Settings struct {
 func Default() Settings {
 	return Settings{
 		PileInRoot: 10, PileInScope: 1000, RebuiltScopes: 50, RebuiltMS: 1, RebuiltPercent: 5, UnusedFills: 20, AbsentMakes: 5,
-		OpenScopes: 20, OpenTimes: 10, StandIns: []string{"Stub", "Mock", "Fake", "Dummy", "Sample"},
+		OpenScopes: 20, OpenTimes: 10, StandIns: []string{"Stub", "Mock", "Fake", "Dummy", "Sample", "InMemory"},
 	}
 }
 
