@@ -15,6 +15,7 @@ func Merge(states []*State) *State {
 	}
 	m := &merger{out: &State{Format: Format}, at: map[identity]int{}, handouts: map[handoutID]int{}, failures: map[failureID]int{}, costs: map[costOf]int{}}
 	m.out.Registrations, m.out.Handouts, m.out.Failures, m.out.Costs = []Registration{}, []Handout{}, []Failure{}, []Cost{}
+	m.out.Roots, m.out.ByHand = []Scope{}, []ByHand{}
 	m.out.Open, m.out.Steps, m.out.Alive, m.out.Places, m.out.Chunks = []Scope{}, []Step{}, []Instance{}, []Place{}, []ChunkInfo{}
 	m.out.Buckets = Buckets{WidthNS: 1, Opened: []int64{}, Closed: []int64{}, Regs: []Series{}}
 	if len(states) == 0 {
@@ -79,7 +80,7 @@ func (m *merger) add(s *State, offset int64) {
 	out.AliveMore = out.AliveMore || s.AliveMore
 	out.SharedSeen = (out.SharedSeen || len(out.Registrations) == 0) && s.SharedSeen
 	out.WithSeen, out.UseSeen, out.DisposalSeen = out.WithSeen || s.WithSeen, out.UseSeen || s.UseSeen, out.DisposalSeen || s.DisposalSeen
-	to := m.registrations(s)
+	to := m.registrations(s, offset)
 	index := func(n int) int {
 		if n < 0 || n >= len(to) {
 			return None
@@ -90,7 +91,7 @@ func (m *merger) add(s *State, offset int64) {
 		r := &out.Registrations[to[n]]
 		if r.Wraps == unresolved {
 			from := &s.Registrations[n]
-			r.Wraps, r.Alias, r.Proxy, r.Answered = index(from.Wraps), index(from.Alias), index(from.Proxy), index(from.Answered)
+			r.Wraps, r.Alias, r.Proxy, r.Answered, r.FormOf = index(from.Wraps), index(from.Alias), index(from.Proxy), index(from.Answered), index(from.FormOf)
 		}
 	}
 	for n := range s.Handouts {
@@ -111,6 +112,18 @@ func (m *merger) add(s *State, offset int64) {
 	}
 	m.buckets(s, offset, index)
 	out.Open = append(out.Open, s.Open...)
+	out.Roots = append(out.Roots, s.Roots...)
+	for _, hand := range s.ByHand {
+		at := slices.IndexFunc(out.ByHand, func(o ByHand) bool { return o.Impl == hand.Impl && o.At == hand.At })
+		if at < 0 {
+			if len(out.ByHand) < maxByHand {
+				out.ByHand = append(out.ByHand, hand)
+			}
+			continue
+		}
+		out.ByHand[at].Count += hand.Count
+		out.ByHand[at].Disposed += hand.Disposed
+	}
 	for _, step := range s.Steps {
 		step.Reg = index(step.Reg)
 		step.T += offset
@@ -133,12 +146,13 @@ func keyText(key *string) string {
 	return "=" + *key
 }
 
-func (m *merger) registrations(s *State) []int {
+func (m *merger) registrations(s *State, offset int64) []int {
 	to := make([]int, len(s.Registrations))
 	seen := map[identity]int{}
 	for n := range s.Registrations {
 		r := s.Registrations[n]
 		id := identity{service: r.Service, key: keyText(r.Key), impl: r.Impl, at: r.At, lifetime: r.Lifetime, container: r.Container}
+		r.First, r.Last = r.First.later(offset), r.Last.later(offset)
 		seen[id]++
 		id.nth = seen[id]
 		at, ok := m.at[id]
@@ -162,9 +176,25 @@ func (m *merger) registrations(s *State) []int {
 		one.OwnNS += r.OwnNS
 		one.MaxNS = max(one.MaxNS, r.MaxNS)
 		one.Bytes += r.Bytes
+		if r.First != nil && (one.First == nil || r.First.T < one.First.T) {
+			one.First = r.First
+		}
+		if r.Last != nil && (one.Last == nil || r.Last.T > one.Last.T) {
+			one.Last = r.Last
+		}
 		one.Verdict = together(one.Verdict, r.Verdict)
 	}
 	return to
+}
+
+// later returns c with its time counted from a start that is offset ns earlier.
+func (c *Creation) later(offset int64) *Creation {
+	if c == nil {
+		return nil
+	}
+	moved := *c
+	moved.T += offset
+	return &moved
 }
 
 // together is the verdict on what two streams showed.

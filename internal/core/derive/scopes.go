@@ -66,7 +66,7 @@ func (l *log) flush() {
 // rowOf makes a log's line of a scope.
 func rowOf(s *ledger.Scope, w *ledger.World) Scope {
 	row := Scope{
-		ID: uint64(s.ID), Name: s.Name, Kind: s.Kind, Trace: s.Trace, Opened: s.Opened, Closed: s.ClosedAt, Open: !s.Ended,
+		ID: uint64(s.ID), Name: s.Name, Kind: s.Kind, Trace: s.Trace, Opened: s.Opened, Closed: s.ClosedAt, Open: !s.Ended, Root: s.Root,
 		Line: s.Line, LastLine: s.CloseLine, Made: s.Makes, Uses: s.Uses, BuiltNS: s.BuiltNS, Findings: s.Findings,
 	}
 	if s.Parent != nil {

@@ -17,7 +17,7 @@ func (t *Tracker) State() *State {
 		Format: Format, Stream: st.Stream, App: st.App, Version: st.Version, Environment: st.Environment, Start: st.StartText,
 		T: w.T, Lines: w.Line, Ended: w.Ended, Scopes: w.ScopesOpened, Weight: w.ScopeWeight,
 		Registrations: []Registration{}, Handouts: []Handout{}, Failures: []Failure{}, Costs: []Cost{}, Open: []Scope{},
-		Steps: []Step{}, Alive: []Instance{}, Places: slices.Clone(t.places), Chunks: slices.Clone(t.log.info),
+		Roots: []Scope{}, ByHand: []ByHand{}, Steps: []Step{}, Alive: []Instance{}, Places: slices.Clone(t.places), Chunks: slices.Clone(t.log.info),
 		WithSeen: w.Sees&ledger.SeesWith != 0, SharedSeen: w.Sees&ledger.SeesShared != 0, UseSeen: w.Sees&ledger.SeesUse != 0, DisposalSeen: w.Sees&ledger.SeesDispose != 0,
 	}
 	if s.Places == nil {
@@ -57,6 +57,17 @@ func (t *Tracker) State() *State {
 		s.OpenCount++
 		s.Open = append(s.Open, rowOf(o, w))
 	})
+	t.world.Roots(func(root *ledger.Scope) {
+		row := rowOf(root, w)
+		if row.LastLine = root.LastLine; root.Ended {
+			row.LastLine = max(row.LastLine, root.CloseLine)
+		}
+		row.Line = max(row.Line, 1)
+		s.Roots = append(s.Roots, row)
+	})
+	for _, hand := range t.hands {
+		s.ByHand = append(s.ByHand, *hand)
+	}
 	slices.SortFunc(s.Open, func(a, b Scope) int { return cmp.Or(cmp.Compare(a.Opened, b.Opened), cmp.Compare(a.ID, b.ID)) })
 	s.Open = s.Open[:min(len(s.Open), maxOpen)]
 	for n := max(0, t.stepN-maxSteps); n < t.stepN; n++ {
@@ -110,6 +121,11 @@ func (t *Tracker) registration(r *ledger.Registration, wiring *facts.Answers, in
 		Alias: index(r.Alias), Proxy: index(r.Proxy), Answered: None, Duplicates: r.Container.Duplicates,
 		Made: r.Made, Ended: r.Ended, Most: r.Most, Used: r.Used, Disposed: one.disposed, Undisposed: one.undisposed, ByCode: one.byCode, TookNS: one.took,
 		OwnNS: one.own, MaxNS: one.max, Bytes: bytes, Verdict: evidence.verdict(r, containers),
+		FormOf: index(r.FormOf), Template: r.Template.Names(), Pooled: r.Pooled, Mechanism: r.Mechanism, Signature: r.Signature,
+		First: t.creation(one.first), Last: t.creation(one.last),
+	}
+	if out.Template == nil {
+		out.Template = []string{}
 	}
 	if r.HasKey {
 		key := r.Key
@@ -130,6 +146,14 @@ func (t *Tracker) registration(r *ledger.Registration, wiring *facts.Answers, in
 		out.Answered = index(wiring.Answer(r.Container, r.Asked()))
 	}
 	return out
+}
+
+// creation returns what a state says of c, nil where c is none.
+func (t *Tracker) creation(c creation) *Creation {
+	if c.inst == 0 {
+		return nil
+	}
+	return &Creation{Instance: c.inst, Stream: t.world.Stream.Stream, T: c.t, Scope: c.scope, ScopeName: c.name, AtStart: c.t < t.world.Began}
 }
 
 func (t *Tracker) handouts(s *State, index func(*ledger.Registration) int) {

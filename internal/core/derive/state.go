@@ -25,6 +25,8 @@ type State struct {
 	Buckets       Buckets        `json:"buckets"`
 	Open          []Scope        `json:"open"`        // the ones open longest, oldest first
 	OpenCount     int64          `json:"open_count"`  // all of them
+	Roots         []Scope        `json:"roots"`       // of the containers, the outermost first
+	ByHand        []ByHand       `json:"by_hand"`     // what code constructs, by place
 	Steps         []Step         `json:"steps"`       // the latest disposals, in order
 	Alive         []Instance     `json:"alive"`       // those at home in a root, the oldest first
 	AliveMore     bool           `json:"alive_more"`  // there are more than are listed
@@ -36,20 +38,28 @@ type State struct {
 	DisposalSeen  bool           `json:"disposal_seen"`
 }
 
-// SiteAt returns the site of the need that a position of a make's list fills: those by constructor that are not lazy, in
-// order (ledger.Registration.AskedAt); "" where there is none.
+// SiteAt returns the site of the need that a position of a make's list fills, "" where there is none.
 func (r *Registration) SiteAt(slot int) string {
+	if need := r.NeedAt(slot); need != nil {
+		return need.Site
+	}
+	return ""
+}
+
+// NeedAt returns the need that a position of a make's list fills: those by constructor that are not lazy, in order
+// (ledger.Registration.AskedAt); nil where there is none.
+func (r *Registration) NeedAt(slot int) *Need {
 	for n := range r.Needs {
 		need := &r.Needs[n]
 		if need.Lazy || need.How != "constructor" {
 			continue
 		}
 		if slot == 0 {
-			return need.Site
+			return need
 		}
 		slot--
 	}
-	return ""
+	return nil
 }
 
 // None stands for no registration where an index into State.Registrations is expected.
@@ -57,45 +67,70 @@ const None = -1
 
 // Registration is one registration and what became of its instances.
 type Registration struct {
-	ID         uint64  `json:"id"`
-	Container  string  `json:"container"`
-	Service    string  `json:"service"`
-	Key        *string `json:"key"`
-	Impl       string  `json:"implementation"` // as registered, else as first made
-	Lifetime   string  `json:"lifetime"`
-	Declared   string  `json:"declared"`
-	At         string  `json:"at"`
-	Module     string  `json:"module"`
-	Internal   bool    `json:"internal"`
-	Local      bool    `json:"local"`
-	Primary    bool    `json:"primary"`
-	Disposable bool    `json:"disposable"`
-	Disposer   string  `json:"disposer"`
-	Also       []Name  `json:"also"`
-	Needs      []Need  `json:"needs"`
-	Wraps      int     `json:"wraps"` // indices into State.Registrations, None where there is none
-	Alias      int     `json:"alias"`
-	Proxy      int     `json:"proxy"`
-	Answered   int     `json:"answered"`   // who answers a single request for its service and key; itself, where it does
-	Duplicates string  `json:"duplicates"` // how its container chooses: "first", "last", "primary", …
+	ID         uint64   `json:"id"`
+	Container  string   `json:"container"`
+	Service    string   `json:"service"`
+	Key        *string  `json:"key"`
+	Impl       string   `json:"implementation"` // as registered, else as first made
+	Lifetime   string   `json:"lifetime"`
+	Declared   string   `json:"declared"`
+	At         string   `json:"at"`
+	Module     string   `json:"module"`
+	Internal   bool     `json:"internal"`
+	Local      bool     `json:"local"`
+	Primary    bool     `json:"primary"`
+	Disposable bool     `json:"disposable"`
+	Disposer   string   `json:"disposer"`
+	Also       []Name   `json:"also"`
+	Needs      []Need   `json:"needs"`
+	Wraps      int      `json:"wraps"` // indices into State.Registrations, None where there is none
+	Alias      int      `json:"alias"`
+	Proxy      int      `json:"proxy"`
+	FormOf     int      `json:"form_of"`  // the template of which this is a closed form
+	Template   []string `json:"template"` // what it answers for any of, in the words of the format
+	Pooled     bool     `json:"pooled"`
+	Mechanism  string   `json:"mechanism"`  // how instances declare that they are to be disposed
+	Signature  string   `json:"signature"`  // of the constructor that the container chose
+	Answered   int      `json:"answered"`   // who answers a single request for its service and key; itself, where it does
+	Duplicates string   `json:"duplicates"` // how its container chooses: "first", "last", "primary", …
 
-	Made       int64   `json:"made"`
-	Ended      int64   `json:"ended"`
-	Most       int64   `json:"most"` // alive at once; of several streams the sum
-	Used       int64   `json:"used"` // calls
-	Disposed   int64   `json:"disposed"`
-	Undisposed int64   `json:"undisposed"` // disposable ones that ended, or are alive, without a disposal
-	ByCode     int64   `json:"by_code"`    // disposals that were done by code, of all that were done
-	TookNS     int64   `json:"took_ns"`    // making them, with what was built for them
-	OwnNS      int64   `json:"own_ns"`     // without
-	MaxNS      int64   `json:"max_ns"`
-	Bytes      int64   `json:"bytes"` // of those alive, where sizes are known
-	Verdict    Verdict `json:"verdict"`
+	Made       int64     `json:"made"`
+	Ended      int64     `json:"ended"`
+	Most       int64     `json:"most"` // alive at once; of several streams the sum
+	Used       int64     `json:"used"` // calls
+	Disposed   int64     `json:"disposed"`
+	Undisposed int64     `json:"undisposed"` // disposable ones that ended, or are alive, without a disposal
+	ByCode     int64     `json:"by_code"`    // disposals that were done by code, of all that were done
+	TookNS     int64     `json:"took_ns"`    // making them, with what was built for them
+	OwnNS      int64     `json:"own_ns"`     // without
+	MaxNS      int64     `json:"max_ns"`
+	Bytes      int64     `json:"bytes"` // of those alive, where sizes are known
+	First      *Creation `json:"first"` // nil where none was made
+	Last       *Creation `json:"last"`
+	Verdict    Verdict   `json:"verdict"`
 }
 
 // Ref names the registration.
 func (r *Registration) Ref() finding.Ref {
 	return finding.Ref{Service: r.Service, Key: r.Key, Implementation: finding.Text(r.Impl), At: finding.Text(r.At), Lifetime: r.Lifetime, Module: r.Module}
+}
+
+// Creation is when and where one instance was made.
+type Creation struct {
+	Instance  uint64 `json:"instance"`
+	Stream    string `json:"stream"`
+	T         int64  `json:"t"`
+	Scope     uint64 `json:"scope"` // in which it was asked for
+	ScopeName string `json:"scope_name"`
+	AtStart   bool   `json:"at_start"` // before the first scope other than a root was opened
+}
+
+// ByHand is an implementation that application code constructs, past the container, at one place.
+type ByHand struct {
+	Impl     string `json:"implementation"`
+	At       string `json:"at"` // "" where that is not known
+	Count    int64  `json:"count"`
+	Disposed int64  `json:"disposed"`
 }
 
 // Name is a service and key.
@@ -232,6 +267,7 @@ type Scope struct {
 	Opened   int64  `json:"opened"`
 	Closed   int64  `json:"closed"` // of an open one: the latest time seen
 	Open     bool   `json:"open"`
+	Root     bool   `json:"root"` // of a container: it is in no chunk of the log
 	Line     int64  `json:"line"`
 	LastLine int64  `json:"last_line"` // of an open one: the latest line
 	Made     int64  `json:"made"`

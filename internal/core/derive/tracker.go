@@ -18,6 +18,8 @@ type Tracker struct {
 	here     []*costReg // those made in the scope that is looked at
 	failures map[failure]*Failure
 	failed   []failure
+	byHand   map[handMade]*ByHand
+	hands    []*ByHand
 
 	shift          uint // the buckets' width is 1<<shift ns
 	opened, closed count
@@ -44,12 +46,13 @@ const (
 	maxOpen       = 100
 	placesEvery   = 2048 // makes between two Places
 	maxChainDepth = 16
+	maxByHand     = 2000 // implementations and places
 )
 
 // New returns a Tracker. Full chunks of the log of scopes go to full, which may be nil.
 func New(w *ledger.World, f *facts.Facts, full func(Chunk)) *Tracker {
 	return &Tracker{
-		world: w, facts: f, costs: map[costOf]*cost{}, failures: map[failure]*Failure{}, shift: firstShift,
+		world: w, facts: f, costs: map[costOf]*cost{}, failures: map[failure]*Failure{}, byHand: map[handMade]*ByHand{}, shift: firstShift,
 		log: log{full: full},
 	}
 }
@@ -65,7 +68,19 @@ type tally struct {
 	took       int64
 	own        int64
 	max        int64
+	first      creation
+	last       creation
 }
+
+// creation is a Creation of this stream.
+type creation struct {
+	inst, scope uint64
+	t           int64
+	name        string
+}
+
+// handMade is what a ByHand is known by.
+type handMade struct{ impl, at string }
 
 // Hung returns a value of each type that a Tracker hangs on things.
 func Hung() []any { return []any{&tally{}} }
@@ -180,10 +195,19 @@ func (t *Tracker) made(i *ledger.Instance) {
 	if (t.world.InstancesMade-1)%placesEvery == 0 {
 		t.places = append(t.places, Place{uint64(i.ID), i.MadeLine})
 	}
+	if i.By == "direct" {
+		if hand := t.hand(i); hand != nil {
+			hand.Count++
+		}
+	}
 	if i.Reg == nil {
 		return
 	}
 	one := t.tally(i.Reg)
+	one.last = creation{uint64(i.ID), uint64(i.Scope.ID), i.Made, i.Scope.Name}
+	if one.first.inst == 0 {
+		one.first = one.last
+	}
 	if one.impl == "" {
 		one.impl = i.Impl()
 	}
@@ -208,6 +232,18 @@ func (t *Tracker) made(i *ledger.Instance) {
 		r.MaxNS = max(r.MaxNS, i.NS)
 		r.Bytes += i.Size
 	}
+}
+
+// hand returns what is known of the place that constructed i, nil where there is no room for another one.
+func (t *Tracker) hand(i *ledger.Instance) *ByHand {
+	k := handMade{i.Impl(), i.MadeAt()}
+	one := t.byHand[k]
+	if one == nil && len(t.hands) < maxByHand {
+		one = &ByHand{Impl: k.impl, At: k.at}
+		t.byHand[k] = one
+		t.hands = append(t.hands, one)
+	}
+	return one
 }
 
 // ownOf returns how long the making of i took without what it was given that was made meanwhile. Outside any scope
@@ -306,6 +342,11 @@ func (t *Tracker) step(c *ledger.Change) {
 	}
 	if step.State == "" {
 		step.State = "done"
+	}
+	if i.By == "direct" && step.State == "done" && i.Done == 1 {
+		if hand := t.hand(i); hand != nil {
+			hand.Disposed++
+		}
 	}
 	if i.Reg != nil {
 		step.Reg = int(i.Reg.ID)

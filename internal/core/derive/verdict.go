@@ -16,6 +16,8 @@ const (
 	BehavedMixed     = "mixed"
 	BehavedUnknown   = "not enough evidence"
 	BehavedUnbuilt   = "never built"
+	BehavedForms     = "by its forms" // it is a template, whose forms are built
+	BehavedPooled    = "pooled"
 )
 
 // seen is what a registration's instances showed so far.
@@ -27,6 +29,7 @@ type seen struct {
 	received int64 // instances that anybody received
 	outside  int64 // instances made in a root
 	modules  int64 // instances whose make named the module they are for
+	rooted   int64 // instances at home in a root
 }
 
 // add notes an instance that has ended, or that is judged while it is alive.
@@ -43,11 +46,14 @@ func (e *seen) add(i *ledger.Instance) {
 	if i.Module != "" {
 		e.modules++
 	}
+	if home := i.Home(); home != nil && home.Root {
+		e.rooted++
+	}
 }
 
 // verdict says what the lifetime of r behaved as. Made is how many there were, containers in how many containers.
 func (e *seen) verdict(r *ledger.Registration, containers int64) Verdict {
-	as, why := e.behaved(r.Made, containers)
+	as, why := e.behaved(r, containers)
 	v := Verdict{As: as, Why: why}
 	if as == BehavedOnce && (r.Lifetime == ledger.Scoped || r.Lifetime == ledger.Transient) {
 		yes := true
@@ -58,7 +64,7 @@ func (e *seen) verdict(r *ledger.Registration, containers int64) Verdict {
 		ledger.Singleton: BehavedContainer, ledger.External: BehavedContainer, ledger.Scoped: BehavedScope,
 		ledger.Transient: BehavedRequest, ledger.PerConsumer: BehavedConsumer,
 	}[r.Lifetime]
-	if want == "" || as == BehavedUnknown || as == BehavedUnbuilt {
+	if want == "" || as == BehavedUnknown || as == BehavedUnbuilt || as == BehavedForms || as == BehavedPooled {
 		return v
 	}
 	agrees := as == want
@@ -66,8 +72,13 @@ func (e *seen) verdict(r *ledger.Registration, containers int64) Verdict {
 	return v
 }
 
-func (e *seen) behaved(made, containers int64) (as, why string) {
+func (e *seen) behaved(r *ledger.Registration, containers int64) (as, why string) {
+	made := r.Made
 	switch {
+	case r.Template != 0 && made == 0:
+		return BehavedForms, "it answers by forms, which are registrations of their own"
+	case r.Pooled && made > 0:
+		return BehavedPooled, fmt.Sprintf("%d instances are leased to one scope at a time", made)
 	case made == 0:
 		return BehavedUnbuilt, "no instance of it was seen"
 	case made <= containers && e.inMany > 0:
@@ -76,6 +87,8 @@ func (e *seen) behaved(made, containers int64) (as, why string) {
 		return BehavedContainer, "the one instance was received by several"
 	case made <= containers:
 		return BehavedUnknown, "one instance, received once at most"
+	case r.Most <= containers && e.rooted == made && r.Lifetime.Long():
+		return BehavedContainer, fmt.Sprintf("%d instances one after the other, each disposed before the next was built", made)
 	case e.modules == made && e.inMany == 0:
 		return BehavedConsumer, fmt.Sprintf("each of %d instances was made for one module", made)
 	case e.several == 0 && e.outside == 0 && e.inMany > 0:

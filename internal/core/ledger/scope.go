@@ -31,6 +31,7 @@ type Scope struct {
 	BuiltNS     int64 // of the closed scope: how long making took, what ran within something else not counted twice
 	Findings    int64 // occurrences that name it
 	CloseLine   int64
+	LastLine    int64 // of a root: the last line about it
 
 	// Built are the instances that were made in it, in order, until the scope has closed.
 	Built []*Instance

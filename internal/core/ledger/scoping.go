@@ -93,6 +93,9 @@ func (w *World) open(ev *event.Event) error {
 	s.Naming = w.names.number(s.Name, s.Kind)
 	s.EndsUnknown = ev.Ends == "unknown"
 	s.Closer, s.Opener, s.At = ev.Closer, ev.Opener, ev.At
+	if !s.Root {
+		w.Began = min(w.Began, ev.T)
+	}
 	w.ScopesOpened++
 	w.ScopeWeight += ev.Weight
 	// New work begins around it: what was disposed there before was no closing.
@@ -110,6 +113,9 @@ func (s *Scope) working() {
 
 // mark notes that something was made, given or used in s.
 func (w *World) mark(s *Scope, use bool) {
+	if s != nil && s.Root {
+		s.LastLine = w.Line
+	}
 	for ; s != nil; s = s.Parent {
 		if !use || s.closingSince == 0 {
 			s.active = w.Seq

@@ -159,6 +159,9 @@ func (w *World) dispose(ev *event.Event) error {
 		i.Letting = w.letting()
 	}
 	i.lastDispose = disposal{ev.T, ev.State, ev.By}
+	if i.home != nil && i.home.Root {
+		i.home.LastLine = w.Line
+	}
 	i.DisposeLines++
 	switch ev.State {
 	case "begun":

@@ -3,6 +3,7 @@ package ledger
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -85,6 +86,7 @@ type World struct {
 	ScopeWeight   int64
 	InstancesMade int64
 	Flattened     int64 // scopes that were nested deeper than MaxDepth
+	Began         int64 // ns: when the first scope other than a root was opened; what was made before was made at start
 	SetUp         int64 // how often a registration or container has changed
 
 	meter     *meter.Meter `freeze:"-"`
@@ -131,7 +133,7 @@ func New(m *meter.Meter, listen func(*Change)) *World {
 		awaited: map[event.InstID][]*Instance{}, readLate: map[event.InstID][]read{},
 		listen: listen,
 
-		Remember: Remembered,
+		Remember: Remembered, Began: math.MaxInt64,
 	}
 	root := &Scope{ID: 0, Known: true, Root: true, Weight: 1, Name: "root", Kind: "root"}
 	w.scopes.put(0, root)
@@ -239,6 +241,22 @@ func (w *World) tell(c Change) {
 	w.change = c
 	w.listen(&w.change)
 }
+
+// Roots calls f for the root of each container, the outermost first.
+func (w *World) Roots(f func(*Scope)) {
+	roots := []*Scope{w.scopes.get(0)}
+	for _, c := range w.Containers {
+		if !slices.Contains(roots, c.Root) && len(roots) < maxShownRoots {
+			roots = append(roots, c.Root)
+		}
+	}
+	for _, s := range roots {
+		f(s)
+	}
+}
+
+// maxShownRoots bounds how many roots are listed.
+const maxShownRoots = 100
 
 func (w *World) hello(ev *event.Event) error {
 	if !w.Stream.Start.IsZero() {

@@ -348,11 +348,15 @@ func (p *Parser) with(list []event.With) []event.With {
 	slot := 0
 	p.array("with", func() {
 		if p.peek() == '[' {
+			before := len(list)
 			p.array("with", func() {
 				w := p.given()
 				w.Slot, w.All = slot, true
 				list = append(list, w)
 			})
+			if len(list) == before {
+				list = append(list, event.With{Slot: slot, All: true, Absent: true})
+			}
 		} else {
 			w := p.given()
 			w.Slot = slot

@@ -53,6 +53,7 @@ func TestLines(t *testing.T) {
 		{"owner null", `{"ev":"make","t":1,"inst":2,"scope":0,"owner":null}`, `{"ev":"make","t":1,"inst":2,"scope":0,"owner":null}`},
 		{"with of every kind", `{"ev":"make","t":1,"inst":9,"scope":0,"with":[1,null,0,[2,3],{"inst":4,"site":"s","service":"S","key":"","via":7,"kept":false,"unknown":true}]}`,
 			`{"ev":"make","t":1,"inst":9,"scope":0,"with":[1,null,0,[2,3],{"inst":4,"site":"s","service":"S","key":"","via":7,"kept":false,"unknown":true}]}`},
+		{"lists, an empty one too", `{"ev":"make","t":1,"inst":9,"scope":0,"with":[[],[2,null,3],[]]}`, `{"ev":"make","t":1,"inst":9,"scope":0,"with":[[],[2,3],[]]}`},
 		{"thread as a number", `{"ev":"use","t":1,"inst":2,"by":3,"thread":-4}`, `{"ev":"use","t":1,"inst":2,"by":3,"thread":"-4"}`},
 		{"a field twice, the last holds", `{"ev":"close","t":1,"scope":3,"scope":4}`, `{"ev":"close","t":1,"scope":4}`},
 		{"an unknown kind", `{"ev":"paint","t":1}`, "unknown"},

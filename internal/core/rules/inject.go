@@ -255,7 +255,7 @@ func (r *injected) made(c *ledger.Change) {
 	}
 	for n := range c.Event.With {
 		w := &c.Event.With[n]
-		if w.Absent {
+		if w.Absent && !w.All {
 			s := r.ofReg(i.Reg).site(w.Slot)
 			s.nulls++
 			s.example.Let()

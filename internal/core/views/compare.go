@@ -21,6 +21,7 @@ type Comparison struct {
 	Still         []*finding.Finding `json:"still"`
 	Registrations []RegChange        `json:"registrations"`
 	Verdicts      []VerdictChange    `json:"verdicts"`
+	Answers       []AnswerChange     `json:"answers"`
 	Costs         []CostChange       `json:"costs"` // the surest and largest first
 }
 
@@ -53,6 +54,15 @@ type VerdictChange struct {
 	Of finding.Ref    `json:"of"`
 	A  derive.Verdict `json:"a"`
 	B  derive.Verdict `json:"b"`
+}
+
+// AnswerChange is a consumer that asks for the same and is given something else: another key, or another implementation.
+type AnswerChange struct {
+	Consumer string   `json:"consumer"` // a registration, an unregistered class, or an entry point
+	Site     string   `json:"site"`
+	Service  string   `json:"service"` // that is asked for
+	A        []string `json:"a"`       // what answered, as "TideSource [gauge] (GaugeTides)", in order
+	B        []string `json:"b"`
 }
 
 // CostChange is a figure for each thousand scopes of a name, before and after.
@@ -178,10 +188,11 @@ func half(src *Source, second bool) *Source {
 func Compare(a, b *Source, partA, partB string) Comparison {
 	c := Comparison{
 		A: sideOf(a, partA), B: sideOf(b, partB), New: []*finding.Finding{}, Gone: []*finding.Finding{}, Still: []*finding.Finding{},
-		Registrations: []RegChange{}, Verdicts: []VerdictChange{}, Costs: []CostChange{},
+		Registrations: []RegChange{}, Verdicts: []VerdictChange{}, Answers: []AnswerChange{}, Costs: []CostChange{},
 	}
 	c.findings(a, b)
 	c.registrations(a.State(), b.State())
+	c.answers(a.State(), b.State())
 	c.costs(a.State(), b.State())
 	return c
 }
@@ -299,6 +310,57 @@ func (c *Comparison) pair(a, b *derive.State, x, y int) {
 	}
 	if before.Verdict.As != now.Verdict.As && before.Verdict.As != derive.BehavedUnknown && now.Verdict.As != derive.BehavedUnknown {
 		c.Verdicts = append(c.Verdicts, VerdictChange{Of: now.Ref(), A: before.Verdict, B: now.Verdict})
+	}
+}
+
+// askedAs is who asks for which service where. The key is no part of it: it may be what has moved.
+type askedAs struct{ consumer, site, service string }
+
+// answersOf returns what answered each single request, by who asked.
+func answersOf(s *derive.State) (map[askedAs][]string, []askedAs) {
+	m := map[askedAs][]string{}
+	var order []askedAs
+	for n := range s.Handouts {
+		h := &s.Handouts[n]
+		if h.All || h.Asked.Service == "" || h.Given >= 0 && s.Registrations[h.Given].Internal {
+			continue
+		}
+		a := askerOf(s, h)
+		if a.Consumer == nil && a.Entry == "" {
+			continue
+		}
+		k := askedAs{a.Who(), h.Site, h.Asked.Service}
+		answer := finding.Ref{Service: h.Asked.Service, Key: h.Asked.Key}.Name()
+		if ref := refAt(s, h.Given); ref != nil {
+			answer = ref.Name()
+		}
+		if h.Impl != "" {
+			answer += " (" + h.Impl + ")"
+		}
+		if m[k] == nil {
+			order = append(order, k)
+		}
+		if !slices.Contains(m[k], answer) && len(m[k]) < maxAnswers {
+			m[k] = append(m[k], answer)
+		}
+	}
+	for _, list := range m {
+		slices.Sort(list)
+	}
+	return m, order
+}
+
+// maxAnswers bounds how many answers of one consumer are compared.
+const maxAnswers = 50
+
+// answers adds the consumers whose answers have moved.
+func (c *Comparison) answers(a, b *derive.State) {
+	before, order := answersOf(a)
+	now, _ := answersOf(b)
+	for _, k := range order {
+		if x, y := before[k], now[k]; y != nil && !slices.Equal(x, y) {
+			c.Answers = append(c.Answers, AnswerChange{Consumer: k.consumer, Site: k.site, Service: k.service, A: x, B: y})
+		}
 	}
 }
 

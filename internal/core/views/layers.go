@@ -13,6 +13,7 @@ type LayersView struct {
 	Recording string     `json:"recording"`
 	Stacks    []StackRow `json:"stacks"`
 	Total     int        `json:"total"`
+	UseSeen   bool       `json:"use_seen"` // calls were recorded; otherwise their counts mean nothing
 }
 
 // StackRow is the layers of one service and key.
@@ -43,7 +44,7 @@ type SeenStack struct {
 // Layers answers: is the decorator where it should be, who goes round it, and how many calls reach each layer?
 func Layers(src *Source, f Filter) LayersView {
 	s := src.State()
-	v := LayersView{Recording: src.Recording, Stacks: []StackRow{}}
+	v := LayersView{Recording: src.Recording, Stacks: []StackRow{}, UseSeen: s.UseSeen && usesSeen(s)}
 	inStack := map[int]int{} // registration → stack
 	for n := range s.Registrations {
 		// From each innermost one outwards; several layers around one make several stacks, of which the last counts.
@@ -111,6 +112,11 @@ func Layers(src *Source, f Filter) LayersView {
 	v.Total = len(out)
 	v.Stacks = page(out, &f)
 	return v
+}
+
+// usesSeen reports whether any call was recorded: a recorder that is able to see them may have been told not to.
+func usesSeen(s *derive.State) bool {
+	return slices.ContainsFunc(s.Registrations, func(r derive.Registration) bool { return r.Used > 0 })
 }
 
 func wrapped(s *derive.State, n int) bool {

@@ -2,6 +2,7 @@ package views
 
 import (
 	"fmt"
+	"slices"
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/finding"
@@ -33,6 +34,55 @@ type RegistrationRow struct {
 	Alias     *finding.Ref   `json:"alias"`
 	Also      []derive.Name  `json:"also"`
 	Needs     []derive.Need  `json:"needs"`
+	Template  []string       `json:"template"` // what it answers for any of: "any-key", "any-type"
+	FormOf    *finding.Ref   `json:"form_of"`  // the template of which it is a closed form
+	Forms     []finding.Ref  `json:"forms"`    // of a template, the first MaxForms
+	Pooled    bool           `json:"pooled"`
+	Mechanism string         `json:"mechanism,omitempty"` // how instances declare that they are to be disposed
+	Signature string         `json:"signature,omitempty"` // of the constructor that the container chose
+	First     *Creation      `json:"first"`               // nil where none was made
+	Last      *Creation      `json:"last"`
+}
+
+// MaxForms bounds how many forms of a template a row lists.
+const MaxForms = 50
+
+// Creation is when, where and for whom one instance was made.
+type Creation struct {
+	Instance  uint64 `json:"instance"`
+	Mark      string `json:"mark"`
+	When      string `json:"when"`   // "at start" or "on demand"
+	Clock     string `json:"clock"`  // RFC 3339
+	Stream    int    `json:"stream"` // the number of its stream in the recording
+	Scope     uint64 `json:"scope"`  // in which it was asked for; 0 is the root
+	ScopeName string `json:"scope_name"`
+	By        *Asker `json:"by"` // who received it; nil where that was not seen
+}
+
+// creation shows when an instance was made. Handouts are those of its registration: the first that followed names who asked.
+func creation(src *Source, c *derive.Creation, handouts []*derive.Handout, last bool) *Creation {
+	if c == nil {
+		return nil
+	}
+	s := src.State()
+	out := &Creation{Instance: c.Instance, Mark: finding.Mark(c.Instance), When: when(c), Clock: clockAt(s, c.T), Scope: c.Scope, ScopeName: c.ScopeName}
+	for n := range src.Streams {
+		if src.Streams[n].State.Stream == c.Stream {
+			out.Stream = n
+		}
+	}
+	var by *derive.Handout
+	for _, h := range handouts {
+		switch {
+		case by == nil, !last && h.First < by.First, last && h.Last > by.Last:
+			by = h
+		}
+	}
+	if by != nil {
+		a := askerOf(s, by)
+		out.By = &a
+	}
+	return out
 }
 
 // RegistrationList is a page of registrations, in the order in which they were registered.
@@ -47,11 +97,19 @@ func Registrations(src *Source, f Filter) RegistrationList {
 	s := src.State()
 	asked := make([][]Asker, len(s.Registrations))
 	total := make([]int64, len(s.Registrations))
+	handouts := make([][]*derive.Handout, len(s.Registrations))
+	forms := make([][]finding.Ref, len(s.Registrations))
+	for n := range s.Registrations {
+		if of := s.Registrations[n].FormOf; of >= 0 && of < len(forms) && len(forms[of]) < MaxForms {
+			forms[of] = append(forms[of], s.Registrations[n].Ref())
+		}
+	}
 	for n := range s.Handouts {
 		h := &s.Handouts[n]
 		if h.Given >= 0 {
 			asked[h.Given] = addAsker(asked[h.Given], askerOf(s, h))
 			total[h.Given] += h.Count
+			handouts[h.Given] = append(handouts[h.Given], h)
 		}
 	}
 	list := []RegistrationRow{}
@@ -63,8 +121,13 @@ func Registrations(src *Source, f Filter) RegistrationList {
 		row := RegistrationRow{
 			ID: n, Ref: r.Ref(), Container: r.Container, Internal: r.Internal, Local: r.Local, Observed: r.Verdict, Made: r.Made,
 			Alive: r.Made - r.Ended, Used: r.Used, Disposed: r.Disposed, TookNS: r.TookNS, OwnNS: r.OwnNS, MaxNS: r.MaxNS,
-			AskedBy: busiest(asked[n]), Asked: total[n], Answers: r.Answered == n || r.Local, Wraps: refAt(s, r.Wraps), WrappedBy: []finding.Ref{},
-			Alias: refAt(s, r.Alias), Also: r.Also, Needs: r.Needs,
+			AskedBy: busiest(asked[n]), Asked: total[n], Answers: r.Answered == n || r.Local || len(r.Template) > 0, Wraps: refAt(s, r.Wraps), WrappedBy: []finding.Ref{},
+			Alias: refAt(s, r.Alias), Also: r.Also, Needs: r.Needs, Template: r.Template, FormOf: refAt(s, r.FormOf), Forms: forms[n],
+			Pooled: r.Pooled, Mechanism: r.Mechanism, Signature: r.Signature,
+			First: creation(src, r.First, handouts[n], false), Last: creation(src, r.Last, handouts[n], true),
+		}
+		if row.Forms == nil {
+			row.Forms = []finding.Ref{}
 		}
 		if r.Declared != r.Lifetime {
 			row.Declared = r.Declared
@@ -91,6 +154,12 @@ func answers(s *derive.State, n int) (string, *finding.Ref) {
 	}
 	if r.Service == "" {
 		return "it was mentioned and never registered", nil
+	}
+	switch {
+	case slices.Contains(r.Template, "any-key"):
+		return "a template: it answers for any key that no other registration has", nil
+	case len(r.Template) > 0:
+		return "a template: its forms answer for any type argument", nil
 	}
 	if r.Answered == n {
 		switch {

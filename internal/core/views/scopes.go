@@ -23,6 +23,7 @@ type ScopeRow struct {
 	Opened   int64  `json:"opened"`
 	Closed   int64  `json:"closed"` // of an open one: the latest time seen
 	Open     bool   `json:"open"`
+	Root     bool   `json:"root"` // of a container: what was built outside any other scope
 	Line     int64  `json:"line"`
 	LastLine int64  `json:"last_line"` // of an open one: the latest line
 	Made     int64  `json:"made"`
@@ -36,7 +37,7 @@ func rowOf(s *StreamSource, n int, row *derive.Scope) ScopeRow {
 	start, _ := time.Parse(time.RFC3339, s.State.Start) // the reader has checked it
 	return ScopeRow{
 		Stream: n, Began: start.Add(time.Duration(row.Opened)).UTC().Format(time.RFC3339Nano), TookNS: row.Took(),
-		ID: row.ID, Name: row.Name, Kind: row.Kind, Trace: row.Trace, In: row.In, Opened: row.Opened, Closed: row.Closed, Open: row.Open,
+		ID: row.ID, Name: row.Name, Kind: row.Kind, Trace: row.Trace, In: row.In, Opened: row.Opened, Closed: row.Closed, Open: row.Open, Root: row.Root,
 		Line: row.Line, LastLine: row.LastLine, Made: row.Made, Uses: row.Uses, BuiltNS: row.BuiltNS, Findings: row.Findings,
 	}
 }
@@ -60,6 +61,7 @@ type ScopeQuery struct {
 // ScopeList is a page of scopes.
 type ScopeList struct {
 	Recording string     `json:"recording"`
+	Roots     []ScopeRow `json:"roots"` // of the containers; they fit, and are on each first page
 	Scopes    []ScopeRow `json:"scopes"`
 	More      bool       `json:"more"`  // there are others behind these
 	Total     int64      `json:"total"` // scopes in the recording, whatever was looked for
@@ -74,7 +76,11 @@ type Named struct {
 	MeanNS int64  `json:"mean_ns"`
 }
 
-// ScopeAt reads a scope's address: its number, behind that of its stream and a dot where there are several.
+// RootName is the address of the first container's root.
+const RootName = "root"
+
+// ScopeAt reads a scope's address: its number, or RootName for the first container's root, behind the number of its stream and a dot
+// where there are several streams.
 func ScopeAt(text string) (stream int, id uint64, ok bool) {
 	before, after, several := strings.Cut(text, ".")
 	if !several {
@@ -83,6 +89,9 @@ func ScopeAt(text string) (stream int, id uint64, ok bool) {
 	stream, err := strconv.Atoi(before)
 	if err != nil || stream < 0 {
 		return 0, 0, false
+	}
+	if after == RootName {
+		return stream, 0, true
 	}
 	id, err = strconv.ParseUint(after, 10, 53)
 	return stream, id, err == nil
@@ -109,13 +118,18 @@ func (q *ScopeQuery) may(c *derive.ChunkInfo) bool {
 
 // Scopes answers: which scopes were there, by name, time, duration, trace, or with findings?
 func Scopes(src *Source, q ScopeQuery) (ScopeList, error) {
-	list := ScopeList{Recording: src.Recording, Scopes: []ScopeRow{}, Names: names(src.State())}
+	list := ScopeList{Recording: src.Recording, Roots: []ScopeRow{}, Scopes: []ScopeRow{}, Names: names(src.State())}
 	want := q.Offset + q.Limit + 1
 	for n := range src.Streams {
 		s := &src.Streams[n]
 		list.Total += s.State.Scopes
 		if q.Stream >= 0 && q.Stream != n {
 			continue
+		}
+		for k := range s.State.Roots {
+			if root := &s.State.Roots[k]; q.Offset == 0 && q.fits(root) {
+				list.Roots = append(list.Roots, rowOf(s, n, root))
+			}
 		}
 		found, err := findScopes(s, &q, want)
 		if err != nil {
@@ -197,6 +211,9 @@ func findScopes(s *StreamSource, q *ScopeQuery, want int) ([]derive.Scope, error
 
 // findScope returns one scope by its id.
 func findScope(s *StreamSource, id uint64) (derive.Scope, bool, error) {
+	if n := slices.IndexFunc(s.State.Roots, func(r derive.Scope) bool { return r.ID == id }); n >= 0 {
+		return s.State.Roots[n], true, nil
+	}
 	pending, err := s.Log.Pending()
 	if err != nil {
 		return derive.Scope{}, false, err

@@ -63,6 +63,8 @@ type Filter struct {
 	Lifetime string
 	Module   string // "-" is none
 	Name     string // a part of a scope's name
+	When     string // WhenAtStart or WhenOnDemand: when the first instance was made; "": either, or never
+	How      string // how a need of the registration is filled: "constructor", "property" …; or a part of the chosen constructor
 	Limit    int    // rows; 0: all
 	Offset   int
 }
@@ -70,7 +72,32 @@ type Filter struct {
 // lets tells whether a registration passes.
 func (f *Filter) lets(r *derive.Registration) bool {
 	return f.names(r.Service, keyOf(r.Key), r.Impl) && (f.Lifetime == "" || r.Lifetime == f.Lifetime) &&
-		(f.Module == "" || r.Module == f.Module || f.Module == "-" && r.Module == "")
+		(f.Module == "" || r.Module == f.Module || f.Module == "-" && r.Module == "") && f.made(r) && f.fills(r)
+}
+
+// The words for when an instance was made: before the first scope other than a root was opened, or later.
+const (
+	WhenAtStart  = "at start"
+	WhenOnDemand = "on demand"
+)
+
+// when returns the word for a creation, "" for none.
+func when(c *derive.Creation) string {
+	switch {
+	case c == nil:
+		return ""
+	case c.AtStart:
+		return WhenAtStart
+	}
+	return WhenOnDemand
+}
+
+// made reports whether the registration's first instance was made when the filter says.
+func (f *Filter) made(r *derive.Registration) bool { return f.When == "" || when(r.First) == f.When }
+
+// fills reports whether a need of the registration is filled, or its constructor was chosen, as the filter says.
+func (f *Filter) fills(r *derive.Registration) bool {
+	return f.How == "" || slices.ContainsFunc(r.Needs, func(n derive.Need) bool { return n.How == f.How }) || r.Signature != "" && holds(r.Signature, f.How)
 }
 
 // names tells whether one of the names has what the filter's service says in it.
@@ -111,8 +138,12 @@ type Asker struct {
 	Entry    string       `json:"entry,omitempty"`
 	How      string       `json:"how"`
 	Site     string       `json:"site,omitempty"`
+	All      bool         `json:"all"` // for all of a service: a list
 	Count    int64        `json:"count"`
 }
+
+// NotSeen stands for a receiver that the recorder did not see.
+const NotSeen = "not seen"
 
 // Who names the asker in a word or two.
 func (a *Asker) Who() string {
@@ -122,11 +153,11 @@ func (a *Asker) Who() string {
 	case a.Entry != "":
 		return a.Entry
 	}
-	return "somebody not seen"
+	return NotSeen
 }
 
 func askerOf(s *derive.State, h *derive.Handout) Asker {
-	a := Asker{Consumer: refAt(s, h.Consumer), Entry: h.Entry, How: h.How, Site: h.Site, Count: h.Count}
+	a := Asker{Consumer: refAt(s, h.Consumer), Entry: h.Entry, How: h.How, Site: h.Site, All: h.All, Count: h.Count}
 	if a.Consumer == nil && h.Direct != "" {
 		a.Consumer = &finding.Ref{Service: h.Direct, Implementation: finding.Text(h.Direct)}
 	}
@@ -137,7 +168,7 @@ func askerOf(s *derive.State, h *derive.Handout) Asker {
 func addAsker(list []Asker, a Asker) []Asker {
 	for n := range list {
 		o := &list[n]
-		if o.Who() == a.Who() && o.How == a.How && o.Site == a.Site {
+		if o.Who() == a.Who() && o.How == a.How && o.Site == a.Site && o.All == a.All {
 			o.Count += a.Count
 			return list
 		}
@@ -173,7 +204,11 @@ type made struct {
 	impl string
 	t    int64
 	at   string
+	with []event.With // what it was built with, the first maxWith
 }
+
+// maxWith bounds what a resolver retains of each make's list.
+const maxWith = 64
 
 // resolver finds out what instances are, from what is alive and, for what has gone, from the lines on which they were
 // made.
@@ -205,12 +240,13 @@ func (r *resolver) note(e *event.Event) made {
 	if e.Has.Has(event.FReg) {
 		m.reg = r.reg(e.Reg)
 	}
+	m.with = slices.Clone(e.With[:min(len(e.With), maxWith)])
 	r.known[m.id] = m
 	return m
 }
 
 // maxPlaces bounds how many places are read to find one answer's instances.
-const maxPlaces = 8
+const maxPlaces = 32
 
 // find returns where an instance comes from, false where that cannot be known any more.
 func (r *resolver) find(id uint64) (made, bool, error) {
@@ -219,8 +255,14 @@ func (r *resolver) find(id uint64) (made, bool, error) {
 	}
 	alive := r.stream.State.Alive
 	if n, ok := slices.BinarySearchFunc(alive, id, func(i derive.Instance, id uint64) int { return cmp.Compare(i.ID, id) }); ok {
-		m := made{id: id, reg: alive[n].Reg, impl: alive[n].Impl, t: alive[n].Made}
-		r.known[id] = m
+		return made{id: id, reg: alive[n].Reg, impl: alive[n].Impl, t: alive[n].Made}, true, nil
+	}
+	return r.read(id)
+}
+
+// read returns where an instance comes from, by the line that made it; false where that is not found.
+func (r *resolver) read(id uint64) (made, bool, error) {
+	if m, ok := r.known[id]; ok {
 		return m, true, nil
 	}
 	places := r.stream.State.Places

@@ -27,18 +27,22 @@ type Thing struct {
 // Built is one construction in a story.
 type Built struct {
 	Thing
-	From   int64 `json:"from"` // ns since the scope opened
-	TookNS int64 `json:"took_ns"`
-	OwnNS  int64 `json:"own_ns"`
-	Depth  int   `json:"depth"`
-	Outer  int   `json:"outer"` // which of the story's built it ran within; -1: none
+	From   int64   `json:"from"` // ns since the scope opened
+	TookNS int64   `json:"took_ns"`
+	OwnNS  int64   `json:"own_ns"`
+	Depth  int     `json:"depth"`
+	Outer  int     `json:"outer"`           // which of this page's built it ran within; -1: none of them
+	With   []Thing `json:"with"`            // what it was built with, the first few
+	For    *Thing  `json:"for"`             // who received it first; nil: an entry point, or not seen
+	Entry  string  `json:"entry,omitempty"` // the entry point that received it first
 }
 
 // Outside is an instance that came from outside the scope.
 type Outside struct {
 	Thing
-	At   int64 `json:"at"` // ns since the scope opened: when it was first given or used here
-	Uses int64 `json:"uses"`
+	At   int64   `json:"at"` // ns since the scope opened: when it was first given or used here
+	Uses int64   `json:"uses"`
+	With []Thing `json:"with"` // what it has kept since it was built, the first few
 }
 
 // UseRow is what one instance was called, by whom.
@@ -65,7 +69,8 @@ type DisposedRow struct {
 type Story struct {
 	Recording string        `json:"recording"`
 	Scope     ScopeRow      `json:"scope"`
-	Built     []Built       `json:"built"`
+	Built     []Built       `json:"built"` // of this page
+	Total     int           `json:"total"` // built, on all pages
 	Outside   []Outside     `json:"outside"`
 	Used      []UseRow      `json:"used"`
 	Disposed  []DisposedRow `json:"disposed"`
@@ -80,8 +85,8 @@ type ErrNoScope struct{ Stream, Scope uint64 }
 // Error says which scope.
 func (e *ErrNoScope) Error() string { return fmt.Sprintf("there is no scope %d/%d", e.Stream, e.Scope) }
 
-// TellScope answers: what was built, shared in, used and let go in this scope, in time?
-func TellScope(src *Source, stream int, id uint64) (Story, error) {
+// TellScope answers: what was built, shared in, used and let go in this scope, in time? What was built is paged by f.
+func TellScope(src *Source, stream int, id uint64, f Filter) (Story, error) {
 	story := Story{Recording: src.Recording, Built: []Built{}, Outside: []Outside{}, Used: []UseRow{}, Disposed: []DisposedRow{}, Left: []Thing{}, Inner: []uint64{}}
 	if stream < 0 || stream >= len(src.Streams) {
 		return story, &ErrNoScope{uint64(stream), id}
@@ -95,7 +100,7 @@ func TellScope(src *Source, stream int, id uint64) (Story, error) {
 		return story, &ErrNoScope{uint64(stream), id}
 	}
 	story.Scope = rowOf(s, stream, &row)
-	t := &teller{story: &story, opened: row.Opened, id: event.ScopeID(id), res: newResolver(s)}
+	t := &teller{story: &story, opened: row.Opened, id: event.ScopeID(id), root: row.Root, res: newResolver(s)}
 	last := min(row.LastLine+afterLines, row.Line+maxStoryLines)
 	if last < row.LastLine {
 		story.Cut = fmt.Sprintf("the scope spans %d lines, of which the first %d were read", row.LastLine-row.Line, maxStoryLines)
@@ -103,8 +108,28 @@ func TellScope(src *Source, stream int, id uint64) (Story, error) {
 	if err := s.Lines.Between(row.Line, last, t.line); err != nil {
 		return story, err
 	}
-	return story, t.finish()
+	if end := row.LastLine + afterLines; row.Root && last < row.LastLine {
+		from := max(last+1, row.LastLine-maxEndLines)
+		story.Cut = fmt.Sprintf("the root spans %d lines, of which the first %d and the last %d were read", row.LastLine-row.Line, maxStoryLines, end-from)
+		if err := s.Lines.Between(from, end, t.line); err != nil {
+			return story, err
+		}
+	}
+	if err := t.finish(); err != nil {
+		return story, err
+	}
+	story.Total = len(story.Built)
+	story.Built = page(story.Built, &f)
+	for n := range story.Built {
+		if story.Built[n].Outer -= f.Offset; story.Built[n].Outer < 0 {
+			story.Built[n].Outer = -1
+		}
+	}
+	return story, nil
 }
+
+// maxEndLines bounds the lines that are read of a root's end, where its first ones are not all.
+const maxEndLines = 50_000
 
 // afterLines is how far behind a scope's close its story goes on: for disposals and uses that came after it.
 const afterLines = 256
@@ -115,6 +140,9 @@ type makeOf struct {
 	seq        int
 	disposable bool
 	stays      bool // its home is this scope
+	with       []uint64
+	to         uint64 // who received it first
+	entry      string
 }
 
 type useKey struct{ inst, by uint64 }
@@ -123,6 +151,7 @@ type teller struct {
 	story   *Story
 	opened  int64
 	id      event.ScopeID
+	root    bool
 	res     *resolver
 	made    []makeOf
 	here    map[uint64]int // into made
@@ -135,15 +164,23 @@ func (t *teller) line(e *event.Event) bool {
 	if t.here == nil {
 		t.here, t.uses, t.outside, t.gone = map[uint64]int{}, map[useKey]int{}, map[uint64]int{}, map[uint64]int64{}
 	}
-	_, mine := t.here[uint64(e.Inst)]
+	at, mine := t.here[uint64(e.Inst)]
+	if mine && e.Kind == event.Give {
+		t.received(&t.made[at], uint64(e.To), e.Entry)
+	}
 	switch e.Kind {
 	case event.Make:
 		m := t.res.note(e)
+		for _, w := range e.With {
+			if at, mine := t.here[uint64(w.Inst)]; mine {
+				t.received(&t.made[at], m.id, "")
+			}
+		}
 		if e.Scope != t.id {
 			return true
 		}
-		if len(t.made) == maxStoryRows {
-			t.story.Cut = fmt.Sprintf("only the first %d makes are shown", maxStoryRows)
+		if len(t.made) == maxBuiltRows {
+			t.story.Cut = fmt.Sprintf("only the first %d makes are shown", maxBuiltRows)
 			return true
 		}
 		one := makeOf{inst: m.id, made: e.T, ns: e.NS, seq: len(t.made), disposable: e.Disposable}
@@ -157,7 +194,12 @@ func (t *teller) line(e *event.Event) bool {
 		}
 		one.stays = e.Owner == t.id && !e.OwnerNull
 		if !e.Has.Has(event.FOwner) {
-			one.stays = rank(lifetime) < 3 && e.By != "direct"
+			one.stays = (t.root || rank(lifetime) < 3) && e.By != "direct"
+		}
+		for _, w := range e.With {
+			if w.Inst != 0 && len(one.with) < maxShownWith {
+				one.with = append(one.with, uint64(w.Inst))
+			}
 		}
 		t.here[m.id] = len(t.made)
 		t.made = append(t.made, one)
@@ -198,6 +240,32 @@ func (t *teller) line(e *event.Event) bool {
 	}
 	return true
 }
+
+// received notes who received an instance, the first time.
+func (*teller) received(m *makeOf, to uint64, entry string) {
+	if m.to == 0 && m.entry == "" {
+		m.to, m.entry = to, entry
+	}
+}
+
+// things names some instances.
+func (t *teller) things(list []uint64) ([]Thing, error) {
+	out := []Thing{}
+	for _, id := range list {
+		ref, reg, err := t.res.ref(id)
+		if err != nil {
+			return out, err
+		}
+		out = append(out, Thing{Instance: id, Mark: finding.Mark(id), Reg: reg, Of: ref})
+	}
+	return out, nil
+}
+
+// The bounds of what a story lists.
+const (
+	maxBuiltRows = 20_000 // on all pages
+	maxShownWith = 16     // of what one instance was built with, or keeps
+)
 
 // from notes that an instance was given or used here, which may have come from outside.
 func (t *teller) from(inst uint64, at int64) {
@@ -248,7 +316,21 @@ func (t *teller) finish() error {
 	// What was noted as outside before its make's line came is not.
 	t.story.Outside = slices.DeleteFunc(t.story.Outside, func(o Outside) bool { _, mine := t.here[o.Instance]; return mine })
 	for n := range t.story.Outside {
-		if err := name(&t.story.Outside[n].Thing); err != nil {
+		one := &t.story.Outside[n]
+		if err := name(&one.Thing); err != nil {
+			return err
+		}
+		m, _, err := t.res.read(one.Instance)
+		if err != nil {
+			return err
+		}
+		var with []uint64
+		for _, w := range m.with {
+			if w.Inst != 0 && len(with) < maxShownWith {
+				with = append(with, uint64(w.Inst))
+			}
+		}
+		if one.With, err = t.things(with); err != nil {
 			return err
 		}
 	}
@@ -278,6 +360,17 @@ func (t *teller) finish() error {
 		}
 		if err := name(&b.Thing); err != nil {
 			return err
+		}
+		with, err := t.things(m.with)
+		if err != nil {
+			return err
+		}
+		b.With, b.Entry = with, m.entry
+		if m.to != 0 {
+			b.For = &Thing{Instance: m.to}
+			if err := name(b.For); err != nil {
+				return err
+			}
 		}
 		t.story.Built = append(t.story.Built, b)
 		if _, gone := t.gone[m.inst]; m.disposable && m.stays && !gone && !t.story.Scope.Open {

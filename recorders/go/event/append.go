@@ -139,10 +139,15 @@ func appendWith(dst []byte, list []With) []byte {
 			continue
 		}
 		dst = append(dst, '[')
+		first := true
 		for j := i; j < len(list) && list[j].All && list[j].Slot == list[i].Slot; j++ {
-			if j > i {
+			if list[j].Absent { // it stands for an empty list
+				continue
+			}
+			if !first {
 				dst = append(dst, ',')
 			}
+			first = false
 			dst = appendGiven(dst, &list[j])
 		}
 		dst = append(dst, ']')

@@ -59,7 +59,7 @@ type With struct {
 	Key     string
 	HasKey  bool
 	Via     RegID
-	Absent  bool // null: an optional one that was not there
+	Absent  bool // null: an optional one that was not there; with All: an empty list
 	Passing bool // kept is false: it was only read during construction
 	Unseen  bool // unknown is true: something was given and not seen
 	All     bool // a member of a list: all were asked for
