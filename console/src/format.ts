@@ -44,7 +44,7 @@ export function localTime(text: string): string {
 }
 
 /** How scopes and instances are named in addresses: behind their stream's number and a dot where that is not the first. */
-export function addressOf(stream: number, id: number): string {
+export function addressOf(stream: number, id: number | string): string {
   return stream ? `${stream}.${id}` : String(id)
 }
 

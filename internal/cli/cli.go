@@ -54,6 +54,7 @@ func commands() []command {
 		{"findings", "list what was found in a recording or a trace file", findings},
 		{"finding", "show one finding with its evidence", oneFinding},
 		{"registrations", "list registrations, which one answers, and how their instances behaved", registrations},
+		{"by-hand", "list the places that construct instances past the container", byHand},
 		{"scopes", "list scopes by name, time, duration, trace or findings", scopes},
 		{"scope", "show what happened in one scope", scope},
 		{"sharing", "show which instance each consumer was given, scope by scope", sharing},

@@ -73,8 +73,9 @@ func scopesCSV(std IO, l views.ScopeList) {
 
 func scope(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "scope", "scope RECORDING SCOPE [options]",
-		"Shows what happened in one scope: what was built within what, what came from outside, who used what, what was\ndisposed in which order, and what was left. SCOPE is its number as 'keenlantern scopes' shows it.",
-		"keenlantern scope testdata/office.ndjson 2")
+		"Shows what happened in one scope: what was built within what, what came from outside, who used what, what was\ndisposed in which order, and what was left. SCOPE is its number as 'keenlantern scopes' shows it, or root for what\nwas built outside any other scope.",
+		"keenlantern scope testdata/office.ndjson root")
+	v.paging(views.DefaultRows)
 	words, err := v.read(args, 2, 2)
 	if err != nil {
 		return err
@@ -83,8 +84,8 @@ func scope(ctx context.Context, std IO, args []string) error {
 	if err != nil {
 		return err
 	}
-	return answered(ctx, v, words[0], "scopes/"+url.PathEscape(words[1]), nil,
-		func(src *views.Source) (views.Story, error) { return views.TellScope(src, stream, id) },
+	return answered(ctx, v, words[0], "scopes/"+url.PathEscape(words[1]), v.query(),
+		func(src *views.Source) (views.Story, error) { return views.TellScope(src, stream, id, v.f) },
 		func(s views.Story) { report.Scope(std.Out, s, v.style()) })
 }
 
@@ -92,7 +93,7 @@ func scope(ctx context.Context, std IO, args []string) error {
 func scopeWord(word string) (stream int, id uint64, err error) {
 	stream, id, ok := views.ScopeAt(word)
 	if !ok {
-		return 0, 0, &usageError{fmt.Sprintf("%q is no scope: it is a number as 'keenlantern scopes' shows it", word)}
+		return 0, 0, &usageError{fmt.Sprintf("%q is no scope: it is a number as 'keenlantern scopes' shows it, or root", word)}
 	}
 	return stream, id, nil
 }

@@ -67,6 +67,8 @@ func (v *viewFlags) query() url.Values {
 	set(q, "lifetime", v.f.Lifetime)
 	set(q, "module", v.f.Module)
 	set(q, "name", v.f.Name)
+	set(q, "when", v.f.When)
+	set(q, "how", v.f.How)
 	if v.f.Limit > 0 {
 		q.Set("limit", strconv.Itoa(v.f.Limit))
 	}

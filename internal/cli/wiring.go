@@ -12,10 +12,17 @@ func registrations(ctx context.Context, std IO, args []string) error {
 		"Lists registrations, which one answers and why, and how the instances of each behaved. ≠ marks instances that did not\nbehave as their registered lifetime says; three rows or fewer are shown in full.",
 		"keenlantern registrations testdata/office.ndjson --service tide")
 	v.rows(views.DefaultRows)
+	v.StringVar(&v.f.When, "when", "", "only what was first made at this `TIME`: 'at start' or 'on demand'")
+	v.StringVar(&v.f.How, "how", "", "only what has a need filled in this `WAY` (constructor, property, field, setter, method), or whose\nconstructor's signature contains this text")
 	graph := v.String("graph", "", "print the wiring graph instead, in this `FORMAT`: dot (for Graphviz) or json")
 	words, err := v.read(args, 1, 1)
 	if err != nil {
 		return err
+	}
+	if v.f.When != "" {
+		if err := oneOf("when", v.f.When, views.WhenAtStart, views.WhenOnDemand); err != nil {
+			return err
+		}
 	}
 	if *graph != "" {
 		if err := oneOf("graph", *graph, "dot", "json"); err != nil {
@@ -31,6 +38,21 @@ func registrations(ctx context.Context, std IO, args []string) error {
 	return answered(ctx, v, words[0], "registrations", v.query(),
 		func(src *views.Source) (views.RegistrationList, error) { return views.Registrations(src, v.f), nil },
 		func(l views.RegistrationList) { report.Registrations(std.Out, l, v.style()) })
+}
+
+func byHand(ctx context.Context, std IO, args []string) error {
+	v := newView(std, "by-hand", "by-hand RECORDING [options]",
+		"Lists the places that construct instances past the container, what is registered for each, and who received them:\nwhat remains to be moved into the container.",
+		"keenlantern by-hand testdata/office.ndjson")
+	v.StringVar(&v.f.Service, "service", "", "only implementations, services and places whose names contain this `TEXT`")
+	v.paging(views.DefaultRows)
+	words, err := v.read(args, 1, 1)
+	if err != nil {
+		return err
+	}
+	return answered(ctx, v, words[0], "by-hand", v.query(),
+		func(src *views.Source) (views.ByHandView, error) { return views.ByHand(src, v.f), nil },
+		func(b views.ByHandView) { report.ByHand(std.Out, b, v.style()) })
 }
 
 func keys(ctx context.Context, std IO, args []string) error {

@@ -51,6 +51,16 @@ func comparison(out io.Writer, c views.Comparison, s Style) {
 			fmt.Fprintf(out, "  %s: %s → %s\n", s.whole(&v.Of), v.A.As, v.B.As)
 		}
 	}
+	if len(c.Answers) > 0 {
+		fmt.Fprintf(out, "\n%s\n", s.paint(bold, "answered by another key or implementation"))
+		for _, a := range c.Answers {
+			site := ""
+			if a.Site != "" {
+				site = " as " + Clean(a.Site)
+			}
+			wrapped(out, fmt.Sprintf("  ~ %s asks for %s%s: ", s.typeName(a.Consumer), s.typeName(a.Service), site), 4, s.width(), Clean(strings.Join(a.A, ", "))+" → "+Clean(strings.Join(a.B, ", ")))
+		}
+	}
 	if len(c.Costs) > 0 {
 		fmt.Fprintf(out, "\n%s\n", s.paint(bold, "for each thousand scopes"))
 		rows := [][]string{}

@@ -183,6 +183,7 @@ func Finding(out io.Writer, f *finding.Finding, s Style) {
 	row("path", pathLine(f))
 	row("why", f.Why)
 	row("fix", f.Fix)
+	row("at", strings.Join(f.Facts["places"], ", "))
 	row("seen", seenLine(f))
 	for n, e := range f.Examples {
 		if n == 2 {

@@ -35,7 +35,7 @@ func layers(out io.Writer, v views.LayersView, s Style) {
 			if name == "-" {
 				name = s.whole(&l.Of)
 			}
-			rows = append(rows, []string{strings.Repeat("  ", d) + name, finding.Number(l.Calls), finding.Number(l.Made), dash(l.Of.Lifetime), s.place(&l.Of)})
+			rows = append(rows, []string{strings.Repeat("  ", d) + name, calls(v.UseSeen, l.Calls), finding.Number(l.Made), dash(l.Of.Lifetime), s.place(&l.Of)})
 		}
 		FitTable(out, s, []string{"  layer, outermost first", "calls", "made", "lifetime", "place"}, inset(rows), []int{0, 4}, 1, 2)
 		for _, seen := range k.Seen {
@@ -49,12 +49,23 @@ func layers(out io.Writer, v views.LayersView, s Style) {
 			for _, a := range seen.Who[:min(4, len(seen.Who))] {
 				who = append(who, s.who(&a))
 			}
-			state := "whole"
+			state := "complete"
 			if !seen.Whole {
-				state = "! not whole"
+				state = "! incomplete"
 			}
 			wrapped(out, fmt.Sprintf("  %s, %s:", state, finding.Count(seen.Count, "time", "times")), 24, s.width(), strings.Join(names, " › ")+" to "+strings.Join(who, ", "))
 		}
 	}
 	more(out, len(v.Stacks), v.Total)
+	if !v.UseSeen {
+		fmt.Fprintln(out, "\n  Calls were not recorded.")
+	}
+}
+
+// calls writes a count of calls, or that none were recorded.
+func calls(seen bool, n int64) string {
+	if !seen {
+		return "not recorded"
+	}
+	return finding.Number(n)
 }

@@ -1,8 +1,10 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"keenlantern.example/internal/core/finding"
@@ -27,14 +29,14 @@ func registrations(out io.Writer, v views.RegistrationList, s Style) {
 		}
 		rows = append(rows, []string{
 			s.whole(&r.Ref), s.asNamed(&r.Ref), dash(r.Ref.Lifetime), verdict(r.Observed.As, r.Observed.Agrees), finding.Number(r.Made),
-			finding.Number(r.Alive), Took(r.OwnNS), finding.Number(r.Asked), answers, dash(r.Ref.Module), s.place(&r.Ref),
+			finding.Number(r.Alive), Took(r.OwnNS), dash(firstMade(r)), finding.Number(r.Asked), answers, dash(r.Ref.Module), s.place(&r.Ref),
 		})
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(out, "No registration fits.")
 		return
 	}
-	FitTable(out, s, []string{"service", "implementation", "lifetime", "behaved as", "made", "alive", "own", "asked", "answers", "module", "place"}, rows, []int{0, 1, 9, 10}, 4, 5, 6, 7)
+	FitTable(out, s, []string{"service", "implementation", "lifetime", "behaved as", "made", "alive", "own", "first made", "asked", "answers", "module", "place"}, rows, []int{0, 1, 10, 11}, 4, 5, 6, 8)
 	more(out, len(rows), v.Total)
 	if len(rows) > 3 {
 		return
@@ -42,6 +44,33 @@ func registrations(out io.Writer, v views.RegistrationList, s Style) {
 	for n := range v.Registrations {
 		registration(out, &v.Registrations[n], s)
 	}
+}
+
+// firstMade says when the first instance was made: at start, or on demand.
+func firstMade(r *views.RegistrationRow) string {
+	if r.First == nil {
+		return ""
+	}
+	return r.First.When
+}
+
+// creation says when, where and for whom an instance was made.
+func creation(c *views.Creation) string {
+	if c == nil {
+		return ""
+	}
+	where := "in the root"
+	if c.Scope != 0 {
+		where = "in scope " + ScopeID(c.Stream, c.Scope)
+		if c.ScopeName != "" {
+			where += ", " + c.ScopeName
+		}
+	}
+	text := fmt.Sprintf("%s, %s, %s, %s", c.When, clock(c.Clock), c.Mark, where)
+	if c.By != nil {
+		text += ", for " + c.By.Who()
+	}
+	return text
 }
 
 func registration(out io.Writer, r *views.RegistrationRow, s Style) {
@@ -56,6 +85,25 @@ func registration(out io.Writer, r *views.RegistrationRow, s Style) {
 	line("registered", r.Ref.Place())
 	if r.Declared != "" {
 		line("declared", r.Declared+", in force "+r.Ref.Lifetime)
+	}
+	if len(r.Template) > 0 {
+		forms := make([]string, len(r.Forms))
+		for n := range r.Forms {
+			forms[n] = r.Forms[n].Name()
+		}
+		line("template", map[bool]string{true: "answers for any key", false: "answers for any type argument"}[slices.Contains(r.Template, "any-key")]+"; forms: "+cmp.Or(strings.Join(forms, ", "), "none met"))
+	}
+	if r.FormOf != nil {
+		line("form of", r.FormOf.Name()+" ("+s.impl(r.FormOf)+")")
+	}
+	if r.Pooled {
+		line("pooled", "instances are leased to one scope at a time and returned")
+	}
+	line("constructor", r.Signature)
+	line("disposed by", map[string]string{"interface": "an interface that it implements", "annotation": "an annotated method", "name": "a method that the registration names", "code": "application code"}[r.Mechanism])
+	line("first made", creation(r.First))
+	if r.Made > 1 {
+		line("last made", creation(r.Last))
 	}
 	line("behaved as", r.Observed.As+": "+r.Observed.Why)
 	why := r.Why
@@ -74,6 +122,9 @@ func registration(out io.Writer, r *views.RegistrationRow, s Style) {
 		if a.Site != "" {
 			at = " as " + a.Site
 		}
+		if a.All {
+			at += ", among all"
+		}
 		line("asked by", fmt.Sprintf("%s%s, %s, by %s", a.Who(), at, finding.Count(a.Count, "time", "times"), dash(a.How)))
 	}
 	for _, n := range r.Needs {
@@ -81,7 +132,7 @@ func registration(out io.Writer, r *views.RegistrationRow, s Style) {
 		if n.Key != nil {
 			key = " [" + *n.Key + "]"
 		}
-		line("needs", n.Service+key+map[bool]string{true: ", all of them", false: ""}[n.All]+map[bool]string{true: ", if there is one", false: ""}[n.Optional])
+		line("needs", n.Service+key+map[bool]string{true: ", all of them", false: ""}[n.All]+map[bool]string{true: ", optional", false: ""}[n.Optional]+map[bool]string{true: ", lazy", false: ""}[n.Lazy]+", by "+n.How)
 	}
 }
 

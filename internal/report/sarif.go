@@ -98,7 +98,10 @@ func sarifOf(f *finding.Finding) sarifResult {
 		Locations: []sarifLocation{location(f.Subject, "")}, PartialFingerprints: map[string]string{"keenlantern/1": f.ID},
 	}
 	if f.Holder != nil {
-		one.RelatedLocations = append(one.RelatedLocations, location(*f.Holder, "who keeps it"))
+		one.RelatedLocations = append(one.RelatedLocations, location(*f.Holder, "the consumer"))
+	}
+	for _, at := range f.Facts["places"] {
+		one.RelatedLocations = append(one.RelatedLocations, location(finding.Ref{Service: f.Subject.Service, Key: f.Subject.Key, At: finding.Text(at)}, "in the application's code"))
 	}
 	return one
 }

@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"keenlantern.example/internal/core/finding"
@@ -17,17 +18,26 @@ func ScopeID(stream int, id uint64) string {
 	return fmt.Sprintf("%d.%d", stream, id)
 }
 
-// Scopes writes a page of scopes.
+// scopeWord is a scope's address as people read it: the first container's root by its name.
+func scopeWord(r *views.ScopeRow) string {
+	if r.Root && r.ID == 0 {
+		return strings.TrimSuffix(ScopeID(r.Stream, 0), "0") + views.RootName
+	}
+	return ScopeID(r.Stream, r.ID)
+}
+
+// Scopes writes a page of scopes, the roots first.
 func Scopes(out io.Writer, v views.ScopeList, s Style) {
 	rows := [][]string{}
-	for n := range v.Scopes {
-		r := &v.Scopes[n]
+	all := slices.Concat(v.Roots, v.Scopes)
+	for n := range all {
+		r := &all[n]
 		took := Took(r.TookNS)
 		if r.Open {
 			took = "open " + took
 		}
 		rows = append(rows, []string{
-			ScopeID(r.Stream, r.ID), dash(r.Name), dash(r.Kind), r.Began, took, finding.Number(r.Made), Took(r.BuiltNS),
+			scopeWord(r), dash(r.Name), dash(r.Kind), r.Began, took, finding.Number(r.Made), Took(r.BuiltNS),
 			finding.Number(r.Uses), finding.Number(r.Findings), dash(r.Trace),
 		})
 	}
@@ -56,7 +66,7 @@ func Scope(out io.Writer, v views.Story, s Style) {
 
 func story(out io.Writer, v views.Story, s Style) {
 	sc := &v.Scope
-	fmt.Fprintf(out, "%s, %s %s: began %s, %s%s\n", s.paint(bold, dash(sc.Name)), dash(sc.Kind), ScopeID(sc.Stream, sc.ID), sc.Began,
+	fmt.Fprintf(out, "%s, %s %s: began %s, %s%s\n", s.paint(bold, dash(sc.Name)), dash(sc.Kind), scopeWord(sc), sc.Began,
 		map[bool]string{true: "open since ", false: "took "}[sc.Open], Took(sc.TookNS))
 	if sc.Trace != "" {
 		fmt.Fprintf(out, "trace %s\n", Clean(sc.Trace))
@@ -69,20 +79,35 @@ func story(out io.Writer, v views.Story, s Style) {
 	}
 	if part("built", len(v.Built)) {
 		bars := 24
+		whole := sc.TookNS
+		head := []string{"  instance of", "mark", "from", "took", "own", "for", "with", "in the scope's time"}
+		if sc.Root { // what was built fills a small part of a root's time: the bars are of that part
+			whole = builtUntil(v.Built)
+			head[len(head)-1] = "until " + Took(whole)
+		}
 		rows := [][]string{}
 		for _, b := range v.Built {
+			to := dash(Clean(b.Entry))
+			if b.For != nil {
+				to = s.built(&b.For.Of) + " " + b.For.Mark
+			}
 			rows = append(rows, []string{
-				strings.Repeat("  ", b.Depth) + s.built(&b.Of), b.Mark, Took(b.From), Took(b.TookNS), Took(b.OwnNS), bar(b.From, b.From+b.TookNS, sc.TookNS, bars),
+				strings.Repeat("  ", b.Depth) + s.built(&b.Of), b.Mark, Took(b.From), Took(b.TookNS), Took(b.OwnNS), to, dash(marks(b.With)), bar(b.From, b.From+b.TookNS, whole, bars),
 			})
 		}
-		FitTable(out, s, []string{"  instance of", "mark", "from", "took", "own", "in the scope's time"}, inset(rows), []int{0}, 2, 3, 4)
+		FitTable(out, s, head, inset(rows), []int{0, 5, 6}, 2, 3, 4)
+		more(out, len(v.Built), v.Total)
 	}
 	if part("came from outside", len(v.Outside)) {
 		rows := [][]string{}
 		for _, o := range v.Outside {
-			rows = append(rows, []string{s.built(&o.Of), o.Mark, dash(o.Of.Lifetime), Took(o.At), finding.Number(o.Uses)})
+			keeps := []string{}
+			for _, w := range o.With {
+				keeps = append(keeps, s.built(&w.Of)+" "+w.Mark)
+			}
+			rows = append(rows, []string{s.built(&o.Of), o.Mark, dash(o.Of.Lifetime), Took(o.At), finding.Number(o.Uses), dash(strings.Join(keeps, ", "))})
 		}
-		FitTable(out, s, []string{"  instance of", "mark", "lifetime", "first", "uses"}, inset(rows), []int{0}, 3, 4)
+		FitTable(out, s, []string{"  instance of", "mark", "lifetime", "first", "uses", "keeps"}, inset(rows), []int{0, 5}, 3, 4)
 	}
 	if part("used", len(v.Used)) {
 		rows := [][]string{}
@@ -99,7 +124,7 @@ func story(out io.Writer, v views.Story, s Style) {
 		}
 		FitTable(out, s, []string{"  instance of", "mark", "calls", "first", "last", "took", "by", ""}, inset(rows), []int{0, 6}, 2, 3, 4, 5)
 	}
-	if part("let go, in order", len(v.Disposed)) {
+	if part("disposed, in order", len(v.Disposed)) {
 		rows := [][]string{}
 		for _, d := range v.Disposed {
 			by := d.By
@@ -116,7 +141,7 @@ func story(out io.Writer, v views.Story, s Style) {
 		}
 	}
 	if len(v.Built)+len(v.Outside)+len(v.Used)+len(v.Disposed) == 0 {
-		fmt.Fprintln(out, "\nNothing was built, used or let go in it.")
+		fmt.Fprintln(out, "\nNothing was built, used or disposed in it.")
 	}
 	if len(v.Inner) > 0 {
 		fmt.Fprintf(out, "\n%s opened inside it: %s\n", finding.Count(int64(len(v.Inner)), "scope was", "scopes were"), ids(v.Inner))
@@ -124,6 +149,23 @@ func story(out io.Writer, v views.Story, s Style) {
 	if v.Cut != "" {
 		fmt.Fprintf(out, "\nNot all is shown: %s.\n", v.Cut)
 	}
+}
+
+// marks lists the marks of some instances.
+func marks(list []views.Thing) string {
+	words := make([]string, len(list))
+	for n := range list {
+		words[n] = list[n].Mark
+	}
+	return strings.Join(words, " ")
+}
+
+// builtUntil returns when the last of some constructions had ended, in ns since the scope opened.
+func builtUntil(list []views.Built) (ns int64) {
+	for n := range list {
+		ns = max(ns, list[n].From+list[n].TookNS)
+	}
+	return ns
 }
 
 func ids(list []uint64) string {

@@ -21,16 +21,27 @@ func board(out io.Writer, b views.Board, s Style) {
 		fmt.Fprintln(out, "No scope fits.")
 		return
 	}
-	if b.Name != "" {
-		fmt.Fprintf(out, "the last %s named %s\n\n", finding.Count(int64(len(b.Scopes)), "scope", "scopes"), Clean(b.Name))
+	roots := int64(0)
+	for _, sc := range b.Scopes {
+		if sc.Root {
+			roots++
+		}
+	}
+	switch n := int64(len(b.Scopes)) - roots; {
+	case n == 0:
+		fmt.Fprint(out, "the root: no other scope was opened\n\n")
+	case b.Name != "" && roots > 0:
+		fmt.Fprintf(out, "the root, and the last %s named %s\n\n", finding.Count(n, "scope", "scopes"), Clean(b.Name))
+	case b.Name != "":
+		fmt.Fprintf(out, "the last %s named %s\n\n", finding.Count(n, "scope", "scopes"), Clean(b.Name))
 	}
 	if len(b.Rows) == 0 {
-		fmt.Fprintln(out, "Nothing was seen to be given to anybody in them.")
+		fmt.Fprintln(out, "No hand-out was seen in them.")
 		return
 	}
 	head := []string{"given", "to", "behaved as"}
 	for _, sc := range b.Scopes {
-		head = append(head, fmt.Sprint(sc.ID))
+		head = append(head, columnOf(&sc))
 	}
 	rows := [][]string{}
 	for n := range b.Rows {
@@ -43,7 +54,11 @@ func board(out io.Writer, b views.Board, s Style) {
 		if r.Site != "" {
 			to += " . " + Clean(r.Site)
 		}
-		cells := []string{s.whole(&r.Of), to, verdict(r.Observed.As, r.Observed.Agrees)}
+		given := s.whole(&r.Of)
+		if r.All {
+			given = "all of " + given
+		}
+		cells := []string{given, to, verdict(r.Observed.As, r.Observed.Agrees)}
 		for _, c := range r.Cells {
 			cells = append(cells, boardCell(c))
 		}
@@ -67,18 +82,48 @@ func board(out io.Writer, b views.Board, s Style) {
 		FitTable(out, s, pick(head), part, []int{0, 1})
 	}
 	more(out, len(b.Rows), b.Total)
-	fmt.Fprintln(out, "\n  \" the same as to the left, [mark] changed, ^ built outside the scope, - not given there; ≠ not as registered")
+	fmt.Fprintln(out, "\n  \" the same as to the left, [mark] changed, ^ built outside the scope, ~ kept by an instance from an earlier scope,\n  - not given there, ∅ an empty list; ≠ not as registered")
+	holders(out, &b, s)
+}
+
+// maxHolderRows is up to how many rows a board also says who holds which instance.
+const maxHolderRows = 16
+
+// holders says who holds which instance, where there are few enough rows to compare them.
+func holders(out io.Writer, b *views.Board, s Style) {
+	if len(b.Rows) > maxHolderRows || len(b.Held) == 0 {
+		return
+	}
+	fmt.Fprintf(out, "\n%s\n", s.paint(bold, "who holds which"))
+	for _, h := range b.Held[:min(len(b.Held), 2*maxHolderRows)] {
+		by := make([]string, len(h.By))
+		for n := range h.By {
+			by[n] = s.typeName(h.By[n])
+		}
+		wrapped(out, fmt.Sprintf("  %s %s: ", s.whole(&h.Of), h.Mark), 4, s.width(), fmt.Sprintf("%s, in %s", strings.Join(by, ", "), finding.Count(int64(h.Scopes), "scope", "scopes")))
+	}
+}
+
+// columnOf heads the column of a scope.
+func columnOf(sc *views.ScopeRow) string {
+	if sc.Root && sc.ID == 0 {
+		return views.RootName
+	}
+	return fmt.Sprint(sc.ID)
 }
 
 func boardCell(c views.BoardCell) string {
 	if len(c.Marks) == 0 {
-		return "-"
+		return map[bool]string{true: "∅", false: "-"}[c.Empty]
 	}
 	text := strings.Join(c.Marks[:min(2, len(c.Marks))], "+")
 	if len(c.Marks) > 2 {
 		text += fmt.Sprintf("+%d", len(c.Marks)-2)
 	}
-	if c.Shared {
+	switch {
+	case c.Kept:
+		text = "~" + text
+	case c.Shared:
 		text = "^" + text
 	}
 	switch c.Change {

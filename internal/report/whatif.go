@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"strings"
 
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/replay"
@@ -19,6 +20,9 @@ func whatIf(out io.Writer, a *replay.Answer, s Style) {
 		fmt.Fprintf(out, "%s: %s instead of %s\n", s.paint(bold, s.whole(&c.Of)), Clean(c.To), Clean(c.From))
 	}
 	fmt.Fprintf(out, "\n%s\n%s\n", changeOf("instances", a.Instances, finding.Number), changeOf("construction", a.Construction, Took))
+	if a.Bytes.Now+a.Bytes.Then > 0 {
+		fmt.Fprintln(out, changeOf("bytes made", a.Bytes, finding.Number))
+	}
 	if len(a.Registrations) > 0 {
 		fmt.Fprintln(out)
 		rows := [][]string{}
@@ -55,6 +59,16 @@ func whatIf(out io.Writer, a *replay.Answer, s Style) {
 	listed("Findings that would go:", a.Go)
 	if len(a.Appear)+len(a.Go) == 0 {
 		fmt.Fprintln(out, "\nNo finding would appear or go.")
+	}
+	if len(a.Refused) > 0 {
+		fmt.Fprintln(out, "\nA container that validates lifetimes would refuse:")
+		for _, r := range a.Refused {
+			names := make([]string, len(r.Path))
+			for n := range r.Path {
+				names[n] = r.Path[n].Name() + " (" + dash(r.Path[n].Lifetime) + ")"
+			}
+			wrapped(out, "  -", 4, s.width(), Clean(strings.Join(names, " → ")))
+		}
 	}
 	fmt.Fprintln(out, "\nWhat the recording cannot tell:")
 	for _, u := range a.Unknown {

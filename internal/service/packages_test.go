@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -61,6 +62,23 @@ func TestNodePackage(t *testing.T) {
 	assert.Empty(t, h.Get("Cache-Control"))
 }
 
+// offline fills a local repository with what the machine's own has, but for the recorder, where Maven's settings say that no other
+// repository can be reached, and returns the arguments with which Maven asks the service all the same.
+func offline(t *testing.T, local string) []string {
+	t.Helper()
+	home, err := os.UserHomeDir()
+	require.NoError(t, err)
+	settings, err := os.ReadFile(filepath.Join(home, ".m2", "settings.xml"))
+	if err != nil || !strings.Contains(string(settings), "<offline>true</offline>") {
+		return nil
+	}
+	require.NoError(t, os.CopyFS(local, os.DirFS(filepath.Join(home, ".m2", "repository"))))
+	require.NoError(t, os.RemoveAll(filepath.Join(local, "example", "keenlantern")))
+	empty := filepath.Join(t.TempDir(), "settings.xml")
+	require.NoError(t, os.WriteFile(empty, []byte("<settings/>"), 0o600))
+	return []string{"-s", empty}
+}
+
 // TestMavenRepository holds that an application elsewhere, on a machine whose local repository is empty, gets the JVM recorder from
 // the service with Maven, compiles with it and records.
 func TestMavenRepository(t *testing.T) {
@@ -95,11 +113,13 @@ func TestMavenRepository(t *testing.T) {
 			<groupId>example.keenlantern</groupId><artifactId>keenlantern-record-spring</artifactId><version>`+version+`</version>
 		</dependency></dependencies>
 		<build><plugins>
+			<plugin><artifactId>maven-resources-plugin</artifactId><version>3.5.0</version></plugin>
 			<plugin><artifactId>maven-compiler-plugin</artifactId><version>3.15.0</version></plugin>
 			<plugin><artifactId>maven-dependency-plugin</artifactId><version>3.9.0</version></plugin>
 		</plugins></build></project>`), 0o600))
 	local := filepath.Join(app, "local")
-	cmd := exec.Command("mvn", "-q", "-B", "compile", "dependency:copy-dependencies", "-Dmaven.repo.local="+local)
+	args := []string{"-q", "-B", "compile", "dependency:copy-dependencies", "-Dmaven.repo.local=" + local}
+	cmd := exec.Command("mvn", append(args, offline(t, local)...)...)
 	cmd.Dir = app
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)

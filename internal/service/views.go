@@ -19,6 +19,9 @@ func (s *service) viewRoutes(g *gin.RouterGroup) {
 	one.GET("/registrations", s.view(func(_ *gin.Context, src *views.Source, f views.Filter) (any, error) {
 		return views.Registrations(src, f), nil
 	}))
+	one.GET("/by-hand", s.view(func(_ *gin.Context, src *views.Source, f views.Filter) (any, error) {
+		return views.ByHand(src, f), nil
+	}))
 	one.GET("/graph", s.view(func(_ *gin.Context, src *views.Source, f views.Filter) (any, error) {
 		return views.Wiring(src, f), nil
 	}))
@@ -103,7 +106,10 @@ func (s *service) source(c *gin.Context, name string) (*views.Source, error) {
 
 // filter reads what narrows every view.
 func filter(c *gin.Context) (f views.Filter, err error) {
-	f = views.Filter{Service: c.Query("service"), Lifetime: c.Query("lifetime"), Module: c.Query("module"), Name: c.Query("name")}
+	f = views.Filter{Service: c.Query("service"), Lifetime: c.Query("lifetime"), Module: c.Query("module"), Name: c.Query("name"), When: c.Query("when"), How: c.Query("how")}
+	if f.When != "" && f.When != views.WhenAtStart && f.When != views.WhenOnDemand {
+		return f, &badRequest{fmt.Sprintf("when is %q; it is %q or %q", f.When, views.WhenAtStart, views.WhenOnDemand)}
+	}
 	if f.Limit, err = number(c, "limit", views.DefaultRows, 1, views.MaxRows); err != nil {
 		return f, err
 	}
@@ -157,7 +163,7 @@ func (s *service) getScopes(c *gin.Context, src *views.Source, f views.Filter) (
 	return views.Scopes(src, q)
 }
 
-func (s *service) getScope(c *gin.Context, src *views.Source, _ views.Filter) (any, error) {
+func (s *service) getScope(c *gin.Context, src *views.Source, f views.Filter) (any, error) {
 	stream, id, err := scopeName(c.Param("scope"))
 	if err != nil {
 		return nil, err
@@ -167,14 +173,14 @@ func (s *service) getScope(c *gin.Context, src *views.Source, _ views.Filter) (a
 			return nil, err
 		}
 	}
-	return views.TellScope(src, stream, id)
+	return views.TellScope(src, stream, id, f)
 }
 
 // scopeName reads a scope's address.
 func scopeName(text string) (stream int, id uint64, err error) {
 	stream, id, ok := views.ScopeAt(text)
 	if !ok {
-		return 0, 0, &badRequest{fmt.Sprintf("the scope is %q; it is a number, or a stream's and a scope's with a dot between", text)}
+		return 0, 0, &badRequest{fmt.Sprintf("the scope is %q; it is a number or root, behind its stream's number and a dot where there are several streams", text)}
 	}
 	return stream, id, nil
 }

@@ -78,7 +78,7 @@ func questions(t *testing.T, src *views.Source) map[string]any {
 	}
 	list := must(views.Scopes(src, views.ScopeQuery{Stream: -1, Limit: 4})).(views.ScopeList)
 	for _, s := range list.Scopes {
-		q[fmt.Sprintf("scopes/%d.%d", s.Stream, s.ID)] = must(views.TellScope(src, s.Stream, s.ID))
+		q[fmt.Sprintf("scopes/%d.%d", s.Stream, s.ID)] = must(views.TellScope(src, s.Stream, s.ID, all))
 	}
 	for _, id := range []uint64{1, 2, 5} {
 		if v, err := views.TellInstance(src, 0, id); err == nil {

@@ -131,6 +131,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings/{recording}/by-hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The places that construct instances past the container, and what is registered for each */
+        get: operations["getByHand"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/recordings/{recording}/graph": {
         parameters: {
             query?: never;
@@ -1081,7 +1098,16 @@ export interface components {
             service: string;
             key: string | null;
         };
+        AnswerChange: {
+            consumer: string;
+            site: string;
+            service: string;
+            a: string[];
+            b: string[];
+        };
         Asker: {
+            /** @description For all of a service: a list. */
+            all: boolean;
             consumer: components["schemas"]["Ref"] | null;
             entry?: string;
             how: string;
@@ -1089,6 +1115,7 @@ export interface components {
             count: number;
         };
         Board: {
+            held: components["schemas"]["HeldBy"][];
             recording: string;
             stream: number;
             name: string;
@@ -1099,6 +1126,10 @@ export interface components {
             total: number;
         };
         BoardCell: {
+            /** @description Not handed out here: what was received keeps it from an earlier scope. */
+            kept: boolean;
+            /** @description An empty list was given. */
+            empty: boolean;
             instances: number[];
             marks: string[];
             same: boolean;
@@ -1106,6 +1137,8 @@ export interface components {
             shared: boolean;
         };
         BoardRow: {
+            /** @description A list: a cell shows its members in order. */
+            all: boolean;
             of: components["schemas"]["Ref"];
             path: string[];
             site: string;
@@ -1114,6 +1147,9 @@ export interface components {
             cells: components["schemas"]["BoardCell"][];
         };
         Built: {
+            with: components["schemas"]["Thing"][];
+            for: components["schemas"]["Thing"] | null;
+            entry?: string;
             instance: number;
             mark: string;
             reg: number;
@@ -1123,6 +1159,19 @@ export interface components {
             own_ns: number;
             depth: number;
             outer: number;
+        };
+        ByHandRow: {
+            implementation: string;
+            at: string;
+            count: number;
+            disposed: number;
+            registered: components["schemas"]["Ref"] | null;
+            given_to: components["schemas"]["Asker"][];
+        };
+        ByHandView: {
+            recording: string;
+            places: components["schemas"]["ByHandRow"][];
+            total: number;
         };
         ChangedField: {
             name: string;
@@ -1148,6 +1197,7 @@ export interface components {
             by: string;
         };
         Comparison: {
+            answers: components["schemas"]["AnswerChange"][];
             a: components["schemas"]["Side"];
             b: components["schemas"]["Side"];
             new: components["schemas"]["Finding"][];
@@ -1156,6 +1206,27 @@ export interface components {
             registrations: components["schemas"]["RegChange"][];
             verdicts: components["schemas"]["VerdictChange"][];
             costs: components["schemas"]["CostChange"][];
+        };
+        Creation: {
+            instance: number;
+            mark: string;
+            /** @enum {unknown} */
+            when: "at start" | "on demand";
+            clock: string;
+            stream: number;
+            scope: number;
+            scope_name: string;
+            by: components["schemas"]["Asker"] | null;
+        };
+        HeldBy: {
+            of: components["schemas"]["Ref"];
+            instance: number;
+            mark: string;
+            by: string[];
+            scopes: number;
+        };
+        Refusal: {
+            path: components["schemas"]["Ref"][];
         };
         CostChange: {
             name: string;
@@ -1354,6 +1425,9 @@ export interface components {
             to: string;
         };
         WhatIf: {
+            bytes: components["schemas"]["NowThen"];
+            /** @description What a container that validates lifetimes would refuse to build then. */
+            refused: components["schemas"]["Refusal"][];
             /** @constant */
             format: "lantern-whatif/1";
             recording: string;
@@ -1372,6 +1446,7 @@ export interface components {
             unknown: string[];
         };
         WhatIfRegistration: {
+            bytes: components["schemas"]["NowThen"];
             of: components["schemas"]["Ref"];
             changed: boolean;
             made: components["schemas"]["NowThen"];
@@ -1406,6 +1481,8 @@ export interface components {
             longer: boolean;
         };
         LayersView: {
+            /** @description Calls were recorded; otherwise their counts mean nothing. */
+            use_seen: boolean;
             recording: string;
             stacks: components["schemas"]["StackRow"][];
             total: number;
@@ -1426,6 +1503,8 @@ export interface components {
             lazy: boolean;
         };
         Outside: {
+            /** @description What it has kept since it was built. */
+            with: components["schemas"]["Thing"][];
             instance: number;
             mark: string;
             reg: number;
@@ -1449,6 +1528,14 @@ export interface components {
             total: number;
         };
         RegistrationRow: {
+            template: ("any-key" | "any-type")[];
+            form_of: components["schemas"]["Ref"] | null;
+            forms: components["schemas"]["Ref"][];
+            pooled: boolean;
+            mechanism?: string;
+            signature?: string;
+            first: components["schemas"]["Creation"] | null;
+            last: components["schemas"]["Creation"] | null;
             id: number;
             registration: components["schemas"]["Ref"];
             declared?: string;
@@ -1542,6 +1629,7 @@ export interface components {
             streams: number;
         };
         ScopeList: {
+            roots: components["schemas"]["ScopeRow"][];
             recording: string;
             scopes: components["schemas"]["ScopeRow"][];
             more: boolean;
@@ -1549,6 +1637,7 @@ export interface components {
             names: components["schemas"]["Named"][];
         };
         ScopeRow: {
+            root: boolean;
             stream: number;
             began: string;
             took_ns: number;
@@ -1589,6 +1678,8 @@ export interface components {
             seen: components["schemas"]["SeenStack"][];
         };
         Story: {
+            /** @description Built, on all pages. */
+            total: number;
             recording: string;
             scope: components["schemas"]["ScopeRow"];
             built: components["schemas"]["Built"][];
@@ -1998,6 +2089,10 @@ export interface operations {
                 lifetime?: string;
                 /** @description - is what no module is known of. */
                 module?: string;
+                /** @description When the first instance was made. */
+                when?: "at start" | "on demand";
+                /** @description How a need is filled, such as constructor or property; or a part of the chosen constructor's signature. */
+                how?: string;
                 limit?: number;
                 offset?: number;
             };
@@ -2017,6 +2112,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RegistrationList"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+        };
+    };
+    getByHand: {
+        parameters: {
+            query?: {
+                /** @description A part of an implementation's, service's or place's name. */
+                service?: string;
+                limit?: number;
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ByHandView"];
                 };
             };
             400: components["responses"]["Problem"];
@@ -2106,12 +2231,15 @@ export interface operations {
             query?: {
                 /** @description The stream, counted from 0. */
                 stream?: number;
+                /** @description Of what was built. */
+                limit?: number;
+                offset?: number;
             };
             header?: never;
             path: {
                 /** @description An id, the beginning of one, or latest. */
                 recording: components["parameters"]["Recording"];
-                /** @description Its number; behind its stream's and a dot where there are several streams. */
+                /** @description Its number, or root for the first container's root; behind its stream's and a dot where there are several streams. */
                 scope: string;
             };
             cookie?: never;

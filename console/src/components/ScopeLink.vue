@@ -7,14 +7,13 @@ import { addressOf, shorten } from '@/format'
 /** A scope by its number and name, which leads to its story. */
 const props = withDefaults(defineProps<{ scope: number; stream?: number; name?: string; mark?: number; width?: number }>(), { stream: 0, name: '', mark: 0, width: 0 })
 const here = useHere()
-const address = computed(() => addressOf(props.stream, props.scope))
+// Scope 0 is the root of the stream's first container, and goes by that name.
+const address = computed(() => addressOf(props.stream, props.scope === 0 ? 'root' : props.scope))
 const shown = computed(() => (props.name ? ' ' + (props.width ? shorten(props.name, props.width) : props.name) : ''))
 </script>
 
 <template>
-  <span v-if="scope === 0" class="quiet">the root</span>
   <router-link
-    v-else
     class="app-link"
     :to="{ name: 'scope', params: { recording: here?.recording.value ?? 'latest', scope: address }, query: mark ? { instance: mark } : {} }"
     :title="`scope ${address}${name ? ', ' + name : ''}`"

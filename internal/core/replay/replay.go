@@ -24,9 +24,10 @@ type Change struct {
 
 // Plan says what is played again, and how.
 type Plan struct {
-	Changes map[event.RegID]Change
-	Touched map[event.RegID]bool // the changed registrations, and those built for them whose answers can change
-	Left    map[event.RegID]bool // those whose instances the container was never seen to dispose, though they ended
+	Changes  map[event.RegID]Change
+	Touched  map[event.RegID]bool   // the changed registrations, and those built for them whose answers can change
+	Observed map[event.RegID]string // the lifetimes that registrations without a stated one behaved as
+	Left     map[event.RegID]bool   // those whose instances the container was never seen to dispose, though they ended
 }
 
 // Replay plays one stream. It is not safe for use by several goroutines.
@@ -240,6 +241,9 @@ func (r *Replay) register(ev *event.Event) *event.Event {
 	reg := &registration{lifetime: ev.Lifetime, was: ev.Lifetime, disposer: ev.Disposer, disposable: ev.Disposable, container: 1} // unless it says otherwise
 	if ev.Has.Has(event.FContainer) {
 		reg.container = ev.Container
+	}
+	if ev.Lifetime == "" {
+		reg.lifetime, reg.was = r.plan.Observed[ev.Reg], r.plan.Observed[ev.Reg]
 	}
 	r.regs[ev.Reg] = reg
 	change, ok := r.plan.Changes[ev.Reg]

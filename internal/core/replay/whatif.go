@@ -28,10 +28,12 @@ type Answer struct {
 	Changes       []Changed           `json:"changes"`
 	Instances     Counts              `json:"instances"`       // made, of all registrations
 	Construction  Counts              `json:"construction_ns"` // ns, without what was built meanwhile, of all registrations
+	Bytes         Counts              `json:"bytes"`           // of all instances made, where sizes are known
 	Registrations []RegistrationCount `json:"registrations"`   // those whose figures change, the changed ones first
 	Scopes        []ScopeCount        `json:"scopes"`          // by name, those whose construction changes, the largest difference first
 	Appear        []*finding.Finding  `json:"appear"`          // findings that there would be
 	Go            []*finding.Finding  `json:"go"`              // findings that there would not be any more
+	Refused       []Refusal           `json:"refused"`         // what a container that validates lifetimes would refuse to build then
 	Unknown       []string            `json:"unknown"`         // what the recording cannot tell, in sentences
 }
 
@@ -56,6 +58,7 @@ type RegistrationCount struct {
 	Made         Counts      `json:"made"`
 	Most         Counts      `json:"most"` // alive at once
 	Construction Counts      `json:"construction_ns"`
+	Bytes        Counts      `json:"bytes"` // of all that were made
 }
 
 // ScopeCount is what changes for the scopes of one name, of the time in which things are constructed in one scope, in ns.
@@ -224,18 +227,29 @@ func possible(s *derive.State, set Setting, n int) error {
 		return nil
 	}
 	switch {
-	case r.Lifetime == set.Lifetime:
-		return wrong("%s is %s already", r.Ref().Name(), r.Lifetime)
+	case lifetimeOf(r) == set.Lifetime:
+		return wrong("%s is %s already", r.Ref().Name(), lifetimeOf(r))
 	case r.Lifetime == "external":
 		return wrong("%s was built outside its container and handed to it: no lifetime of the container's applies", r.Ref().Name())
-	case r.Lifetime == "":
-		return wrong("the recording does not say which lifetime %s has", r.Ref().Name())
+	case lifetimeOf(r) == "":
+		return wrong("no lifetime is registered for %s, and its instances do not show one: %s", r.Ref().Name(), cmp.Or(r.Verdict.Why, r.Verdict.As))
 	case set.Lifetime == PerConsumer && !slices.ContainsFunc(s.Registrations, func(o derive.Registration) bool {
 		return o.Container == r.Container && o.Lifetime == PerConsumer
 	}):
 		return wrong("%s has no lifetime per-consumer, as far as the recording shows", cmp.Or(r.Container, "the container"))
 	}
 	return nil
+}
+
+// lifetimeOf returns the lifetime in force, or the one that instances behaved as where none is registered; "" where neither is known.
+func lifetimeOf(r *derive.Registration) string {
+	if r.Lifetime != "" {
+		return r.Lifetime
+	}
+	return map[string]string{
+		derive.BehavedContainer: Singleton, derive.BehavedScope: Scoped, derive.BehavedOnce: Scoped, derive.BehavedRequest: Transient,
+		derive.BehavedConsumer: PerConsumer,
+	}[r.Verdict.As]
 }
 
 // identity is what people can tell of a registration, whatever its lifetime.
@@ -254,8 +268,11 @@ func identityOf(r *derive.Registration) identity {
 
 // planFor returns what is played again of one stream.
 func planFor(s *derive.State, merged *derive.State, list []chosen) Plan {
-	plan := Plan{Changes: map[event.RegID]Change{}, Touched: map[event.RegID]bool{}, Left: map[event.RegID]bool{}}
+	plan := Plan{Changes: map[event.RegID]Change{}, Touched: map[event.RegID]bool{}, Left: map[event.RegID]bool{}, Observed: map[event.RegID]string{}}
 	for n := range s.Registrations {
+		if r := &s.Registrations[n]; r.Lifetime == "" {
+			plan.Observed[event.RegID(r.ID)] = lifetimeOf(r)
+		}
 		if r := &s.Registrations[n]; r.Undisposed > 0 && r.Disposed == 0 {
 			plan.Left[event.RegID(r.ID)] = true
 		}
@@ -274,7 +291,7 @@ func planFor(s *derive.State, merged *derive.State, list []chosen) Plan {
 		}
 		plan.Touched[event.RegID(r.ID)] = true
 		for _, k := range builtFor[n] {
-			if l := s.Registrations[k].Lifetime; l == Scoped || l == Transient {
+			if l := lifetimeOf(&s.Registrations[k]); l == Scoped || l == Transient {
 				reach(k)
 			}
 		}
@@ -309,11 +326,11 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 	}
 	a := &Answer{
 		Format: Format, Recording: src.Recording, Changes: []Changed{}, Registrations: []RegistrationCount{}, Scopes: []ScopeCount{},
-		Appear: []*finding.Finding{}, Go: []*finding.Finding{}, Unknown: []string{},
+		Appear: []*finding.Finding{}, Go: []*finding.Finding{}, Refused: []Refusal{}, Unknown: []string{},
 	}
 	for _, c := range list {
 		r := &s.Registrations[c.reg]
-		one := Changed{Set: c.setting.Text, Of: r.Ref(), From: r.Lifetime, To: c.setting.Lifetime}
+		one := Changed{Set: c.setting.Text, Of: r.Ref(), From: lifetimeOf(r), To: c.setting.Lifetime}
 		if c.setting.Disposer != "" {
 			one.From, one.To = "disposed by "+cmp.Or(r.Disposer, "container"), "disposed by "+c.setting.Disposer
 		}
@@ -364,6 +381,7 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 	}
 	other := derive.Merge(states)
 	a.registrations(s, other, list)
+	a.refusals(s, other)
 	a.scopes(s, now, then)
 	a.findings(src.Result, engine.Merge(results))
 	a.unknown(src, list)
@@ -374,6 +392,7 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 }
 
 func (a *Answer) registrations(now, then *derive.State, list []chosen) {
+	bytesNow, bytesThen := bytesOf(now), bytesOf(then)
 	// Of those that are the same in all that people can tell, the first stands for the first.
 	at := map[identity][]int{}
 	for k := range then.Registrations {
@@ -397,9 +416,11 @@ func (a *Answer) registrations(now, then *derive.State, list []chosen) {
 		a.Instances.Then += o.Made
 		a.Construction.Now += r.OwnNS
 		a.Construction.Then += o.OwnNS
+		a.Bytes.Now += bytesNow[n]
+		a.Bytes.Then += bytesThen[k]
 		row := RegistrationCount{
 			Of: r.Ref(), Changed: changed[n],
-			Made: Counts{r.Made, o.Made}, Most: Counts{r.Most, o.Most}, Construction: Counts{r.OwnNS, o.OwnNS},
+			Made: Counts{r.Made, o.Made}, Most: Counts{r.Most, o.Most}, Construction: Counts{r.OwnNS, o.OwnNS}, Bytes: Counts{bytesNow[n], bytesThen[k]},
 		}
 		if row.Changed || row.Made.Now != row.Made.Then || row.Most.Now != row.Most.Then {
 			a.Registrations = append(a.Registrations, row)
@@ -415,6 +436,19 @@ func (a *Answer) registrations(now, then *derive.State, list []chosen) {
 		a.Registrations = a.Registrations[:maxRows]
 		a.Unknown = append(a.Unknown, finding.Count(int64(more), "further registration changes and is not listed.", "further registrations change and are not listed."))
 	}
+}
+
+// bytesOf returns the bytes of all instances that were made, by registration.
+func bytesOf(s *derive.State) []int64 {
+	out := make([]int64, len(s.Registrations))
+	for _, c := range s.Costs {
+		for _, r := range c.Regs {
+			if r.Reg >= 0 {
+				out[r.Reg] += r.Bytes
+			}
+		}
+	}
+	return out
 }
 
 // maxRows is how many registrations an answer lists.
@@ -490,12 +524,15 @@ func (a *Answer) unknown(src *views.Source, list []chosen) {
 		if !s.SharedSeen && c.setting.Lifetime != "" && c.setting.Lifetime != Singleton && r.Lifetime != Transient {
 			add("This recorder does not see code being handed an instance that is there already: %s may be asked for more often than this.", r.Ref().Name())
 		}
-		one := Changed{From: r.Lifetime, To: c.setting.Lifetime}
+		one := Changed{From: lifetimeOf(r), To: c.setting.Lifetime}
 		longer = longer || one.longer()
 		if c.setting.Lifetime == Transient && r.Lifetime != Transient && !slices.ContainsFunc(s.Registrations, func(o derive.Registration) bool {
 			return o.Container == r.Container && o.Lifetime == Transient && o.Made > 0
 		}) {
 			add("Nothing transient was recorded of this container: that instances of %s end with the scope that asks for them is an assumption.", r.Ref().Name())
+		}
+		if c.setting.Lifetime != "" && r.Lifetime == "" {
+			add("No lifetime is registered for %s: %s is how its instances behaved (%s).", r.Ref().Name(), lifetimeOf(r), r.Verdict.Why)
 		}
 		if c.setting.Lifetime != "" && r.Made == 0 {
 			add("%s was never built in this recording: there is nothing to play again.", r.Ref().Name())

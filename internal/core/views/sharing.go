@@ -362,7 +362,7 @@ func (r *reception) into(b *Board, rows map[string]int, n int, q *SharingQuery) 
 			if err != nil {
 				return err
 			}
-			if err := walk(x, []string{ref.Name()}, 0, []uint64{x.from}); err != nil {
+			if err := walk(x, []string{r.res.called(ref)}, 0, []uint64{x.from}); err != nil {
 				return err
 			}
 		}
@@ -383,7 +383,7 @@ func (r *reception) put(b *Board, rows map[string]int, n int, q *SharingQuery, x
 	} else {
 		ref = finding.Ref{Service: cmp.Or(x.of.Service, "a list"), Key: x.of.Key}
 	}
-	name := ref.Name()
+	name := r.res.called(ref)
 	if x.all {
 		name = "all of " + name
 	}

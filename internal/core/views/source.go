@@ -217,6 +217,7 @@ type resolver struct {
 	regs   map[uint64]int
 	known  map[uint64]made
 	looked map[int]bool
+	same   map[string]int // registrations by their names
 }
 
 func newResolver(s *StreamSource) *resolver {
@@ -287,6 +288,22 @@ func (r *resolver) read(id uint64) (made, bool, error) {
 	}
 	m, ok := r.known[id]
 	return m, ok, nil
+}
+
+// called returns a name by which people tell an instance from those of other registrations: with its implementation where several
+// registrations have one service and key, as the layers of a service do.
+func (r *resolver) called(ref finding.Ref) string {
+	if r.same == nil {
+		r.same = map[string]int{}
+		for n := range r.stream.State.Registrations {
+			r.same[r.stream.State.Registrations[n].Ref().Name()]++
+		}
+	}
+	name := ref.Name()
+	if impl := ref.Impl(); impl != "" && impl != ref.Service && r.same[name] > 1 {
+		name += " (" + impl + ")"
+	}
+	return name
 }
 
 // ref names what an instance is of.

@@ -116,6 +116,16 @@ function halves() {
           </v-table>
         </v-card>
       </section>
+      <section v-if="data.answers.length" class="mt-4" data-answers>
+        <h2 class="mb-1">Answered by another key or implementation</h2>
+        <v-card>
+          <v-table>
+            <tbody>
+              <tr v-for="(moved, n) in data.answers" :key="n"><td>{{ moved.consumer }}<span v-if="moved.site" class="quiet"> ({{ moved.site }})</span></td><td>asks for {{ moved.service }}</td><td>{{ moved.a.join(', ') }}</td><td>→</td><td>{{ moved.b.join(', ') }}</td></tr>
+            </tbody>
+          </v-table>
+        </v-card>
+      </section>
       <section class="mt-4">
         <h2 class="mb-1">Counts and costs <span class="quiet kind">per thousand scopes with this name</span></h2>
         <p v-if="!data.costs.length" class="quiet">No difference.</p>

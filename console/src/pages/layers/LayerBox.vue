@@ -5,7 +5,7 @@ import { useNames } from '@/composables/useNames'
 import { rounded, whole } from '@/format'
 
 /** The layers of a chain as boxes, each within the one around it, with the calls that reach it. */
-const props = defineProps<{ layers: StackRow['layers'] }>()
+const props = defineProps<{ layers: StackRow['layers']; used: boolean }>()
 const names = useNames()
 const most = Math.max(1, ...props.layers.map((l) => l.calls))
 </script>
@@ -19,9 +19,9 @@ const most = Math.max(1, ...props.layers.map((l) => l.calls))
     </div>
     <div class="line small">
       <span class="track" aria-hidden="true"><span class="bar" :style="{ width: `${(100 * layers[0].calls) / most}%` }" /></span>
-      <span :title="whole(layers[0].calls)">{{ rounded(layers[0].calls) }} calls reach it</span><span class="quiet">{{ rounded(layers[0].made) }} made</span>
+      <span v-if="used" :title="whole(layers[0].calls)">{{ rounded(layers[0].calls) }} calls reach it</span><span v-else class="quiet">calls were not recorded</span><span class="quiet">{{ rounded(layers[0].made) }} made</span>
     </div>
-    <LayerBox v-if="layers.length > 1" :layers="layers.slice(1)" />
+    <LayerBox v-if="layers.length > 1" :layers="layers.slice(1)" :used="used" />
   </div>
 </template>
 

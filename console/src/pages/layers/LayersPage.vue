@@ -36,7 +36,7 @@ const columns: Column<StackRow>[] = [
     <template v-if="data">
       <v-card v-if="!data.stacks.length" class="pa-4"><p class="quiet">No service is built in layers{{ service ? ' that the filter lets through' : '' }}.</p></v-card>
       <v-card v-for="(s, n) in data.stacks" v-else :key="n" class="pa-4 mb-4" data-stack>
-        <StackView :stack="s" />
+        <StackView :stack="s" :used="data.use_seen" />
       </v-card>
       <CommandLine class="mt-4" :command="`keenlantern layers ${recording}${service ? ` --service ${service}` : ''}`" />
     </template>

@@ -6,8 +6,8 @@ import { nameOf, rounded, whole } from '@/format'
 
 import LayerBox from './LayerBox.vue'
 
-/** A service's layers as boxes, and who got which of them: those that go round a layer stand out. */
-defineProps<{ stack: StackRow }>()
+/** A service's layers as boxes, and who got which of them: those that bypass a layer stand out. */
+withDefaults(defineProps<{ stack: StackRow; used?: boolean }>(), { used: true })
 const names = useNames()
 </script>
 
@@ -15,22 +15,22 @@ const names = useNames()
   <div>
         <h2><RegLink :of="{ service: stack.service, key: stack.key, implementation: null, at: null, lifetime: '' }" /> <span class="quiet kind">{{ stack.declared ? 'as registered' : 'as inferred from what was built' }}</span></h2>
         <div class="halves mt-2">
-          <LayerBox :layers="stack.layers" />
+          <LayerBox :layers="stack.layers" :used="used" />
           <div>
             <h3>Who got what</h3>
             <div v-for="(c, k) in stack.seen" :key="k" :class="['seen', { round: !c.whole }]">
               <div class="chain">
-                <span class="sign" :title="c.whole ? 'all layers' : 'goes round a layer'">{{ c.whole ? '✓' : '◆' }}</span>
+                <span class="sign" :title="c.whole ? 'all layers' : 'bypasses a layer'">{{ c.whole ? '✓' : '◆' }}</span>
                 <span v-for="(l, m) in c.layers" :key="m"><span v-if="m" class="quiet"> → </span><span :title="nameOf(l)">{{ l.implementation ? names.type(l.implementation) : names.of(l) }}</span></span>
                 <span class="num ml-2" :title="whole(c.count)">{{ rounded(c.count) }} times</span>
               </div>
               <div class="quiet small">
-                {{ c.whole ? 'all layers, to' : 'goes round a layer:' }}
-                <span v-for="(w, m) in c.who.slice(0, 6)" :key="m">{{ m ? ', ' : '' }}<RegLink v-if="w.consumer" :of="w.consumer" /><template v-else>{{ w.entry || 'nobody known' }}</template></span>
+                {{ c.whole ? 'all layers, to' : 'bypasses a layer:' }}
+                <span v-for="(w, m) in c.who.slice(0, 6)" :key="m">{{ m ? ', ' : '' }}<RegLink v-if="w.consumer" :of="w.consumer" /><template v-else>{{ w.entry || 'not seen' }}</template></span>
                 <template v-if="c.who.length > 6"> and {{ c.who.length - 6 }} more</template>
               </div>
             </div>
-            <p v-if="!stack.seen.length" class="quiet">Nobody was given any of it yet.</p>
+            <p v-if="!stack.seen.length" class="quiet">It was not handed out so far.</p>
           </div>
         </div>
   </div>

@@ -15,6 +15,7 @@ import { useView } from '@/composables/useView'
 import type { Column } from '@/download'
 import { nameOf, rounded, took, whole } from '@/format'
 
+import CreationText from './CreationText.vue'
 import { firstAskers, namesOf } from './names'
 
 /** The registrations that a filter lets through, a line each; one that is opened tells the rest. */
@@ -30,6 +31,12 @@ const { data, error, loading, refresh } = useView(
   () => ({ ...props.filter, limit: rows, offset: (page.value - 1) * rows }),
 )
 const pages = computed(() => Math.ceil((data.value?.total ?? 0) / rows))
+const mechanisms: Record<string, string> = {
+  interface: 'an interface that it implements',
+  annotation: 'an annotated method',
+  name: 'a method that the registration names',
+  code: 'application code',
+}
 const columns: Column<RegistrationRow>[] = [
   { title: 'service', value: (r) => nameOf(r.registration) },
   { title: 'implementation', value: (r) => r.registration.implementation },
@@ -40,6 +47,7 @@ const columns: Column<RegistrationRow>[] = [
   { title: 'made', value: (r) => r.made },
   { title: 'alive', value: (r) => r.alive },
   { title: 'took_ns', value: (r) => r.took_ns },
+  { title: 'first_made', value: (r) => r.first?.when },
   { title: 'asked', value: (r) => r.asked },
   { title: 'why', value: (r) => r.why },
 ]
@@ -60,6 +68,7 @@ const columns: Column<RegistrationRow>[] = [
             <th class="num">Made</th>
             <th class="num">Alive</th>
             <th class="num">Building</th>
+            <th>First made</th>
             <th>Asked for by</th>
             <th>Which answers</th>
           </tr>
@@ -80,18 +89,26 @@ const columns: Column<RegistrationRow>[] = [
               <td class="num" :title="whole(r.made)">{{ rounded(r.made) }}</td>
               <td class="num" :title="whole(r.alive)">{{ rounded(r.alive) }}</td>
               <td class="num" :title="`${r.took_ns} ns in all, the longest ${r.max_ns} ns`">{{ took(r.took_ns) }}</td>
+              <td>{{ r.first?.when ?? '–' }}</td>
               <td class="askers">
-                <template v-for="(a, n) in firstAskers(r.asked_by)" :key="n">{{ n ? ', ' : '' }}<RegLink v-if="a.consumer" :of="a.consumer" /><template v-else>{{ a.entry || 'nobody known' }}</template></template>
+                <template v-for="(a, n) in firstAskers(r.asked_by)" :key="n">{{ n ? ', ' : '' }}<RegLink v-if="a.consumer" :of="a.consumer" /><template v-else>{{ a.entry || 'not seen' }}</template></template>
                 <span v-if="r.asked_by.length > 2" class="quiet"> and others</span>
-                <span v-if="!r.asked_by.length" class="quiet">nobody</span>
+                <span v-if="!r.asked_by.length" class="quiet">–</span>
               </td>
               <td>{{ r.answers ? 'this one' : 'not this one' }}<div v-if="r.lost_to" class="small">lost to <RegLink :of="r.lost_to" /></div></td>
             </tr>
             <tr v-if="open === r.id" class="more">
-              <td colspan="8">
+              <td colspan="9">
                 <dl>
                   <dt>Behaved</dt><dd>{{ r.observed.as }}: {{ r.observed.why }}</dd>
-                  <dt>Which answers, and why</dt><dd>{{ r.why || 'nobody has asked' }}</dd>
+                  <template v-if="r.first"><dt>First made</dt><dd><CreationText :of="r.first" /></dd></template>
+                  <template v-if="r.last && r.made > 1"><dt>Last made</dt><dd><CreationText :of="r.last" /></dd></template>
+                  <template v-if="r.template.length"><dt>Template</dt><dd>{{ r.template.includes('any-key') ? 'answers for any key' : 'answers for any type argument' }}; {{ r.forms.length ? 'forms: ' : 'no form was met' }}<RegLink v-for="(f, n) in r.forms" :key="n" class="mr-3" :of="f" /></dd></template>
+                  <template v-if="r.form_of"><dt>Form of</dt><dd><RegLink :of="r.form_of" /></dd></template>
+                  <template v-if="r.pooled"><dt>Pooled</dt><dd>instances are leased to one scope at a time and returned</dd></template>
+                  <template v-if="r.signature"><dt>Constructor</dt><dd class="code">{{ r.signature }}</dd></template>
+                  <template v-if="r.mechanism"><dt>Disposed by</dt><dd>{{ mechanisms[r.mechanism] ?? r.mechanism }}</dd></template>
+                  <dt>Which answers, and why</dt><dd>{{ r.why || 'not asked for' }}</dd>
                   <template v-if="r.declared && r.declared !== r.registration.lifetime"><dt>Declared</dt><dd>{{ r.declared }}</dd></template>
                   <template v-if="r.needs.length"><dt>Asks for</dt><dd>{{ namesOf(r.needs) }}</dd></template>
                   <template v-if="r.wraps"><dt>Wraps</dt><dd><RegLink :of="r.wraps" /></dd></template>
@@ -103,10 +120,10 @@ const columns: Column<RegistrationRow>[] = [
                   <dt>Asked for by</dt>
                   <dd>
                     <div v-for="(a, n) in r.asked_by.slice(0, 20)" :key="n">
-                      <RegLink v-if="a.consumer" :of="a.consumer" /><span v-else>{{ a.entry || 'nobody known' }}</span>
-                      <span class="quiet"> {{ a.how }}{{ a.site ? ` (${a.site})` : '' }} · {{ whole(a.count) }} times</span>
+                      <RegLink v-if="a.consumer" :of="a.consumer" /><span v-else>{{ a.entry || 'not seen' }}</span>
+                      <span class="quiet"> {{ a.how }}{{ a.all ? ', among all' : '' }}{{ a.site ? ` (${a.site})` : '' }} · {{ whole(a.count) }} times</span>
                     </div>
-                    <span v-if="!r.asked_by.length" class="quiet">nobody so far</span>
+                    <span v-if="!r.asked_by.length" class="quiet">not asked for so far</span>
                   </dd>
                   <dt>Elsewhere</dt>
                   <dd>

@@ -10,6 +10,9 @@ export function firstAskers(list: Asker[]): Asker[] {
 /** What a registration asks for, by name and how. */
 export function namesOf(needs: RegistrationRow['needs']): string {
   return needs
-    .map((n) => n.service + (n.key === null || n.key === undefined ? '' : ` [${n.key}]`) + ([n.all ? 'all' : '', n.optional ? 'optional' : '', n.lazy ? 'later' : ''].filter(Boolean).length ? ` (${[n.all ? 'all' : '', n.optional ? 'optional' : '', n.lazy ? 'later' : ''].filter(Boolean).join(', ')})` : ''))
+    .map((n) => {
+      const how = [n.how === 'constructor' ? '' : n.how, n.all ? 'all' : '', n.optional ? 'optional' : '', n.lazy ? 'lazy' : ''].filter(Boolean)
+      return n.service + (n.key === null || n.key === undefined ? '' : ` [${n.key}]`) + (how.length ? ` (${how.join(', ')})` : '')
+    })
     .join(', ')
 }

@@ -19,7 +19,11 @@ import ConstructionChart from './ConstructionChart.vue'
 const props = defineProps<{ recording: string; scope: string }>()
 const { number, set } = useQuery()
 const chosen = number('instance', 0, 'replace')
-const { data, error, loading, refresh } = useView(() => props.recording, 'scopes/{scope}', () => ({ scope: props.scope }))
+// What was built is paged: a start-up may build thousands.
+const page = number('page', 1)
+const rows = 200
+const { data, error, loading, refresh } = useView(() => props.recording, 'scopes/{scope}', () => ({ scope: props.scope, limit: rows, offset: (page.value - 1) * rows }))
+const pages = computed(() => Math.ceil((data.value?.total ?? 0) / rows))
 const s = computed(() => data.value?.scope)
 const is = (t: Thing) => ({ chosen: t.instance === chosen.value })
 const columns = [
@@ -37,11 +41,11 @@ const columns = [
     <PageState class="mt-2" :error="error" :loading="loading && !data" what="the scope's story" @retry="refresh" />
     <template v-if="data && s">
       <div class="head">
-        <h1>Scope {{ scope }} {{ s.name }}</h1>
+        <h1>{{ s.root ? 'The root: built outside any other scope' : `Scope ${scope} ${s.name}` }}</h1>
         <ExportMenu name="scope" :data="data" :columns="columns" :rows="data.built" />
       </div>
       <p class="quiet">
-        {{ s.kind }}<template v-if="s.in"> in <ScopeLink :scope="s.in" :stream="s.stream" /></template> · began <TimeText :at="s.began" /> ·
+        {{ s.kind }}<template v-if="!s.root"> in <ScopeLink :scope="s.in" :stream="s.stream" /></template> · began <TimeText :at="s.began" /> ·
         <span :title="`${s.took_ns} ns`">{{ s.open ? 'open for' : 'took' }} {{ took(s.took_ns) }}</span> ·
         {{ count(s.made, 'instance made', 'instances made') }} in {{ took(s.built_ns) }} · {{ count(s.uses, 'use', 'uses') }}
         <template v-if="s.findings"> · <strong>◆ {{ count(s.findings, 'occurrence of a finding', 'occurrences of findings') }}</strong></template>
@@ -53,6 +57,23 @@ const columns = [
         <h2>What was built, and in what</h2>
         <p v-if="!data.built.length" class="quiet">Nothing was built in this scope.</p>
         <ConstructionChart v-else :story="data" :chosen="chosen" @choose="(i: number, zoom: string) => set({ instance: String(i), zoom }, 'replace')" />
+        <v-pagination v-if="pages > 1" v-model="page" :length="pages" density="comfortable" class="mt-3" />
+      </v-card>
+      <v-card v-if="data.built.length" class="mt-3">
+        <v-table hover density="compact" class="scroll" data-built>
+          <thead><tr><th class="num">From</th><th>Built</th><th>Instance</th><th>For</th><th>With</th><th class="num">Took</th><th class="num">Own</th></tr></thead>
+          <tbody>
+            <tr v-for="b in data.built" :key="b.instance" :class="is(b)">
+              <td class="num" :title="`${b.from} ns`">{{ took(b.from) }}</td>
+              <td><span class="quiet" aria-hidden="true">{{ '· '.repeat(b.depth) }}</span><RegLink :of="b.of" lifetime /></td>
+              <td><MarkTag :mark="b.mark" :instance="b.instance" :stream="s.stream" /></td>
+              <td><template v-if="b.for"><RegLink :of="b.for.of" /> <MarkTag :mark="b.for.mark" :instance="b.for.instance" :stream="s.stream" /></template><template v-else>{{ b.entry || '–' }}</template></td>
+              <td><MarkTag v-for="w in b.with" :key="w.instance" class="mr-1" :title="nameOf(w.of)" :mark="w.mark" :instance="w.instance" :stream="s.stream" /></td>
+              <td class="num" :title="`${b.took_ns} ns`">{{ took(b.took_ns) }}</td>
+              <td class="num" :title="`${b.own_ns} ns`">{{ took(b.own_ns) }}</td>
+            </tr>
+          </tbody>
+        </v-table>
       </v-card>
 
       <div class="parts mt-4">
@@ -61,11 +82,12 @@ const columns = [
           <v-card>
             <p v-if="!data.outside.length" class="pa-3 quiet">Nothing came from outside.</p>
             <v-table v-else>
-              <thead><tr><th>What</th><th>Instance</th><th class="num">First at</th><th class="num">Uses</th></tr></thead>
+              <thead><tr><th>What</th><th>Instance</th><th>Keeps</th><th class="num">First at</th><th class="num">Uses</th></tr></thead>
               <tbody>
                 <tr v-for="o in data.outside" :key="o.instance" :class="is(o)">
                   <td><RegLink :of="o.of" lifetime /></td>
                   <td><MarkTag :mark="o.mark" :instance="o.instance" :stream="s.stream" /></td>
+                  <td><span v-for="w in o.with" :key="w.instance" class="mr-2"><RegLink :of="w.of" /> <MarkTag :mark="w.mark" :instance="w.instance" :stream="s.stream" /></span></td>
                   <td class="num" :title="`${o.at} ns`">{{ took(o.at) }}</td>
                   <td class="num">{{ whole(o.uses) }}</td>
                 </tr>
@@ -83,7 +105,7 @@ const columns = [
                 <tr v-for="(u, n) in data.used" :key="n" :class="is(u)">
                   <td><RegLink :of="u.of" /></td>
                   <td><MarkTag :mark="u.mark" :instance="u.instance" :stream="s.stream" /></td>
-                  <td><MarkTag v-if="u.by" :mark="u.by.mark" :instance="u.by.instance" :stream="s.stream" /> <span class="quiet">{{ u.by ? nameOf(u.by.of) : 'not known' }}</span></td>
+                  <td><MarkTag v-if="u.by" :mark="u.by.mark" :instance="u.by.instance" :stream="s.stream" /> <span class="quiet">{{ u.by ? nameOf(u.by.of) : 'not seen' }}</span></td>
                   <td class="num">{{ whole(u.count) }}</td>
                   <td class="num" :class="{ after: u.after }">{{ took(u.first) }} – {{ took(u.last) }}{{ u.after ? ' ✕ after its end' : '' }}</td>
                 </tr>

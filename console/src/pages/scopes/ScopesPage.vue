@@ -92,6 +92,8 @@ function pick(p: { seriesIndex: number; dataIndex: number }) {
 }
 const chart = useTemplateRef('chart')
 const kinds = computed(() => [...new Set((data.value?.names ?? []).map((n) => n.kind))].filter(Boolean))
+// The roots first: what was built outside any other scope.
+const rowsShown = computed(() => [...(data.value?.roots ?? []), ...(data.value?.scopes ?? [])])
 const columns: Column<ScopeRow>[] = [
   { title: 'stream', value: (s) => s.stream },
   { title: 'scope', value: (s) => s.id },
@@ -126,10 +128,10 @@ const command = computed(
         <v-switch v-model="findings" density="compact" hide-details color="primary" label="with findings only" />
         <span class="grow" />
         <v-btn v-if="pickedList.length" variant="flat" color="primary" :to="{ name: 'sharing', params: { recording }, query: { scopes: picked } }" data-compare-scopes>{{ pickedList.length }} on the board</v-btn>
-        <ExportMenu name="scopes" :data="data" :columns="columns" :rows="data.scopes" :png="() => chart?.png()" />
+        <ExportMenu name="scopes" :data="data" :columns="columns" :rows="rowsShown" :png="() => chart?.png()" />
       </div>
       <v-card>
-        <p v-if="!data.scopes.length" class="pa-4 quiet">{{ data.total ? 'None of the scopes is of this kind.' : 'No scope has been opened yet.' }}</p>
+        <p v-if="!rowsShown.length" class="pa-4 quiet">{{ data.total ? 'None of the scopes is of this kind.' : 'No scope has been opened yet.' }}</p>
         <v-table v-else hover>
           <thead>
             <tr>
@@ -145,7 +147,7 @@ const command = computed(
             </tr>
           </thead>
           <tbody>
-            <tr v-for="s in data.scopes" :key="`${s.stream}.${s.id}`" data-scope-row>
+            <tr v-for="s in rowsShown" :key="`${s.stream}.${s.id}`" data-scope-row>
               <td><v-checkbox-btn :model-value="pickedList.includes(addressOf(s.stream, s.id))" density="compact" :aria-label="`Compare scope ${s.id}`" data-pick @update:model-value="choose(s)" /></td>
               <td><ScopeLink :scope="s.id" :stream="s.stream" :name="s.name" /></td>
               <td>{{ s.kind }}</td>

@@ -18,7 +18,8 @@ function said(cell: BoardCell): string {
     none: 'nothing was given',
   }
   const what = cell.instances.map((i, n) => `${cell.marks[n]} (instance ${i})`).join(', ')
-  return [what, words[cell.change], cell.shared ? 'built outside this scope' : ''].filter(Boolean).join('; ')
+  const from = cell.kept ? 'kept by an instance from an earlier scope' : cell.shared ? 'built outside this scope' : ''
+  return [cell.empty ? 'an empty list' : what, words[cell.change], from].filter(Boolean).join('; ')
 }
 </script>
 
@@ -26,13 +27,13 @@ function said(cell: BoardCell): string {
   <tr data-board-row>
     <th class="who" scope="row">
       <div class="line" :style="{ paddingLeft: `${Math.max(0, row.depth - 1) * 14 + 22}px` }">
-        <span class="path" :title="row.path.join(' → ') + (row.site ? `, ${row.site}` : '')">{{ shorten(names.type(row.path[row.path.length - 1] || 'the application'), 34) }}</span>
+        <span class="path" :title="row.path.join(' → ') + (row.site ? `, ${row.site}` : '')">{{ row.all ? 'all: ' : '' }}{{ shorten(names.type(row.path[row.path.length - 1] || 'the application'), 34) }}</span>
         <LifetimeTag :lifetime="row.of.lifetime ?? ''" />
         <VerdictTag :verdict="row.observed" brief />
       </div>
     </th>
-    <td v-for="(c, n) in row.cells" :key="n" :class="['cell', c.change, { shared: c.shared }]" :data-at="`${nth}/${n}`" :tabindex="column === n ? 0 : -1" :title="said(c)">
-      <span class="shape" aria-hidden="true">{{ shapes[c.change] }}</span><span class="mark">{{ c.marks.slice(0, 2).join(' ') }}{{ c.marks.length > 2 ? ` +${c.marks.length - 2}` : '' }}</span>
+    <td v-for="(c, n) in row.cells" :key="n" :class="['cell', c.change, { shared: c.shared, kept: c.kept }]" :data-at="`${nth}/${n}`" :tabindex="column === n ? 0 : -1" :title="said(c)">
+      <span class="shape" aria-hidden="true">{{ shapes[c.change] }}</span><span class="mark">{{ c.kept ? '~' : '' }}{{ c.empty ? '∅' : '' }}{{ c.marks.slice(0, 2).join(' ') }}{{ c.marks.length > 2 ? ` +${c.marks.length - 2}` : '' }}</span>
     </td>
   </tr>
 </template>

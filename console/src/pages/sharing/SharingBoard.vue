@@ -5,10 +5,12 @@ import { computed, nextTick, ref, useTemplateRef } from 'vue'
 import { useRouter } from 'vue-router'
 
 import type { Board, Ref } from '@/api/types'
+import MarkTag from '@/components/MarkTag.vue'
 import RegLink from '@/components/RegLink.vue'
 import ScopeLink from '@/components/ScopeLink.vue'
 import { useHere } from '@/composables/useView'
-import { addressOf, nameOf, shorten, took } from '@/format'
+import { useNames } from '@/composables/useNames'
+import { addressOf, count, nameOf, shorten, took } from '@/format'
 
 import BoardLine from './BoardLine.vue'
 
@@ -20,6 +22,7 @@ const props = defineProps<{ board: Board; folded: Set<string> }>()
 const emit = defineEmits<{ fold: [service: string] }>()
 const router = useRouter()
 const here = useHere()
+const names = useNames()
 
 type Row = { kind: 'service'; name: string; of: Ref; n: number; differs: boolean; key: string } | { kind: 'row'; row: Board['rows'][number]; key: string; nth: number }
 
@@ -95,7 +98,7 @@ function click(event: MouseEvent) {
           <th class="who" scope="col">Consumer, and how what it got behaved</th>
           <th v-for="s in board.scopes" :key="s.id" scope="col" class="scope" :title="`${s.name}, took ${took(s.took_ns)}`">
             <ScopeLink :scope="s.id" :stream="s.stream" />
-            <div class="quiet small">{{ shorten(s.name, 14) }}</div>
+            <div class="quiet small">{{ s.root ? 'at start' : shorten(s.name, 14) }}</div>
           </th>
         </tr>
       </thead>
@@ -120,8 +123,21 @@ function click(event: MouseEvent) {
     <li><span class="cell same"><span class="shape">=</span><span class="mark">kido</span></span> the same instance as in the scope before</li>
     <li><span class="cell changed"><span class="shape">◆</span><span class="mark">fenu</span></span> another one</li>
     <li><span class="cell same shared"><span class="shape">=</span><span class="mark">kido</span></span> underlined: built outside the scope</li>
+    <li><span class="cell"><span class="mark">~kido</span></span> not handed out: kept by an instance from an earlier scope</li>
+    <li><span class="cell"><span class="mark">∅</span></span> an empty list</li>
     <li>arrow keys move, Enter opens the instance</li>
   </ul>
+  <section v-if="board.held.length && board.rows.length <= 40" class="mt-4" data-held>
+    <h2 class="mb-1">Who holds which instance</h2>
+    <v-card border flat class="pa-3">
+      <ul class="held">
+        <li v-for="h in board.held" :key="h.instance">
+          <RegLink :of="h.of" /> <MarkTag :mark="h.mark" :instance="h.instance" :stream="board.stream" />: {{ h.by.map((b) => names.type(b)).join(', ') }}
+          <span class="quiet">in {{ count(h.scopes, 'scope', 'scopes') }}</span>
+        </li>
+      </ul>
+    </v-card>
+  </section>
 </template>
 
 <style scoped src="./board.css"></style>
@@ -166,6 +182,12 @@ thead .who {
 }
 .small {
   font-size: 0.78rem;
+}
+.held {
+  columns: 2 380px;
+  list-style: none;
+  padding: 0;
+  font-size: 0.86rem;
 }
 .legend {
   display: flex;

@@ -44,7 +44,7 @@ const picked = ref(scopes.value)
 watchDebounced(
   picked,
   (value) => {
-    if (/^[\d.,\s]*$/.test(value ?? '')) scopes.value = (value ?? '').replaceAll(/\s/g, '')
+    if (/^([\d.,\s]|root)*$/.test(value ?? '')) scopes.value = (value ?? '').replaceAll(/\s/g, '')
   },
   { debounce: 400 },
 )
@@ -95,7 +95,7 @@ const command = computed(() => {
       <template v-else>
         <div class="over quiet mb-1">
           <v-btn :prepend-icon="allFolded ? mdiChevronRight : mdiChevronDown" @click="folded = allFolded ? '' : services.join(',')">{{ allFolded ? 'Unfold all' : 'Fold all' }}</v-btn>
-          <span>{{ data.scopes.length }} scopes{{ data.name ? ` of ${data.name}` : '' }} · {{ data.rows.length }} of {{ data.total }} rows</span>
+          <span>{{ data.scopes.length }} columns{{ data.name ? ` of ${data.name}` : '' }} · {{ data.rows.length }} of {{ data.total }} rows</span>
         </div>
         <SharingBoard :board="data" :folded="foldedSet" @fold="fold" />
       </template>

@@ -2,7 +2,7 @@
 import type { Finding, NowThen, WhatIf } from '@/api/types'
 import RegLink from '@/components/RegLink.vue'
 import SeverityTag from '@/components/SeverityTag.vue'
-import { rounded, took, whole } from '@/format'
+import { nameOf, rounded, took, whole } from '@/format'
 
 /** What would be different: figures beside those that were recorded, and findings. */
 const props = defineProps<{ answer: WhatIf; recording: string }>()
@@ -36,6 +36,11 @@ const lists: { title: string; none: string; list: () => Finding[]; link: boolean
         <div class="figure">{{ took(answer.construction_ns.then) }}</div>
         <div class="quiet">{{ change(answer.construction_ns) }}; {{ took(answer.construction_ns.now) }} was recorded</div>
       </v-card>
+      <v-card v-if="answer.bytes.now || answer.bytes.then" class="pa-4">
+        <div class="quiet">Bytes</div>
+        <div class="figure">{{ rounded(answer.bytes.then) }}</div>
+        <div class="quiet" :title="whole(answer.bytes.now)">{{ change(answer.bytes) }}; {{ rounded(answer.bytes.now) }} were recorded</div>
+      </v-card>
       <v-card v-for="l in lists" :key="l.title" class="pa-4">
         <div class="quiet">{{ l.title }}</div>
         <p v-if="!l.list().length">{{ l.none }}</p>
@@ -47,6 +52,10 @@ const lists: { title: string; none: string; list: () => Finding[]; link: boolean
         <p v-if="l.list().length > 4" class="quiet">and {{ l.list().length - 4 }} more</p>
       </v-card>
     </div>
+    <v-alert v-if="answer.refused.length" type="warning" density="compact" class="mb-4" data-refused>
+      A container that validates lifetimes would refuse:
+      <div v-for="(r, n) in answer.refused" :key="n">{{ r.path.map((p) => `${nameOf(p)} (${p.lifetime ?? 'no lifetime stated'})`).join(' → ') }}</div>
+    </v-alert>
     <v-card v-if="answer.registrations.length" class="mb-4">
       <v-table density="compact">
         <thead>
