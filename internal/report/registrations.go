@@ -29,14 +29,14 @@ func registrations(out io.Writer, v views.RegistrationList, s Style) {
 		}
 		rows = append(rows, []string{
 			s.whole(&r.Ref), s.asNamed(&r.Ref), dash(r.Ref.Lifetime), verdict(r.Observed.As, r.Observed.Agrees), finding.Number(r.Made),
-			finding.Number(r.Alive), Took(r.OwnNS), dash(firstMade(r)), finding.Number(r.Asked), answers, dash(r.Ref.Module), s.place(&r.Ref),
+			finding.Number(r.Alive), Took(r.OwnNS), dash(firstMade(r)), finding.Number(r.Asked), answers, s.place(&r.Ref),
 		})
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(out, "No registration fits.")
 		return
 	}
-	FitTable(out, s, []string{"service", "implementation", "lifetime", "behaved as", "made", "alive", "own", "first made", "asked", "answers", "module", "place"}, rows, []int{0, 1, 10, 11}, 4, 5, 6, 8)
+	FitTable(out, s, []string{"service", "implementation", "lifetime", "behaved as", "made", "alive", "own", "first made", "asked", "answers", "place"}, rows, []int{0, 1, 10}, 4, 5, 6, 8)
 	more(out, len(rows), v.Total)
 	if len(rows) > 3 {
 		return
@@ -83,6 +83,7 @@ func registration(out io.Writer, r *views.RegistrationRow, s Style) {
 	}
 	line("built as", r.Ref.Impl())
 	line("registered", r.Ref.Place())
+	line("module", r.Ref.Module)
 	if r.Declared != "" {
 		line("declared", r.Declared+", in force "+r.Ref.Lifetime)
 	}

@@ -387,7 +387,7 @@ func (r *reception) put(b *Board, rows map[string]int, n int, q *SharingQuery, x
 	if x.all {
 		name = "all of " + name
 	}
-	if !q.names(ref.Service, keyOf(ref.Key), ref.Impl()) || q.Lifetime != "" && ref.Lifetime != q.Lifetime ||
+	if !q.names(ref.Service, keyOf(ref.Key), ref.Impl(), x.of.Service) || q.Lifetime != "" && ref.Lifetime != q.Lifetime ||
 		q.Consumer != "" && !slices.ContainsFunc(path, func(s string) bool { return holds(s, q.Consumer) }) {
 		return name, nil
 	}
