@@ -152,7 +152,7 @@ func TestBoard(t *testing.T) {
 	var board views.Board
 	ask(t, s, "/api/v1/recordings/latest/sharing?last=5&limit=500", &board)
 	assert.Equal(t, len(board.Rows), count(t, p, "[data-board-row]"))
-	assert.Equal(t, 5*len(board.Rows), count(t, p, "[data-at]"))
+	assert.Equal(t, len(board.Scopes)*len(board.Rows), count(t, p, "[data-at]"))
 	for n, cell := range board.Rows[0].Cells {
 		if len(cell.Marks) > 0 {
 			assert.Contains(t, text(t, p, fmt.Sprintf(`[data-at="0/%d"]`, n)), cell.Marks[0])
@@ -443,7 +443,7 @@ func TestWhatIfPage(t *testing.T) {
 	require.NoError(t, p.Click("[data-propose]"))
 	soon(t, p, `document.querySelector('[data-proposals]')?.textContent.includes('RoundedTides[model]=singleton')`)
 	require.NoError(t, p.Run(`[...document.querySelectorAll('.proposal')].find((e) => e.textContent.includes('RoundedTides')).querySelector('button').click()`))
-	soon(t, p, `document.querySelector('[data-answer]')?.textContent.includes('is built anew')`)
+	soon(t, p, `document.querySelector('[data-answer]')?.textContent.includes('is rebuilt')`)
 	soon(t, p, `decodeURIComponent(location.search).includes('RoundedTides[model]=singleton')`)
 	assert.True(t, truth(t, p, `document.querySelectorAll('[data-answer] tr.changed').length === 2`))
 	require.NoError(t, p.Go("/recordings/latest/whatif?set=NobodyHere%3Dscoped"))

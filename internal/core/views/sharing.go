@@ -98,6 +98,9 @@ func Sharing(src *Source, q SharingQuery) (Board, error) {
 	for n := range b.Rows {
 		b.Rows[n].finish(len(scopes))
 	}
+	if len(q.Scopes) == 0 {
+		b.dropEmptyRoots()
+	}
 	disagrees := func(v derive.Verdict) int {
 		if v.Agrees != nil && !*v.Agrees {
 			return 0
@@ -112,6 +115,20 @@ func Sharing(src *Source, q SharingQuery) (Board, error) {
 	b.Rows = page(b.Rows, &q.Filter)
 	b.held()
 	return b, nil
+}
+
+// dropEmptyRoots takes the roots in which nothing of what was asked for was received out of the columns.
+func (b *Board) dropEmptyRoots() {
+	for n := 0; n < len(b.Scopes) && b.Scopes[n].Root; n++ {
+		if len(b.Scopes) == 1 || slices.ContainsFunc(b.Rows, func(r BoardRow) bool { return r.Cells[n].Change != "none" }) {
+			continue
+		}
+		b.Scopes = slices.Delete(b.Scopes, n, n+1)
+		for k := range b.Rows {
+			b.Rows[k].Cells = slices.Delete(b.Rows[k].Cells, n, n+1)
+		}
+		n--
+	}
 }
 
 // held says who holds which instance.

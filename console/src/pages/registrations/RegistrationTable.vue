@@ -68,7 +68,6 @@ const columns: Column<RegistrationRow>[] = [
             <th class="num">Made</th>
             <th class="num">Alive</th>
             <th class="num">Building</th>
-            <th>First made</th>
             <th>Asked for by</th>
             <th>Which answers</th>
           </tr>
@@ -85,11 +84,10 @@ const columns: Column<RegistrationRow>[] = [
                 </div>
               </td>
               <td><LifetimeTag :lifetime="r.registration.lifetime ?? ''" /></td>
-              <td><VerdictTag :verdict="r.observed" /></td>
+              <td><VerdictTag :verdict="r.observed" /><div v-if="r.first" class="quiet small">first made {{ r.first.when }}</div></td>
               <td class="num" :title="whole(r.made)">{{ rounded(r.made) }}</td>
               <td class="num" :title="whole(r.alive)">{{ rounded(r.alive) }}</td>
               <td class="num" :title="`${r.took_ns} ns in all, the longest ${r.max_ns} ns`">{{ took(r.took_ns) }}</td>
-              <td>{{ r.first?.when ?? '–' }}</td>
               <td class="askers">
                 <template v-for="(a, n) in firstAskers(r.asked_by)" :key="n">{{ n ? ', ' : '' }}<RegLink v-if="a.consumer" :of="a.consumer" /><template v-else>{{ a.entry || 'not seen' }}</template></template>
                 <span v-if="r.asked_by.length > 2" class="quiet"> and others</span>
@@ -98,7 +96,7 @@ const columns: Column<RegistrationRow>[] = [
               <td>{{ r.answers ? 'this one' : 'not this one' }}<div v-if="r.lost_to" class="small">lost to <RegLink :of="r.lost_to" /></div></td>
             </tr>
             <tr v-if="open === r.id" class="more">
-              <td colspan="9">
+              <td colspan="8">
                 <dl>
                   <dt>Behaved</dt><dd>{{ r.observed.as }}: {{ r.observed.why }}</dd>
                   <template v-if="r.first"><dt>First made</dt><dd><CreationText :of="r.first" /></dd></template>

@@ -52,6 +52,6 @@ const byHandCommand = computed(() => `keenlantern by-hand ${props.recording}${se
 
 <style scoped>
 .few {
-  flex: 0 0 140px;
+  flex: 0 0 160px;
 }
 </style>

@@ -47,7 +47,7 @@ const columns = [
       <p class="quiet">
         {{ s.kind }}<template v-if="!s.root"> in <ScopeLink :scope="s.in" :stream="s.stream" /></template> · began <TimeText :at="s.began" /> ·
         <span :title="`${s.took_ns} ns`">{{ s.open ? 'open for' : 'took' }} {{ took(s.took_ns) }}</span> ·
-        {{ count(s.made, 'instance made', 'instances made') }} in {{ took(s.built_ns) }} · {{ count(s.uses, 'use', 'uses') }}
+        {{ count(s.made, 'instance made', 'instances made') }}<template v-if="!s.root"> in {{ took(s.built_ns) }}</template> · {{ count(s.uses, 'use', 'uses') }}
         <template v-if="s.findings"> · <strong>◆ {{ count(s.findings, 'occurrence of a finding', 'occurrences of findings') }}</strong></template>
         <template v-if="s.trace"> · trace <span class="code">{{ s.trace }}</span><CopyButton :text="s.trace" what="the trace id" /></template>
       </p>
