@@ -61,7 +61,7 @@ func (g *chance) with() string {
 		case 0:
 			list = append(list, "null")
 		case 1:
-			list = append(list, fmt.Sprintf("[%d,%d]", g.id(g.insts), g.id(g.insts)))
+			list = append(list, g.of(fmt.Sprintf("[%d,%d]", g.id(g.insts), g.id(g.insts)), "[]"))
 		case 2:
 			list = append(list, fmt.Sprintf(`{"inst":%d%s}`, g.id(g.insts), g.some(`"site":"a"`, `"service":"`+g.service()+`"`, `"key":"k1"`, fmt.Sprintf(`"via":%d`, g.id(g.regs)+1), g.flag("kept"), g.flag("unknown"))))
 		default:
@@ -74,7 +74,7 @@ func (g *chance) with() string {
 func (g *chance) needs() string {
 	var list []string
 	for range g.IntN(4) {
-		list = append(list, fmt.Sprintf(`{"service":%q%s}`, g.service(), g.some(`"site":"a"`, `"key":"k1"`, `"how":"`+g.of("constructor", "property", "method")+`"`, g.flag("all"), g.flag("optional"), g.flag("lazy"))))
+		list = append(list, fmt.Sprintf(`{"service":%q%s}`, g.service(), g.some(`"site":"a"`, `"key":"k1"`, `"how":"`+g.of("constructor", "property", "method", "field", "setter")+`"`, g.flag("all"), g.flag("optional"), g.flag("lazy"))))
 	}
 	return strings.Join(list, ",")
 }
@@ -98,11 +98,12 @@ func (g *chance) any() {
 			fmt.Sprintf(`"impl":"I%d"`, g.IntN(5)), fmt.Sprintf(`"impl":"I%d"`, g.IntN(5)), `"lifetime":"`+g.of("singleton", "scoped", "transient", "per-consumer", "external", "?")+`"`,
 			`"lifetime":"`+g.of("singleton", "scoped", "transient")+`"`, `"declared":"singleton"`, fmt.Sprintf(`"container":%d`, g.id(g.conts)+1), fmt.Sprintf(`"key":"k%d"`, g.IntN(3)),
 			fmt.Sprintf(`"also":[{"service":%q}]`, g.service()), `"needs":[`+g.needs()+`]`, fmt.Sprintf(`"wraps":%d`, g.id(g.regs)+1), fmt.Sprintf(`"alias":%d`, g.id(g.regs)+1),
-			fmt.Sprintf(`"proxy":%d`, g.id(g.regs)+1), g.flag("primary"), g.flag("local"), g.flag("internal"), g.flag("disposable"), g.flag("disposable"),
+			fmt.Sprintf(`"proxy":%d`, g.id(g.regs)+1), fmt.Sprintf(`"template":[%q]`, g.of("any-key", "any-type")), fmt.Sprintf(`"form_of":%d`, g.id(g.regs)+1), g.flag("pooled"),
+			`"mechanism":"interface"`, `"signature":"I1(S1)"`, g.flag("primary"), g.flag("local"), g.flag("internal"), g.flag("disposable"), g.flag("disposable"),
 			`"disposer":"`+g.of("container", "code", "nobody")+`"`, g.flag("shareable"), `"sees":["with","use"]`))
 	case 4, 5, 6:
 		g.scopes++
-		g.line("open", `"scope":%d%s`, g.scopes, g.some(fmt.Sprintf(`"in":%d`, g.id(g.scopes)), `"kind":"request"`, fmt.Sprintf(`"name":"N%d"`, g.IntN(3)), `"weight":10`, `"ends":"unknown"`))
+		g.line("open", `"scope":%d%s`, g.scopes, g.some(fmt.Sprintf(`"in":%d`, g.id(g.scopes)), `"kind":"request"`, fmt.Sprintf(`"name":"N%d"`, g.IntN(3)), `"weight":10`, `"ends":"unknown"`, `"closer":"`+g.of("framework", "code", "unknown")+`"`, fmt.Sprintf(`"opener":%d`, g.id(g.insts)), `"at":"o.go:1"`))
 	case 7, 8, 9, 10, 11:
 		g.insts++
 		g.line("make", `"inst":%d,"scope":%d,"with":[%s]%s`, g.insts, g.id(g.scopes), g.with(), g.some(
@@ -110,11 +111,11 @@ func (g *chance) any() {
 			`"by":"`+g.of("container", "factory", "external", "direct")+`"`, fmt.Sprintf(`"impl":"I%d"`, g.IntN(5)), g.flag("disposable"), `"disposer":"`+g.of("container", "code", "nobody")+`"`, `"size":64`, `"module":"m"`))
 	case 12, 13, 14:
 		g.line("give", `"inst":%d%s`, g.id(g.insts), g.some(fmt.Sprintf(`"scope":%d`, g.id(g.scopes)), fmt.Sprintf(`"to":%d`, g.id(g.insts)), `"entry":"e"`, fmt.Sprintf(`"service":%q`, g.service()),
-			`"key":"k1"`, fmt.Sprintf(`"via":%d`, g.id(g.regs)+1), `"how":"`+g.of("property", "method", "locator", "factory", "provider")+`"`, `"site":"a"`, g.flag("all")))
+			`"key":"k1"`, fmt.Sprintf(`"via":%d`, g.id(g.regs)+1), `"how":"`+g.of("property", "field", "setter", "method", "locator", "factory", "provider")+`"`, `"site":"a"`, g.flag("all")))
 	case 15, 16, 17:
 		g.line("use", `"inst":%d%s`, g.id(g.insts), g.some(fmt.Sprintf(`"scope":%d`, g.id(g.scopes)), fmt.Sprintf(`"by":%d`, g.id(g.insts)), fmt.Sprintf(`"ns":%d`, g.IntN(100)), `"thread":"t1"`, `"count":3`))
 	case 18, 19:
-		g.line("dispose", `"inst":%d%s`, g.id(g.insts), g.some(fmt.Sprintf(`"scope":%d`, g.id(g.scopes)), `"ns":5`, `"by":"`+g.of("container", "owner", "code", "runtime")+`"`, `"state":"`+g.of("begun", "done", "failed", "handed", "refused")+`"`, `"error":"E"`))
+		g.line("dispose", `"inst":%d%s`, g.id(g.insts), g.some(fmt.Sprintf(`"scope":%d`, g.id(g.scopes)), `"ns":5`, `"by":"`+g.of("container", "owner", "code", "runtime")+`"`, `"state":"`+g.of("begun", "done", "failed", "handed", "refused", "returned", "returned")+`"`, `"error":"E"`))
 	case 20:
 		if g.IntN(6) == 0 {
 			g.line("forget", `"container":%d`, g.id(g.conts)+1)
@@ -128,7 +129,7 @@ func (g *chance) any() {
 			g.line("gap", `"lost":3`)
 			return
 		}
-		g.line("fail", `"service":%q,"why":%q%s`, g.service(), g.of("missing", "cycle", "ambiguous", "lifetime", "no-scope", "closed", "error"), g.some(g.flag("optional"), fmt.Sprintf(`"scope":%d`, g.id(g.scopes)),
-			`"key":"k2"`, fmt.Sprintf(`"to":%d`, g.id(g.insts)), fmt.Sprintf(`"for":%d`, g.id(g.regs)+1), fmt.Sprintf(`"path":[%q,%q,%q]`, g.service(), g.service(), g.service())))
+		g.line("fail", `"service":%q,"why":%q%s`, g.service(), g.of("missing", "missing", "cycle", "ambiguous", "constructors", "lifetime", "no-scope", "closed", "error"), g.some(g.flag("optional"), fmt.Sprintf(`"scope":%d`, g.id(g.scopes)),
+			fmt.Sprintf(`"key":"k%d"`, g.IntN(20)), `"entry":"e"`, `"error":"E"`, `"at":"f.go:1"`, fmt.Sprintf(`"to":%d`, g.id(g.insts)), fmt.Sprintf(`"for":%d`, g.id(g.regs)+1), fmt.Sprintf(`"path":[%q,%q,%q]`, g.service(), g.service(), g.service())))
 	}
 }
