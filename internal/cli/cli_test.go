@@ -67,6 +67,18 @@ func TestScripts(t *testing.T) {
 // onTerminal is what is set while a command is to take its output for a terminal.
 const onTerminal = "TEST_TERMINAL"
 
+// TestQuestions asks each question of testdata/questions of the sample beside it.
+func TestQuestions(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Deadline: time.Now().Add(2 * time.Minute),
+		Dir:      "../../testdata/questions",
+		Setup: func(e *testscript.Env) error {
+			e.Vars = append(e.Vars, "TZ=UTC", "NO_COLOR=1", "KEENLANTERN_SERVER=http://127.0.0.1:1", "GOCOVERDIR="+os.Getenv("GOCOVERDIR"))
+			return nil
+		},
+	})
+}
+
 // narrow runs a command as on a terminal and holds that it writes nothing wider than 120 columns.
 func narrow(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Setenv(onTerminal, "yes")

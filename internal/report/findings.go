@@ -200,6 +200,9 @@ func Finding(out io.Writer, f *finding.Finding, s Style) {
 // pathLine names holder, path and subject, each with its place.
 func pathLine(f *finding.Finding) string {
 	refs := f.Path
+	if strings.HasPrefix(f.Rule, "resolve/cycle") && len(refs) > 0 {
+		refs = slices.Concat([]finding.Ref{f.Subject}, refs, []finding.Ref{f.Subject}) // it comes back to where it began
+	}
 	if len(refs) == 0 {
 		if f.Holder != nil {
 			refs = append(refs, *f.Holder)

@@ -537,8 +537,8 @@ func (r *Replay) unasked(s *scope, t int64) {
 
 func (r *Replay) unaskedOne(part *recorded, t int64) {
 	home := part.home
-	if !part.homed {
-		home = part.ev.Scope
+	if reg := r.regs[part.ev.Reg]; !part.homed || reg != nil && reg.was != reg.lifetime {
+		home = part.ev.Scope // where the work ran that asked for it, as far as it was seen
 	}
 	r.ask(part, request{home: home, scope: part.ev.Scope, t: min(t, part.ev.T), module: part.ev.Module})
 }

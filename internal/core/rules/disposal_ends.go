@@ -309,7 +309,7 @@ var unclosedScopeRule = Rule{
 	Needs: ledger.SeesCloses,
 	Tell: func(f *finding.Finding) {
 		n := f.Counts["scopes"]
-		if f.Severity == finding.Warning {
+		if f.Counts["open_times"] > 0 {
 			f.Title = sentence("%s is open for unusually long", f.Subject.Name())
 			f.Why = sentence("%s of this name %s open for more than %s times as long as 99 %% of the others took.", count(n, "scope", "scopes"), plural(int(n), "is", "are"), number(f.Counts["open_times"]))
 		} else {
@@ -319,7 +319,16 @@ var unclosedScopeRule = Rule{
 		if held := f.Facts["holds"]; len(held) > 0 {
 			f.Why += " " + sentence("What it holds stays alive with it: %s.", list(held))
 		}
+		if at := f.Facts["places"]; len(at) > 0 {
+			f.Why += " " + sentence("It is opened at %s.", list(at))
+		}
 		f.Fix = sentence("Close the scope on every way out of %s, failures included.", f.Subject.Name())
+		switch c := f.Facts["closer"]; {
+		case slices.Contains(c, "unknown"):
+			f.Why += " Nothing in the trace says who has to close it."
+		case slices.Contains(c, "framework"):
+			f.Why += " The framework that opened it has to close it."
+		}
 	},
 }
 
@@ -362,9 +371,15 @@ func (r *unclosedScope) Judge() {
 			}
 			o.Severity = finding.Warning
 		}
+		late := o.Severity == finding.Warning // it is open for long, and may be closed still
+		if s.Closer == "unknown" {
+			o.Severity = finding.Warning
+		}
 		found := r.out.Report(o)
 		found.Count("scopes", 1)
-		if o.Severity == finding.Warning {
+		found.Fact("closer", s.Closer)
+		found.Fact("places", s.At)
+		if late {
 			by(found, "open_times", r.set.OpenTimes)
 			found.Set("open_times", r.set.OpenTimes)
 		}

@@ -20,8 +20,12 @@ var unwrappedRule = Rule{
 		if p := f.Facts["way"]; len(p) > 1 {
 			f.Why += " " + sentence("It asks through %s.", list(p[1:]))
 		}
-		f.Fix = sentence("Register %s%s as a decorator of %s in the container's own way, or register %s under its class or a key and let %s ask for that. Keep both registrations.",
-			outer, place(f.Subject), inner, inner, outer)
+		asker, way := outer, f.Facts["way"]
+		if len(way) > 1 { // it is the last step that comes back to it
+			asker = way[len(way)-1]
+		}
+		f.Fix = sentence("Register %s under its class or a key and let %s ask for that%s. Keep both registrations.", inner, asker,
+			map[bool]string{true: sentence(", or register %s%s as a decorator of it in the container's own way", outer, place(f.Subject)), false: ""}[asker == outer])
 	},
 }
 
