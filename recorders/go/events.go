@@ -1,7 +1,6 @@
 package record
 
 import (
-	"fmt"
 	"math/rand/v2"
 	"time"
 
@@ -24,8 +23,13 @@ type Registration struct {
 	Local      bool // registered on each scope, not on the container
 	Internal   bool
 	Disposable bool
-	Disposer   string // "container", "code", "nobody"; "": the container's default
-	At         string // the place in the source, "wiring.go:41"
+	Disposer   string   // "container", "code", "nobody"; "": the container's default
+	Mechanism  string   // how instances declare that they are to be disposed: "interface", "annotation", "name", "code"; "": unknown
+	Signature  string   // of the constructor that the container chose, "NewBerthPlanner(TideSource, BerthLedger)"
+	Template   []string // what it answers for any of: "any-key", "any-type"; its forms are registrations of their own
+	FormOf     RegID    // the template of which this is a closed form; 0: none
+	Pooled     bool     // its instances are leased from a pool and Returned to it
+	At         string   // the place in the source, "wiring.go:41"
 	Module     string
 	Sees       []string // what can be seen of its instances, where that differs from Config.Sees; nil: it does not
 }
@@ -130,6 +134,17 @@ func (r *Recorder) register(id RegID, g *Registration) {
 	text(e, event.FDisposer, &e.Disposer, g.Disposer)
 	text(e, event.FAt, &e.At, g.At)
 	text(e, event.FModule, &e.Module, g.Module)
+	text(e, event.FMechanism, &e.Mechanism, g.Mechanism)
+	text(e, event.FSignature, &e.Signature, g.Signature)
+	if len(g.Template) > 0 {
+		e.Template = g.Template
+		e.Has.Set(event.FTemplate)
+	}
+	if g.FormOf != 0 {
+		e.FormOf = g.FormOf
+		e.Has.Set(event.FFormOf)
+	}
+	flag(e, event.FPooled, &e.Pooled, g.Pooled)
 	if g.HasKey || g.Key != "" {
 		e.Key = g.Key
 		e.Has.Set(event.FKey)
@@ -183,6 +198,10 @@ type Scope struct {
 	Kind  string  // "request", "job", "message" …
 	Name  string  // "GET /tides/{gauge}"
 	Trace string  // a W3C trace-id
+	// Closer is who has to close it: "framework", "code", or "unknown" where nothing says; "": not said.
+	Closer string
+	At     string // the place in the source that opens it
+	Opener InstID // the instance that opens it; 0: none known
 }
 
 // Open says that a scope has begun and returns its id, Unrecorded where it is left out. It ends with CloseScope.
@@ -217,7 +236,8 @@ func (r *Recorder) leftOut(s *session, in ScopeID) (ScopeID, bool) {
 func (r *Recorder) open(s *session, g *Scope) ScopeID {
 	id := ScopeID(r.scopes.Add(1))
 	r.add(s, &note{
-		kind: event.Open, scope: id, other: InstID(g.In), weight: s.weight, text: [5]string{g.Kind, g.Name, g.Trace},
+		kind: event.Open, scope: id, other: InstID(g.In), inst: g.Opener, weight: s.weight,
+		text: [5]string{g.Kind, g.Name, g.Trace, g.Closer, g.At},
 	}, nil)
 	return id
 }
@@ -448,6 +468,9 @@ type DisposeState string
 const (
 	Begun DisposeState = "begun"
 	Done  DisposeState = "done"
+
+	// Returned ends the lease of a pooled instance, which goes on living in its pool.
+	Returned DisposeState = "returned"
 )
 
 // Dispose says that an instance is being or was disposed, by "container", "owner" or "code"; failure, if not nil, makes
@@ -469,7 +492,7 @@ func (r *Recorder) Dispose(inst InstID, scope ScopeID, by string, state DisposeS
 	}
 	n := note{kind: event.Dispose, inst: inst, scope: scope, ns: took.Nanoseconds(), text: [5]string{by, string(state), ""}}
 	if failure != nil {
-		n.text[1], n.text[2] = "failed", fmt.Sprintf("%T", failure)
+		n.text[1], n.text[2] = "failed", classOf(failure)
 	}
 	r.add(s, &n, nil)
 }
@@ -489,10 +512,14 @@ func (r *Recorder) Forget(inst InstID, by string) {
 type Failure struct {
 	Service  string
 	Key      string
-	Why      string // "missing", "cycle", "ambiguous", "lifetime", "no-scope", "closed", "error"
+	Why      string // "missing", "cycle", "ambiguous", "constructors", "lifetime", "no-scope", "closed", "error"
 	Scope    ScopeID
 	Path     []string // outermost first
-	Message  string
+	For      RegID    // the registration that was being built and asked for it; 0: none known
+	Entry    string   // the entry point that asked, or ""
+	At       string   // the place in the source that asked
+	Err      error    // what failed: its type is recorded and never its text, which may hold anything
+	Message  string   // a text that holds no data of the application
 	Optional bool
 }
 
@@ -505,9 +532,22 @@ func (r *Recorder) Fail(f Failure) {
 	if s == nil || !r.in(s, f.Scope) {
 		return
 	}
+	if f.Why == "missing" {
+		f.Service, f.Key = r.unregistered.name(f.Service, f.Key)
+	}
 	e := &event.Event{
-		Kind: event.Fail, Service: f.Service, Why: f.Why, Scope: f.Scope, Message: f.Message,
+		Kind: event.Fail, Service: f.Service, Why: f.Why, Scope: f.Scope,
 		Has: event.Of(event.FService, event.FWhy, event.FScope),
+	}
+	text(e, event.FMessage, &e.Message, f.Message)
+	text(e, event.FEntry, &e.Entry, f.Entry)
+	text(e, event.FAt, &e.At, f.At)
+	if f.Err != nil {
+		text(e, event.FError, &e.Error, classOf(f.Err))
+	}
+	if f.For != 0 {
+		e.For = f.For
+		e.Has.Set(event.FFor)
 	}
 	text(e, event.FKey, &e.Key, f.Key)
 	flag(e, event.FOptional, &e.Optional, f.Optional)

@@ -264,6 +264,12 @@ func (n *note) fill(e *event.Event, with []event.With) {
 		text(e, event.FKind, &e.ScopeKind, n.text[0])
 		text(e, event.FName, &e.Name, n.text[1])
 		text(e, event.FTrace, &e.Trace, n.text[2])
+		text(e, event.FCloser, &e.Closer, n.text[3])
+		text(e, event.FAt, &e.At, n.text[4])
+		if n.inst != 0 {
+			e.Opener = n.inst
+			e.Has.Set(event.FOpener)
+		}
 		if n.weight > 1 {
 			e.Weight = n.weight
 			e.Has.Set(event.FWeight)

@@ -52,6 +52,10 @@ type Config struct {
 	BatchSize int           // bytes after which a batch is sent without waiting; 0: 1 MiB
 	FlushWait time.Duration // how long an event waits for its batch to fill; 0: 200 ms
 
+	// HideUnregistered writes NotRegistered for every service or key that is asked for and not registered: it may come from a request.
+	// Otherwise the first 256 different ones are written.
+	HideUnregistered bool
+
 	// Problem is told, at most once a second, why batches cannot be delivered; nil: nobody is.
 	Problem func(error)
 }
@@ -69,6 +73,9 @@ type Recorder struct {
 	objects registry
 	follow  atomic.Bool // Here is needed
 	places  places
+
+	unregistered unregistered
+	keys         keyNumbers
 
 	session                         atomic.Pointer[session] // nil: off
 	scopes, insts, regs, containers atomic.Uint64
@@ -154,6 +161,7 @@ func Start(cfg Config) (*Recorder, error) {
 		cfg: cfg, id: newUUID(), kept: map[InstID]kept{}, most: sharesOf(cfg.Memory),
 		wake: make(chan struct{}, 1), ready: make(chan struct{}, 1), stop: make(chan struct{}), drawn: make(chan struct{}), done: make(chan struct{}),
 	}
+	r.unregistered.hide = cfg.HideUnregistered
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	r.objects.init(r)
 	r.makeShards()

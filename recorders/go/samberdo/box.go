@@ -348,7 +348,7 @@ func (b *box) registration(s *scope, i do.Injector, name string, said *about, pl
 	}
 	// What is just being registered depends on nothing yet, so that explaining it is cheap.
 	explained, _ := do.ExplainNamedService(i, name)
-	g := record.Registration{Service: b.names.Of(name), Container: b.container, Local: s != b.root}
+	g := record.Registration{Service: b.names.Of(name), Container: b.container, Local: s != b.root, Mechanism: "interface"}
 	if placed {
 		g.At = adapt.Caller("github.com/samber/do/v2", "keenlantern.example/record/samberdo")
 	}

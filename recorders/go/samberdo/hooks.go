@@ -369,7 +369,7 @@ func (b *box) failed(st *stack, f, outer *frame, err error) {
 		return
 	}
 	p := b.partsOf(f.name)
-	fail := record.Failure{Service: p.service, Key: p.key, Why: "error", Scope: st.where}
+	fail := record.Failure{Service: p.service, Key: p.key, Why: "error", Scope: st.where, Err: err}
 	for _, around := range st.frames {
 		fail.Path = append(fail.Path, b.partsOf(around.name).service)
 	}

@@ -81,7 +81,7 @@ func (b *builder) recorded() any {
 		ended := false
 		defer func() {
 			if !ended { // it panics
-				b.failed()
+				b.failed(nil)
 			}
 		}()
 		began := time.Now()
@@ -94,7 +94,7 @@ func (b *builder) recorded() any {
 		ended = true
 		for _, v := range out {
 			if v.Type() == errorType && !v.IsNil() {
-				b.failed()
+				b.failed(v.Interface().(error))
 				return out
 			}
 		}
@@ -104,13 +104,13 @@ func (b *builder) recorded() any {
 }
 
 // failed tells that b failed, once for each time.
-func (b *builder) failed() {
+func (b *builder) failed(err error) {
 	sh := b.scope.shared
 	p := b.first()
 	if now := sh.call(); now != nil {
 		now.failed = true
 	}
-	sh.rec.Fail(record.Failure{Service: p.service(sh), Key: p.key, Why: "error", Scope: b.where()})
+	sh.rec.Fail(record.Failure{Service: p.service(sh), Key: p.key, Why: "error", Scope: b.where(), Err: err})
 }
 
 // where returns the scope in which the work runs that asks for what b builds.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -415,7 +416,10 @@ func (b *builder) registration(p *param) record.Registration {
 	sh := b.scope.shared
 	g := record.Registration{
 		Service: p.service(sh), Key: p.key, Lifetime: "singleton", Container: sh.container, Needs: b.needs(), At: b.at, Disposer: "code",
-		Disposable: sh.closes(p.result), Local: b.home.outer != nil,
+		Disposable: sh.closes(p.result), Local: b.home.outer != nil, Signature: b.signature(),
+	}
+	if g.Disposable {
+		g.Mechanism = "interface"
 	}
 	if b.home.outer != nil {
 		g.Lifetime = "scoped"
@@ -427,6 +431,20 @@ func (b *builder) registration(p *param) record.Registration {
 		g.Sees = seen
 	}
 	return g
+}
+
+// signature returns the constructor as people write it: "NewBerthPlanner(TideSource, BerthLedger)".
+func (b *builder) signature() string {
+	f := runtime.FuncForPC(b.f.Pointer())
+	if f == nil {
+		return ""
+	}
+	name := f.Name()
+	takes := make([]string, len(b.asks))
+	for n, p := range b.asks {
+		takes[n] = p.service(b.scope.shared)
+	}
+	return name[strings.LastIndexAny(name, "./")+1:] + "(" + strings.Join(takes, ", ") + ")"
 }
 
 func (b *builder) needs() (needs []event.Need) {

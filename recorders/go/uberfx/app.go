@@ -290,7 +290,7 @@ func (a *app) run(e *fxevent.Run) {
 	}
 	p.ran = true
 	if e.Err != nil {
-		f := record.Failure{Service: e.Name, Why: "error", Scope: a.here()}
+		f := record.Failure{Service: e.Name, Why: "error", Scope: a.here(), Err: e.Err}
 		for _, r := range p.results {
 			if !r.skip {
 				f.Service, f.Key = r.more.Service, r.more.Key

@@ -201,12 +201,16 @@ type Option func(*options)
 
 type options struct {
 	key     string
+	keyOf   any
 	dispose func(any) (error, bool)
 	takes   reflect.Type // what dispose takes
 }
 
 // Key provides one of several of the same type.
 func Key(key string) Option { return func(o *options) { o.key = key } }
+
+// KeyOf is Key for a key of any type, which the trace writes with its type; see record.Recorder.KeyText.
+func KeyOf(key any) Option { return func(o *options) { o.keyOf = key } }
 
 // DisposeWith lets an instance go with f, where it has no Close of its own. T is what is provided, or what that is made of: what
 // is built and is no T cannot be disposed with f, so that building it fails.
@@ -244,6 +248,9 @@ func Provide[T any](w *Wiring, lifetime Lifetime, build func(*Building) (T, erro
 	var o options
 	for _, opt := range opts {
 		opt(&o)
+	}
+	if o.keyOf != nil {
+		o.key = w.rec.KeyText(o.keyOf)
 	}
 	s := &Service[T]{wiring: w, name: w.names.Type(reflect.TypeFor[T]()), options: o, lifetime: lifetime, build: build}
 	s.reg = w.rec.Register(record.Registration{
@@ -307,7 +314,7 @@ func (s *Service[T]) fail(who *asking, err error) error {
 			why = "cycle"
 		}
 		s.wiring.rec.Fail(record.Failure{
-			Service: s.name, Key: s.options.key, Why: why, Scope: who.scope.id, Path: append(who.building.path(), s.name),
+			Service: s.name, Key: s.options.key, Why: why, Scope: who.scope.id, Path: append(who.building.path(), s.name), Err: err, Entry: who.entry,
 		})
 		known = &failure{error: err, told: true}
 	}
