@@ -3,7 +3,7 @@ import { inspect } from 'node:util'
 import { createContainer, type AwilixContainer, type Resolver, type ResolveOptions } from 'awilix'
 
 import { classOf } from './objects.js'
-import { Recorder, unrecorded, type KeptScope, type Making } from './recorder.js'
+import { className, Recorder, unrecorded, type KeptScope, type Making } from './recorder.js'
 import type { Given, Lifetime } from './table.js'
 
 type Name = string | symbol
@@ -262,6 +262,7 @@ class Family {
         ...(alias ? { alias } : {}),
         ...(local ? { local } : {}),
         disposable: dispose !== undefined,
+        ...(dispose ? { mechanism: 'code' as const } : {}),
         ...placeOf(),
         ...this.#recorder.sees(text(name)),
         // Only what is kept is disposed.
@@ -432,7 +433,13 @@ class Family {
           : String(says).includes('shorter lifetime')
             ? 'lifetime'
             : 'error'
-    this.#recorder.fail({ service: text(name), why, scope: this.#scopeOf(member), path })
+    this.#recorder.fail({
+      service: text(name),
+      why,
+      scope: this.#scopeOf(member),
+      path,
+      ...(why === 'error' ? { error: className(error) } : {}),
+    })
   }
 
   #disposeOne(member: Member, name: Name, value: unknown, dispose: (value: unknown) => unknown): unknown {

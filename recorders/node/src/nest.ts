@@ -7,7 +7,7 @@ import type { Module } from '@nestjs/core/injector/module.js'
 
 import { express, fastify } from './http.js'
 import { classOf } from './objects.js'
-import { Recorder, type Making, type Registration } from './recorder.js'
+import { className, Recorder, type Making, type Registration } from './recorder.js'
 import type { Given, Lifetime, Need } from './table.js'
 
 type Root = Parameters<typeof NestFactory.create>[0]
@@ -219,6 +219,7 @@ class Recording {
       const prototype: unknown = metatype?.prototype
       if (prototype && hooks.some((hook) => typeof (prototype as Record<string, unknown>)[hook] === 'function')) {
         registration.disposable = true
+        registration.mechanism = 'interface'
         // Nest calls the hooks of what lives as long as the application. Whoever else does is seen too.
         if (kind.lifetime !== 'singleton') Object.assign(registration, { disposer: 'nobody', sees: [...sees, 'dispose-code'] })
       }
@@ -226,6 +227,10 @@ class Recording {
     if (this.#recorder.sees(registration.impl ?? registration.service).sees)
       registration.sees = [...(registration.sees ?? sees), 'use']
     if (!registration.needs?.length) delete registration.needs
+    else if (registration.impl) {
+      const parameters = registration.needs.filter((need) => need.how === undefined).map((need) => need.service)
+      registration.signature = `${registration.impl}(${parameters.join(', ')})`
+    }
     if (internal) registration.internal = true
     this.#regs.set(wrapper, this.#recorder.register(registration))
     for (const { wrapper: of } of dependencies(wrapper))
@@ -383,7 +388,7 @@ class Recording {
         return this.#recorder.fail({ service: inside, why: 'cycle', path: [inside, inside] })
       }
       default:
-        return this.#recorder.fail({ service: 'application', why: 'error' })
+        return this.#recorder.fail({ service: 'application', why: 'error', error: className(error) })
     }
   }
 }

@@ -8,7 +8,19 @@ import { Line, Rest, ToService, ToStream, jitter, ofService, type Batch, type Se
 import { lineOf, makeLine, quoted } from './line.js'
 import { classOf, Objects } from './objects.js'
 import { standIn } from './uses.js'
-import { format, maxText, type Container, type Event, type Fail, type Give, type Given, type Make, type Register } from './table.js'
+import { Keys, Unregistered } from './keys.js'
+import {
+  format,
+  maxText,
+  type Closer,
+  type Container,
+  type Event,
+  type Fail,
+  type Give,
+  type Given,
+  type Make,
+  type Register,
+} from './table.js'
 
 /** The scope of work that is not recorded: recording is off, or the scope was not sampled. */
 export const unrecorded = -1
@@ -70,6 +82,12 @@ export interface Config {
   /** Leaves signals alone: what was recorded last is lost when one ends the process. */
   signals?: false
 
+  /**
+   * Writes "(not registered)" for every service or key that is asked for and not registered: it may come from a request. Otherwise the
+   * first 256 different ones are written.
+   */
+  hideUnregistered?: boolean
+
   /** Is told, at most once a second, why batches cannot be delivered. Unless given, the first problem goes to process.emitWarning. */
   problem?: (error: Error) => void
 }
@@ -87,6 +105,11 @@ export interface Scope {
   /** A W3C trace-id. */
   trace?: string
   ends?: 'unknown'
+  /** Who has to close it; "unknown" where nothing says. */
+  closer?: Closer
+  /** The instance that opens it, and the place in the source. */
+  opener?: number
+  at?: string
 }
 
 /** A registration; see register in the trace format. */
@@ -249,6 +272,9 @@ const slice = 256 // notes that are turned into lines at once
  */
 export class Recorder {
   readonly #config: Config
+  readonly #unregistered: Unregistered
+  /** Writes keys of any type. */
+  readonly keys = new Keys()
   readonly #id = randomUUID()
   readonly #flow = new AsyncLocalStorage<Flow>()
   readonly #sink: Sink
@@ -304,6 +330,7 @@ export class Recorder {
     if (!config.service === !config.output) throw new Error('start recording: give either service or output')
     check(config.setting ?? {})
     this.#config = config
+    this.#unregistered = new Unregistered(config.hideUnregistered ?? false)
     const memory = config.memory && config.memory > 0 ? config.memory : 8 << 20
     const notes = Math.max(2 * slice, Math.floor((memory * 5) / 16 / (stride * 8 + noteBytes)))
     this.#most = {
@@ -612,7 +639,7 @@ export class Recorder {
     inst: number,
     scope: number,
     by: 'container' | 'owner' | 'code',
-    state: 'begun' | 'done',
+    state: 'begun' | 'done' | 'returned',
     took = 0,
     failure?: unknown,
   ): void {
@@ -633,7 +660,7 @@ export class Recorder {
       scope,
       took,
       0,
-      { by, state: failure === undefined ? state : 'failed', error: className(failure) },
+      { by, state: failure === undefined ? state : 'failed', error: failure === undefined ? undefined : className(failure) },
       0,
     )
   }
@@ -647,6 +674,11 @@ export class Recorder {
   /** Says that something could not be built. */
   fail(failure: Omit<Fail, 'ev' | 't'>): void {
     const now = this.#now
+    if (failure.why === 'missing')
+      failure = {
+        ...failure,
+        ...this.#unregistered.name({ service: failure.service, ...(failure.key === undefined ? {} : { key: failure.key }) }),
+      }
     if (now && this.#in(now, failure.scope ?? 0)) this.#noteRare({ ev: 'fail', t: 0, ...failure })
   }
 
@@ -880,6 +912,9 @@ export class Recorder {
     if (scope.trace) event.trace = scope.trace
     if (of.weight > 1) event.weight = of.weight
     if (scope.ends) event.ends = scope.ends
+    if (scope.closer) event.closer = scope.closer
+    if (scope.opener && of.knows(scope.opener)) event.opener = scope.opener
+    if (scope.at) event.at = scope.at
     this.#put(event)
   }
 
@@ -1131,8 +1166,9 @@ function laterName(scope: Scope): string | undefined {
 
 const textOf = (text: string | undefined): number => (text ? Math.min(text.length, maxText) : 0)
 
-function className(failure: unknown): string | undefined {
-  return failure === undefined ? undefined : (classOf(failure) ?? typeof failure)
+/** The name of a failure's class, which is all that is recorded of it. */
+export function className(failure: unknown): string {
+  return classOf(failure) ?? typeof failure
 }
 
 /** The trace-id of a traceparent, undefined where it has none that is valid. */

@@ -1,5 +1,5 @@
 import { classOf } from './objects.js'
-import { Recorder, unrecorded, type Making, type Scope } from './recorder.js'
+import { className, Recorder, unrecorded, type Making, type Scope } from './recorder.js'
 import type { Given } from './table.js'
 
 /** How long what was built is kept: until the wiring is closed, until the scope that asked is, or built anew each time. */
@@ -9,8 +9,8 @@ export type Kept = 'singleton' | 'scoped' | 'transient'
 export type Get = <T>(service: Service<T>) => T
 
 export interface Options<T> {
-  /** One of several of the same name. */
-  key?: string
+  /** One of several of the same name: a text, or a key of any other type, which the trace writes with its type. */
+  key?: unknown
   /** Lets an instance go. Unless given, its `[Symbol.asyncDispose]`, `[Symbol.dispose]` or `close`, where it has one. */
   dispose?: (value: T) => unknown
 }
@@ -32,6 +32,11 @@ export class Service<T> {
     /** @internal */ readonly build: (get: Get) => T,
     /** @internal */ readonly options: Options<T>,
   ) {}
+
+  /** @internal The key as the trace writes it. */
+  get key(): string | undefined {
+    return this.options.key as string | undefined
+  }
 }
 
 /** Something that was asked for in the course of asking for itself. */
@@ -90,13 +95,14 @@ export class Wiring {
 
   /** Provides what `build` makes. */
   provide<T>(name: string, kept: Kept, build: (get: Get) => T, options: Options<T> = {}): Service<T> {
-    return new Service(name, kept, this.#register(name, kept, options.key), build, options)
+    const key = options.key === undefined ? undefined : this.recorder.keys.text(options.key)
+    return new Service(name, kept, this.#register(name, kept, key), build, { ...options, key })
   }
 
   /** Puts a layer around what a service provides: whoever asks gets what `wrap` makes of it. The latest layer is the outermost. */
   decorate<T>(service: Service<T>, wrap: (inner: T, get: Get) => T): void {
     const inner = service.layers.at(-1)?.reg ?? service.reg
-    service.layers.push({ reg: this.#register(service.name, service.kept, service.options.key, inner), wrap })
+    service.layers.push({ reg: this.#register(service.name, service.kept, service.key, inner), wrap })
   }
 
   #register(service: string, lifetime: Kept, key: string | undefined, wraps?: number): number {
@@ -179,7 +185,7 @@ export class Wiring {
     const value = build((asked) => {
       // What a singleton is built from lives at the root, too.
       const got = this.get(asked, home, within)
-      const { key } = asked.options
+      const { key } = asked
       building.with.push({ inst: this.#latest, service: asked.name, ...(key === undefined ? {} : { key }) })
       return got
     })
@@ -207,7 +213,7 @@ export class Wiring {
 
   /** @internal */
   give(service: Service<unknown>, scope: Scoped, entry: string | undefined): void {
-    const { key } = service.options
+    const { key } = service
     this.recorder.give({
       inst: this.#latest,
       scope: scope.id,
@@ -221,7 +227,13 @@ export class Wiring {
   #failed(error: unknown, service: { name: string }, scope: Scoped, path: Building[], why: 'cycle' | 'closed' | 'error'): unknown {
     // It is told where it happens, and not again by what needs it.
     if (typeof error !== 'object' || error === null || !this.#taken.has(error)) {
-      this.recorder.fail({ service: service.name, why, scope: scope.id, path: [...path.map((b) => b.of.name), service.name] })
+      this.recorder.fail({
+        service: service.name,
+        why,
+        scope: scope.id,
+        path: [...path.map((b) => b.of.name), service.name],
+        ...(why === 'error' ? { error: className(error) } : {}),
+      })
       if (typeof error === 'object' && error !== null) this.#taken.add(error)
     }
     return error

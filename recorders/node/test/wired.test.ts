@@ -54,6 +54,50 @@ test('what is wired by hand: built, shared, decorated and disposed', async () =>
   assert.equal(of(lines, 'give')[0]!['entry'], 'watch')
 })
 
+test('keys of any type are told apart, and none is asked to print itself', async () => {
+  const { recorder, end } = recording()
+  class Station {
+    toString(): string {
+      throw new Error('a key was asked to print itself')
+    }
+  }
+  const [north, south] = [new Station(), new Station()]
+  const keys: unknown[] = ['1', 1, 1n, true, Symbol('pier'), Station, north, south, north, null, '(number) 1']
+  assert.deepEqual(
+    keys.map((key) => recorder.keys.text(key)),
+    [
+      '1',
+      '(number) 1',
+      '(bigint) 1',
+      '(boolean) true',
+      '(symbol) pier',
+      '(type) Station',
+      '(Station) #1',
+      '(Station) #2',
+      '(Station) #1',
+      '(null)',
+      '(text) (number) 1',
+    ],
+  )
+  const wiring = new Wiring(recorder)
+  wiring.open().get(wiring.provide('Berth', 'singleton', () => ({}), { key: 1 }))
+  await wiring.close()
+  const lines = await end()
+  assert.equal(of(lines, 'register')[0]!['key'], '(number) 1')
+  assert.equal(of(lines, 'give')[0]!['key'], '(number) 1')
+})
+
+test('what is asked for and not registered is written up to a bound, or not at all', async () => {
+  for (const hideUnregistered of [false, true]) {
+    const { recorder, end } = recording({ hideUnregistered })
+    for (let n = 0; n < 600; n++) recorder.fail({ service: 'WeatherReport', key: `typed-${n % 300}`, why: 'missing' })
+    const lines = of(await end(), 'fail')
+    const named = new Set(lines.map((line) => line['key'] as string).filter((key) => key.startsWith('typed-')))
+    assert.equal(named.size, hideUnregistered ? 0 : 256)
+    assert.ok(lines.some((line) => line['key'] === '(not registered)'))
+  }
+})
+
 test('a singleton keeps what it was built from, a circle fails with its path, once', async () => {
   const { recorder, end } = recording()
   const wiring = new Wiring(recorder)

@@ -34,6 +34,7 @@ public final class Config {
     Duration flushWait = Duration.ofMillis(200);
     Duration timeout = Duration.ofSeconds(10);
     boolean exitHook = true;
+    boolean hideUnregistered;
     Consumer<Throwable> problem;
     private Supplier<String> traces;
 
@@ -120,6 +121,15 @@ public final class Config {
     /** Keeps the service from switching this recorder: it is not asked. */
     public Config alone() {
         this.alone = true;
+        return this;
+    }
+
+    /**
+     * Writes "(not registered)" for every service or key that is asked for and not registered: it may come from a request. Otherwise the
+     * first 256 different ones are written.
+     */
+    public Config hideUnregistered() {
+        this.hideUnregistered = true;
         return this;
     }
 

@@ -85,6 +85,8 @@ public final class Recorder implements AutoCloseable {
     private final Thread exit;
     private final List<Switched> switched = new CopyOnWriteArrayList<>();
     private volatile long warned;
+    private final Unregistered unregistered;
+    private final Keys keys = new Keys();
     private volatile boolean closing; // somebody is about to end it
     private final AtomicInteger attached = new AtomicInteger(); // containers that are open
 
@@ -93,6 +95,7 @@ public final class Recorder implements AutoCloseable {
 
     Recorder(Config config) throws IOException {
         this.config = config;
+        unregistered = new Unregistered(config.hideUnregistered);
         int memory = config.memory;
         mostNotes = memory / 8;
         mostRemembered = memory / 4;
@@ -586,9 +589,15 @@ public final class Recorder implements AutoCloseable {
             note(now, new Event.Forget().inst(inst).by(by));
     }
 
+    /** Writes keys of any type. */
+    public Keys keys() {
+        return keys;
+    }
+
     /** Says that something could not be built. */
     public void fail(Event.Fail fail) {
         Stream now = this.now;
+        if (now != null && fail.why == Event.Fail.Why.MISSING) unregistered.name(fail);
         if (now != null && in(now, fail.scope == Event.ABSENT ? 0 : fail.scope)) note(now, fail);
     }
 

@@ -320,6 +320,7 @@ public final class Wiring implements AutoCloseable {
                     .service(service.name)
                     .key(service.key)
                     .why(why)
+                    .error(why == Event.Fail.Why.ERROR ? error.getClass().getName() : null)
                     .scope(scope.id)
                     .path(names(path, service)));
         return error;

@@ -689,7 +689,7 @@ final class Container {
                 if (why == Event.Fail.Why.CYCLE) path = cycle(building, service);
                 else path.add(service);
             } else {
-                fail.why(Event.Fail.Why.ERROR);
+                fail.why(Event.Fail.Why.ERROR).error(building.thrown == null ? exception : building.thrown.getClass().getName());
                 if (bean != null) fail.key(bean.key);
             }
         }

@@ -63,6 +63,7 @@ public final class KeenLanternInitializer
         double share = env.getProperty(PREFIX + "share", Double.class, 0.0);
         if (share > 0) config.setting(Setting.ON.share(share));
         if (env.getProperty(PREFIX + "off", Boolean.class, false)) config.off();
+        if (env.getProperty(PREFIX + "hide-unregistered", Boolean.class, false)) config.hideUnregistered();
         if (output.isEmpty()) config.service(service);
         else config.output(Path.of(output));
         try {
