@@ -3,6 +3,8 @@ package record
 import (
 	"errors"
 	"fmt"
+	"hash/fnv"
+	"io"
 	"sync"
 )
 
@@ -18,17 +20,19 @@ type unregistered struct {
 	hide bool // all of them
 
 	mu   sync.Mutex
-	seen map[[2]string]struct{}
+	seen map[uint64]struct{} // hashes: a name may be of any length
 }
 
 // name returns what is written of a service and key that is not registered. Of one with a key, the key alone may be data.
 func (u *unregistered) name(service, key string) (string, string) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	at := [2]string{service, key}
+	h := fnv.New64a()
+	_, _ = io.WriteString(h, service+"\x00"+key) // never fails
+	at := h.Sum64()
 	if _, known := u.seen[at]; !u.hide && (known || len(u.seen) < maxUnregistered) {
 		if u.seen == nil {
-			u.seen = map[[2]string]struct{}{}
+			u.seen = map[uint64]struct{}{}
 		}
 		u.seen[at] = struct{}{}
 		return service, key

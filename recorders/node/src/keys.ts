@@ -1,3 +1,5 @@
+import { createHash } from 'node:crypto'
+
 import { classOf } from './objects.js'
 
 /** Stands for a service or key that is asked for and not registered, where it is not written. */
@@ -9,7 +11,7 @@ const maxUnregistered = 256
 /** The services and keys that were asked for and are not registered. */
 export class Unregistered {
   readonly #hide: boolean
-  readonly #seen = new Set<string>()
+  readonly #seen = new Set<string>() // hashes: a name may be of any length
 
   constructor(hide: boolean) {
     this.#hide = hide
@@ -17,7 +19,9 @@ export class Unregistered {
 
   /** What is written of a service and key that is not registered. Of one with a key, the key alone may be data. */
   name(asked: { service: string; key?: string }): { service: string; key?: string } {
-    const at = `${asked.service}\0${asked.key ?? ''}`
+    const at = createHash('sha1')
+      .update(`${asked.service}\0${asked.key ?? ''}`)
+      .digest('base64')
     if (!this.#hide && (this.#seen.has(at) || this.#seen.size < maxUnregistered)) {
       this.#seen.add(at)
       return asked

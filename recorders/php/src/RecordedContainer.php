@@ -69,7 +69,9 @@ final class RecordedContainer implements ContainerInterface
             if (!isset($this->told[$e]) && !$this->circle) {
                 $this->told[$e] = true;
                 $missing = $e instanceof NotFoundExceptionInterface;
-                $this->recorder->say('fail', ['service' => $id, 'why' => $missing ? 'missing' : 'error', 'scope' => $this->recorder->scope()]);
+                $this->recorder->say('fail', [
+                    'service' => $id, 'why' => $missing ? 'missing' : 'error', 'scope' => $this->recorder->scope(), 'error' => $e::class,
+                ]);
             }
             throw $e;
         } finally {

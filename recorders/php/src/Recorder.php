@@ -57,6 +57,8 @@ final class Recorder
     /** @var array<int, array<string, mixed>> registrations by id: a process that stays tells them again in its next stream */
     private array $registrations = [];
     private int $registered = 0;
+    /** Writes keys of any type. */
+    public readonly Keys $keys;
     private int $instances = 0;
     private int $scopes = 0;
     private int $unrecorded = 0;
@@ -70,6 +72,7 @@ final class Recorder
     /** @param list<string> $sees what can be seen of this application: with, shared, use, dispose, dispose-code, closes, fail */
     public function __construct(private readonly Settings $settings, private readonly array $sees = ['with', 'shared', 'closes', 'fail'])
     {
+        $this->keys = new Keys($settings->hideUnregistered);
         $this->share = \max(0.0, \min(1.0, $settings->share));
         $this->wanted = !$settings->off;
         try {
@@ -308,6 +311,9 @@ final class Recorder
     {
         if (!$this->live || $this->ended) {
             return;
+        }
+        if ($kind === 'fail' && ($members['why'] ?? '') === 'missing') {
+            $members = $this->keys->unregistered($members);
         }
         $this->pending[] = [$kind, $t ?? \hrtime(true) - $this->stream->began, $members];
         if (isset($members['with'])) {

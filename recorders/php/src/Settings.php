@@ -25,6 +25,8 @@ final class Settings
      * @param bool $alone whether a resident process leaves the service's orders unasked
      * @param float $flushWithin the seconds that a resident process waits at its end, until the service has taken all
      * @param float $timeout the seconds within which the service has to take a batch; it is sent again otherwise
+     * @param bool $hideUnregistered whether "(not registered)" is written for every service or key that is asked for and not
+     *     registered, which may come from a request; otherwise the first 256 different ones of a process are written
      * @param int $batch the bytes of lines from which a batch is full; it is packed in one go, in the process that serves
      *     requests
      */
@@ -43,11 +45,13 @@ final class Settings
         public readonly float $flushWithin = 5.0,
         public readonly float $timeout = 10.0,
         public readonly int $batch = 256 << 10,
+        public readonly bool $hideUnregistered = false,
     ) {
     }
 
     /**
-     * Reads KEENLANTERN_APP, _FOLDER, _SERVICE, _TOKEN, _SHARE, _ENVIRONMENT, _VERSION and _OFF; what is not set is as it is
+     * Reads KEENLANTERN_APP, _FOLDER, _SERVICE, _TOKEN, _SHARE, _ENVIRONMENT, _VERSION, _OFF and _HIDE_UNREGISTERED;
+     * what is not set is as it is
      * by default.
      */
     public static function fromEnvironment(string $app = 'php', bool $resident = false): self
@@ -61,9 +65,10 @@ final class Settings
             \is_numeric($share) ? (float) $share : 1.0,
             $of('ENVIRONMENT'),
             $of('VERSION'),
-            off: self::isOff($of('OFF')),
+            off: self::isYes($of('OFF')),
             service: $of('SERVICE'),
             token: $of('TOKEN'),
+            hideUnregistered: self::isYes($of('HIDE_UNREGISTERED')),
         );
     }
 
@@ -76,7 +81,7 @@ final class Settings
     /** Whether a process that lives for one request is recorded: fromEnvironment()->on(), for those that are not, which it costs less. */
     public static function wanted(): bool
     {
-        return !self::isOff((string) \getenv('KEENLANTERN_OFF')) && self::recordsInto((string) \getenv('KEENLANTERN_FOLDER'));
+        return !self::isYes((string) \getenv('KEENLANTERN_OFF')) && self::recordsInto((string) \getenv('KEENLANTERN_FOLDER'));
     }
 
     private static function recordsInto(string $folder): bool
@@ -84,7 +89,7 @@ final class Settings
         return $folder !== '' && !\file_exists($folder . '/' . self::OFF_FILE);
     }
 
-    private static function isOff(string $text): bool
+    private static function isYes(string $text): bool
     {
         return \in_array($text, ['1', 'true', 'yes'], true);
     }

@@ -104,7 +104,7 @@ final class OrdersTest extends TestCase
         for ($n = 0; $n < 3000; $n++) {
             $scope = $recorder->open('job', 'all the same');
             for ($k = 0; $k < 10; $k++) {
-                $recorder->say('fail', ['service' => str_repeat('x', 900) . $n . $k, 'why' => 'missing']);
+                $recorder->say('fail', ['service' => str_repeat('x', 900) . $n . $k, 'why' => 'error']);
             }
             $recorder->close($scope);
         }

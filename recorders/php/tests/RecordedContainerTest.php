@@ -87,6 +87,7 @@ final class RecordedContainerTest extends TestCase
         self::assertSame(['weather', 'none'], array_column($this->told('fail'), 'service'));
         self::assertSame(['missing', 'missing'], array_column($this->told('fail'), 'why'));
         self::assertStringNotContainsString('secret', (string) file_get_contents(glob($this->folder . '/*')[0]));
+        self::assertArrayHasKey('error', $this->told('fail')[0], 'the class of a failure is told');
         $pimple['late'] = fn () => new \ArrayObject();
         self::assertInstanceOf(\ArrayObject::class, $ask->get('late'), 'it goes on');
     }

@@ -205,7 +205,9 @@ trait RecordsContainer
             $one->failed = true;
         }
         $missing = !$this->bound($now->name) && !(\class_exists($now->name) && (new \ReflectionClass($now->name))->isInstantiable());
-        $this->lantern->say('fail', ['service' => $now->name, 'why' => $missing ? 'missing' : 'error', 'scope' => $this->lantern->scope()]);
+        $this->lantern->say('fail', [
+            'service' => $now->name, 'why' => $missing ? 'missing' : 'error', 'scope' => $this->lantern->scope(), 'error' => $e::class,
+        ]);
     }
 
     private function lanternResolved(Resolution $now, ?Resolution $by, object $object, bool $shared): void

@@ -51,7 +51,9 @@ final class Wiring implements ResetInterface
         try {
             $instance = $factory === null ? new $class(...$arguments) : $factory(...$arguments);
         } catch (\Throwable $e) {
-            $this->recorder->say('fail', ['service' => $this->table[$id]['service'], 'why' => 'error', 'scope' => $this->recorder->scope()]);
+            $this->recorder->say('fail', [
+                'service' => $this->table[$id]['service'], 'why' => 'error', 'scope' => $this->recorder->scope(), 'error' => $e::class,
+            ]);
             throw $e;
         }
         if (!\is_object($instance)) {

@@ -4,6 +4,10 @@ declare(strict_types=1);
 
 namespace Saltmarsh\Harbour;
 
+enum Port
+{
+    case One;
+}
 interface Tides
 {
 }

@@ -42,10 +42,12 @@ public final class Keys {
         if (key == null) return "(null)";
         if (key instanceof String text) return text.startsWith("(") ? "(text) " + text : text;
         if (key instanceof Class<?> type) return "(type) " + type.getName();
-        if (key instanceof Enum<?> member) return "(" + member.getDeclaringClass().getName() + ") " + member.name();
+        if (key instanceof Enum<?> member)
+            return "(" + member.getDeclaringClass().getName() + ") " + member.name();
         String type = "(" + key.getClass().getName() + ")";
         String name = key.getClass().getName();
-        if (name.startsWith("java.lang.") && (key instanceof Number || key instanceof Boolean || key instanceof Character))
+        if (name.startsWith("java.lang.")
+                && (key instanceof Number || key instanceof Boolean || key instanceof Character))
             return "(" + name.substring("java.lang.".length()) + ") " + key;
         return type + " #" + number(key);
     }

@@ -42,13 +42,22 @@ class LineTest {
         Event event = (Event) type.getDeclaredConstructor().newInstance();
         for (var member : call.properties()) {
             if (List.of("ev", "t", "format").contains(member.getKey())) continue;
-            Field field = type.getDeclaredField(member.getKey().equals("for") ? "forReg" : member.getKey());
+            Field field = type.getDeclaredField(nameOf(member.getKey()));
             field.set(event, valueOf(field, member.getValue()));
         }
         for (var text : texts.entrySet()) type.getDeclaredField(text.getKey()).set(event, text.getValue());
         Line line = new Line(4);
         event.write(line, call.get("t").asLong());
         assertEquals(vector.get("line").asText(), new String(line.take(), StandardCharsets.UTF_8));
+    }
+
+    // A member's field: the word behind an underscore begins with a capital, and "for" is a word of Java's.
+    private static String nameOf(String member) {
+        if (member.equals("for")) return "forReg";
+        int at = member.indexOf('_');
+        return at < 0
+                ? member
+                : member.substring(0, at) + Character.toUpperCase(member.charAt(at + 1)) + member.substring(at + 2);
     }
 
     private static String textOf(JsonNode text) {

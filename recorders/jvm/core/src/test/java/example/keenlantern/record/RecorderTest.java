@@ -562,4 +562,46 @@ class RecorderTest {
                 () -> Recorder.forApplication("harbour").service("lantern:7460"));
         assertTrue(e.getMessage().contains("http://lantern:7460"), e.getMessage());
     }
+
+    enum Port {
+        ONE
+    }
+
+    static final class Station {
+        @Override
+        public String toString() {
+            throw new IllegalStateException("a key was asked to print itself");
+        }
+    }
+
+    @Test
+    void keysOfAnyTypeAreToldApart() {
+        Keys keys = new Keys();
+        Station north = new Station();
+        assertEquals("1", keys.text("1"));
+        assertEquals("(Integer) 1", keys.text(1));
+        assertEquals("(Boolean) true", keys.text(true));
+        assertEquals("(" + Port.class.getName() + ") ONE", keys.text(Port.ONE));
+        assertEquals("(type) " + Station.class.getName(), keys.text(Station.class));
+        assertEquals("(" + Station.class.getName() + ") #1", keys.text(north));
+        assertEquals("(" + Station.class.getName() + ") #2", keys.text(new Station()));
+        assertEquals("(" + Station.class.getName() + ") #1", keys.text(north));
+        assertEquals("(text) (Integer) 1", keys.text("(Integer) 1"));
+        assertEquals("(null)", keys.text(null));
+    }
+
+    @Test
+    void whatIsNotRegisteredIsWrittenUpToABoundOrNotAtAll() {
+        for (boolean hide : new boolean[] {false, true}) {
+            Unregistered unregistered = new Unregistered(hide);
+            int named = 0;
+            for (int n = 0; n < 1000; n++) {
+                Event.Fail fail = new Event.Fail().service("WeatherReport").key("typed-" + n);
+                unregistered.name(fail);
+                assertEquals("WeatherReport", fail.service);
+                if (!fail.key.equals("(not registered)")) named++;
+            }
+            assertEquals(hide ? 0 : 256, named);
+        }
+    }
 }

@@ -18,6 +18,7 @@ import java.util.List;
 import java.util.Map;
 import java.util.Optional;
 import java.util.Set;
+import java.util.StringJoiner;
 import java.util.concurrent.ConcurrentHashMap;
 import java.util.concurrent.ExecutorService;
 import org.springframework.beans.factory.BeanFactoryUtils;
@@ -316,6 +317,26 @@ final class Container {
             for (Member member : bean.members) needs.add(member.site().need());
         if (needs.isEmpty() || bean.internal) return;
         bean.told = bean.told.copy().needs(needs);
+        if (bean.sites != null) bean.told.signature(signature(bean.sites.of()));
+        recorder.registerAgain(bean.reg, bean.told);
+    }
+
+    // A constructor as people write it, "BerthPlanner(TideSource, BerthLedger)"; a factory method behind its class and
+    // a dot.
+    private static String signature(Executable of) {
+        StringBuilder text = new StringBuilder(ClassUtils.getShortName(of.getDeclaringClass()));
+        if (of instanceof Method) text.append('.').append(of.getName());
+        StringJoiner types = new StringJoiner(", ", "(", ")");
+        for (Class<?> type : of.getParameterTypes()) types.add(type.getSimpleName());
+        return text.append(types).toString();
+    }
+
+    // How a bean's instances declare that they are destroyed shows with the first of them.
+    private void tellMechanism(Bean bean, Object object) {
+        Event.Mechanism mechanism = object instanceof DisposableBean || object instanceof AutoCloseable
+                ? Event.Mechanism.INTERFACE
+                : destroyedByAnnotation(object) ? Event.Mechanism.ANNOTATION : Event.Mechanism.NAME;
+        bean.told = bean.told.copy().mechanism(mechanism);
         recorder.registerAgain(bean.reg, bean.told);
     }
 
@@ -496,7 +517,9 @@ final class Container {
         building.made = true;
         Bean bean = building.bean;
         if (building.raw instanceof FactoryBean) return; // what it builds is told
+        boolean first = bean.ends == null;
         boolean destroys = endsOf(bean, building.raw).any();
+        if (first && destroys && !bean.internal) tellMechanism(bean, building.raw);
         building.disposable = destroys && bean.lifetime != Event.Lifetime.TRANSIENT;
         Event.Make make = new Event.Make()
                 .reg(bean.reg)
@@ -622,7 +645,7 @@ final class Container {
                     .inst(inst)
                     .to(building.inst)
                     .scope(here())
-                    .how(Event.How.PROPERTY)
+                    .how(site.how())
                     .site(site.name())
                     .service(site.service())
                     .key(site.key());
@@ -689,7 +712,11 @@ final class Container {
                 if (why == Event.Fail.Why.CYCLE) path = cycle(building, service);
                 else path.add(service);
             } else {
-                fail.why(Event.Fail.Why.ERROR).error(building.thrown == null ? exception : building.thrown.getClass().getName());
+                fail.why(Event.Fail.Why.ERROR)
+                        .error(
+                                building.thrown == null
+                                        ? exception
+                                        : building.thrown.getClass().getName());
                 if (bean != null) fail.key(bean.key);
             }
         }

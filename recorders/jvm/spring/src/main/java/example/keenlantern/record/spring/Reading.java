@@ -195,7 +195,7 @@ final class Reading {
                     field.getAnnotations(),
                     ResolvableType.forField(field, user),
                     field.getName(),
-                    Event.How.PROPERTY);
+                    Event.How.FIELD);
             if (!site.value()) list.add(new Member(field, site, null));
         });
         ReflectionUtils.doWithMethods(user, method -> {
@@ -227,7 +227,7 @@ final class Reading {
                         parameter.getParameterAnnotations(),
                         ResolvableType.forMethodParameter(parameter),
                         names == null ? null : names[n],
-                        Event.How.PROPERTY);
+                        Event.How.SETTER);
                 if (!site.value()) list.add(new Member(null, site, null));
             }
         });
@@ -241,7 +241,7 @@ final class Reading {
                             asked.getName(),
                             ref.getBeanName(),
                             ResolvableType.forClass(asked),
-                            Event.How.PROPERTY,
+                            Event.How.SETTER,
                             false,
                             false,
                             false,
