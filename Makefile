@@ -8,7 +8,7 @@ export GOFLAGS := -pgo=off
 
 MODULES := . ./recorders/go ./recorders/go/samberdo ./recorders/go/uberdig ./recorders/go/uberfx
 
-.PHONY: test-core test-races debian test-node test-jvm test-php php cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
+.PHONY: test-core test-races debian test-node test-jvm test-php test-dotnet php dotnet cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
 
 all: build
 
@@ -60,10 +60,10 @@ TWO := $(MAKE) --no-print-directory -j2 --output-sync
 
 # What the first line has made, or could not, is not tried again by the second.
 test:
-	+@$(TWO) build debian
-	+@$(TWO) -o php -o recorders lint test-node test-jvm test-php
+	+@$(TWO) build debian dotnet
+	+@$(TWO) -o php -o dotnet -o recorders lint test-node test-jvm test-php test-dotnet
 	+@$(MAKE) --no-print-directory test-go
-	@cat recorders/jvm/target/left-out recorders/php/left-out 2>/dev/null || true
+	@cat recorders/jvm/target/left-out recorders/php/left-out recorders/dotnet/left-out 2>/dev/null || true
 
 # The packages whose tests take longest come first, so that none of them runs alone at the end.
 LONGEST := $(addprefix ./internal/,offices browser many attack service)
@@ -71,7 +71,7 @@ LONGEST := $(addprefix ./internal/,offices browser many attack service)
 # What this machine cannot have is left out of the tests, and said at their end. The core runs on one goroutine, but for reading ahead, so that only
 # that is watched for races.
 test-go:
-	@without="$$KEENLANTERN_WITHOUT$$(! [ -f recorders/jvm/target/left-out ] || echo ,jvm)$$(! [ -f recorders/php/left-out ] || echo ,php)"; \
+	@without="$$KEENLANTERN_WITHOUT$$(! [ -f recorders/jvm/target/left-out ] || echo ,jvm)$$(! [ -f recorders/php/left-out ] || echo ,php)$$(! [ -f recorders/dotnet/left-out ] || echo ,dotnet)"; \
 	for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required KEENLANTERN_RUNTIMES=required KEENLANTERN_WITHOUT="$$without" go test -race -timeout 8m $$([ $$m != . ] || echo $(LONGEST)) $$(go list ./... | grep -v /internal/core/)) || exit 1; done
 	+@$(TWO) test-core test-races
 
@@ -90,6 +90,12 @@ php:
 
 test-php: php
 	@[ -f recorders/php/left-out ] || { cd recorders/php && phpcs && phpunit && for file in src/*.php office/*.php office/src/*.php; do php -l "$$file" >/dev/null || exit 1; done; }
+
+dotnet:
+	@sh recorders/dotnet/build.sh
+
+test-dotnet: dotnet
+	@[ -f recorders/dotnet/left-out ] || { cd recorders/dotnet && dotnet test -c Release --no-build -v quiet -nologo KeenLantern.Record.slnx && dotnet format --no-restore --verify-no-changes KeenLantern.Record.slnx; }
 
 test-node: recorders
 	cd recorders/node && node --expose-gc --test --test-reporter=dot dist/test/*.test.js && npm run --silent test:oldest
@@ -159,4 +165,4 @@ screenshots: build chromium
 check: test
 
 clean:
-	rm -rf bin recorders/dist/go recorders/dist/php recorders/dist/maven recorders/jvm/target recorders/jvm/*/target console/dist/assets console/dist/index.html console/node_modules $(DATA)
+	rm -rf bin recorders/dotnet/*/*/bin recorders/dotnet/*/*/obj recorders/dist/go recorders/dist/php recorders/dist/maven recorders/jvm/target recorders/jvm/*/target console/dist/assets console/dist/index.html console/node_modules $(DATA)

@@ -1,4 +1,4 @@
-// Command generate writes what is made of spec/events.yaml: tables for writing and reading in Go, TypeScript and Java, the JSON Schema, and the table in the
+// Command generate writes what is made of spec/events.yaml: tables for writing and reading in Go, TypeScript, Java, PHP and C#, the JSON Schema, and the table in the
 // documentation. It runs in the folder spec:
 //
 //	go generate ./spec
@@ -71,6 +71,7 @@ func run(folder string, check bool) error {
 		{filepath.Join(root, "recorders", "node", "src", "table.ts"), []byte(f.typescript())},
 		{filepath.Join(root, "recorders", "jvm", "core", "src", "main", "java", "example", "keenlantern", "record", "Event.java"), []byte(f.java())},
 		{filepath.Join(root, "recorders", "php", "src", "Format.php"), []byte(f.php())},
+		{filepath.Join(root, "recorders", "dotnet", "src", "KeenLantern.Record", "Events.g.cs"), []byte(f.csharp())},
 		{docs, []byte(table)},
 	} {
 		was, err := os.ReadFile(out.path)
