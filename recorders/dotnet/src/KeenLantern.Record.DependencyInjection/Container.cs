@@ -1,0 +1,570 @@
+using System.Diagnostics;
+using System.Runtime.CompilerServices;
+using System.Runtime.ExceptionServices;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace KeenLantern.Record.DependencyInjection;
+
+/// <summary>
+/// One recorded container. It is the default container, over a copy of the application's registrations in which each type that is
+/// to be constructed is a factory of ours, and each factory is called by one of ours. What the container refuses, it is asked for
+/// once more with the registrations as they are, so that the refusal is its own.
+/// </summary>
+internal sealed class Container
+{
+    [ThreadStatic]
+    private static Frame? building;
+
+    [ThreadStatic]
+    private static RecordedScope? asking; // for which a singleton is built
+
+    private readonly List<ServiceDescriptor> descriptors;
+    private readonly ServiceProviderOptions options;
+    private readonly Plan plan;
+    private readonly ConditionalWeakTable<IServiceProvider, RecordedScope> scopes = [];
+    private readonly object closing = new();
+    private ServiceProvider? untouched;
+
+    /// <summary>What is being built on this thread, and what it has asked for so far.</summary>
+    private sealed class Frame(Frame? around)
+    {
+        internal Frame? Around => around;
+
+        internal List<object?>? Asked { get; set; }
+    }
+
+    internal Container(IEnumerable<ServiceDescriptor> services, ServiceProviderOptions options, Recorder recorder)
+    {
+        this.options = options;
+        descriptors = [.. services];
+        Recorder = recorder;
+        plan = new Plan(descriptors, options.ValidateScopes);
+        (Id, RootScope) = recorder.AddContainer(new ContainerEvent { Duplicates = Duplicates.Last, Cycles = Cycles.Refused });
+        foreach (Node node in plan.All)
+        {
+            Register(node);
+        }
+
+        Validate();
+        var changed = new ServiceCollection();
+        foreach (Node node in plan.All)
+        {
+            ((ICollection<ServiceDescriptor>)changed).Add(Changed(node));
+        }
+
+        changed.AddTransient(_ => new Marker(recorder));
+        Real = changed.BuildServiceProvider(new ServiceProviderOptions { ValidateScopes = options.ValidateScopes });
+        Root = new RecordedScope(this, (IServiceProvider)Real.GetService(typeof(IServiceProvider))!, null, RootScope);
+        scopes.Add(Root.Real, Root);
+        foreach (Node node in plan.All)
+        {
+            if (node.Instance is { } instance && recorder.IdOf(instance) == 0)
+            {
+                recorder.Make(
+                    new MakeEvent { Reg = node.Reg, Container = Id, Scope = RootScope, By = MakeBy.External, Impl = TypeNames.Of(instance.GetType()) },
+                    instance);
+            }
+        }
+    }
+
+    internal Recorder Recorder { get; }
+
+    internal long Id { get; }
+
+    internal long RootScope { get; }
+
+    internal ServiceProvider Real { get; }
+
+    internal RecordedScope Root { get; }
+
+    // The container checks the registrations as they are: it cannot look into factories.
+    private void Validate()
+    {
+        if (!options.ValidateOnBuild)
+        {
+            return;
+        }
+
+        try
+        {
+            descriptors.AsCollection().BuildServiceProvider(options).Dispose();
+        }
+        catch (AggregateException)
+        {
+            foreach (Node node in plan.All.Where(n => !n.Open && !n.AnyKey))
+            {
+                if (plan.Refuses(node.Service, node.Key) is { } refusal)
+                {
+                    Tell(refusal, RootScope, node.Reg);
+                }
+            }
+
+            Recorder.Close(RootScope);
+            throw;
+        }
+    }
+
+    private ServiceDescriptor Changed(Node node)
+    {
+        ServiceDescriptor was = node.Descriptor;
+        if (node.Instance is not null || node.Open)
+        {
+            return was;
+        }
+
+        if (node.Implementation is not null)
+        {
+            return was.IsKeyedService
+                ? new ServiceDescriptor(was.ServiceType, was.ServiceKey, (sp, key) => Construct(node, sp, key), was.Lifetime)
+                : new ServiceDescriptor(was.ServiceType, sp => Construct(node, sp, null), was.Lifetime);
+        }
+
+        return was.IsKeyedService
+            ? new ServiceDescriptor(
+                was.ServiceType, was.ServiceKey, (sp, key) => Call(node, sp, at => was.KeyedImplementationFactory!(at, key)), was.Lifetime)
+            : new ServiceDescriptor(was.ServiceType, sp => Call(node, sp, was.ImplementationFactory!), was.Lifetime);
+    }
+
+    private void Register(Node node)
+    {
+        Choice? choice = node.Implementation is null || node.Open || node.AnyKey ? null : plan.Choose(node, node.Key);
+        node.Reg = Recorder.Register(new RegisterEvent
+        {
+            Container = Id,
+            Service = TypeNames.Of(node.Service),
+            Impl = node.Implementation is null ? node.Instance is { } instance ? TypeNames.Of(instance.GetType()) : null : TypeNames.Of(node.Implementation),
+            Lifetime = node.Instance is not null ? Lifetime.External : LifetimeOf(node.Lifetime),
+            Key = node.Key is null || node.AnyKey ? null : Recorder.KeyText(node.Key),
+            Template = node.Open || node.AnyKey ? [.. node.AnyKey ? ["any-key"] : Array.Empty<string>(), .. node.Open ? ["any-type"] : Array.Empty<string>()] : null,
+            FormOf = node.Template?.Reg ?? 0,
+            Needs = choice is null ? null : [.. choice.Arguments.Where(a => a.Source is Source.Service or Source.Container).Select(NeedOf)],
+            Signature = choice is null ? null : Signature(choice),
+            Disposable = node.Disposable,
+            Mechanism = node.Disposable == true ? Mechanism.Interface : null,
+            Internal = IsFramework(node) ? true : null,
+            // The container builds closed forms of open registrations by itself.
+            Sees = node.Open || node.Template is not null ? ["fail"] : null,
+        });
+    }
+
+    private static bool IsFramework(Node node)
+    {
+        string? name = (node.Implementation ?? node.Instance?.GetType() ?? node.Service).Assembly.GetName().Name;
+        return name is not null && (name.StartsWith("Microsoft.", StringComparison.Ordinal) || name.StartsWith("System.", StringComparison.Ordinal));
+    }
+
+    private static Lifetime LifetimeOf(ServiceLifetime lifetime) => lifetime switch
+    {
+        ServiceLifetime.Singleton => Lifetime.Singleton,
+        ServiceLifetime.Scoped => Lifetime.Scoped,
+        _ => Lifetime.Transient,
+    };
+
+    private Need NeedOf(Argument argument)
+    {
+        bool many = Plan.IsMany(argument.Type) && plan.Answers(argument.Type, argument.Key) is null;
+        return new Need(
+            TypeNames.Of(many ? argument.Type.GenericTypeArguments[0] : argument.Type),
+            argument.Parameter.Name,
+            argument.Key is null ? null : Recorder.KeyText(argument.Key),
+            All: many,
+            Optional: argument.Parameter.HasDefaultValue,
+            Lazy: argument.Source == Source.Container);
+    }
+
+    private static string Signature(Choice choice) =>
+        $"{choice.Constructor.DeclaringType!.Name}({string.Join(", ", choice.Arguments.Select(a => a.Type.Name))})";
+
+    // Building.
+
+    private object Construct(Node node, IServiceProvider real, object? key)
+    {
+        RecordedScope scope = ScopeOf(real);
+        if (plan.Choose(node, key) is not { } choice)
+        {
+            Refuse(plan.Refuses(node.Service, key), node.Service, key, scope);
+            throw new InvalidOperationException($"{node.Service} cannot be constructed.");
+        }
+
+        Argument[] arguments = choice.Arguments;
+        var values = new object?[arguments.Length];
+        List<object?>? with = Wanted(node) ? new List<object?>(arguments.Length) : null;
+        Frame frame = Enter();
+        try
+        {
+            for (int n = 0; n < arguments.Length; n++)
+            {
+                Argument argument = arguments[n];
+                switch (argument.Source)
+                {
+                    case Source.Service:
+                        building = null; // what the container builds for it has asked for nothing of this
+                        values[n] = Ask(real, argument.Type, argument.Key);
+                        building = frame;
+                        with?.Add(IdsOf(values[n], argument.Type, argument.Key, scope));
+                        break;
+                    case Source.Container:
+                        values[n] = argument.Type == typeof(IServiceProvider) ? scope.AsProvider
+                            : argument.Type == typeof(IServiceScopeFactory) ? Root
+                            : real.GetService(argument.Type);
+                        break;
+                    case Source.Key:
+                        values[n] = key;
+                        break;
+                    default:
+                        values[n] = argument.Default;
+                        break;
+                }
+            }
+
+            long began = Stopwatch.GetTimestamp();
+            object instance = choice.Invoke(values);
+            long inst = Made(node, scope, instance, with, Stopwatch.GetElapsedTime(began), null);
+            foreach (object? asked in frame.Asked ?? [])
+            {
+                if (asked is Given given)
+                {
+                    Recorder.Give(new GiveEvent
+                    {
+                        Inst = given.Inst, To = inst, Scope = scope.Id, Service = given.Service, Key = given.Key, How = How.Locator,
+                    });
+                }
+            }
+
+            return instance;
+        }
+        catch (Exception e)
+        {
+            Failed(node, scope, e);
+            throw;
+        }
+        finally
+        {
+            building = frame.Around;
+        }
+    }
+
+    private object Call(Node node, IServiceProvider real, Func<IServiceProvider, object> factory)
+    {
+        RecordedScope scope = ScopeOf(real);
+        Frame frame = Enter();
+        try
+        {
+            long began = Stopwatch.GetTimestamp();
+            object instance = factory(scope.AsProvider);
+            // What another registration built is handed on: this registration answers with it, and builds nothing.
+            if (instance is not null && Recorder.IdOf(instance) == 0)
+            {
+                List<object?>? with = Wanted(node) ? frame.Asked ?? [] : null;
+                Made(node, scope, instance, with, Stopwatch.GetElapsedTime(began), MakeBy.Factory);
+            }
+
+            return instance!;
+        }
+        catch (Exception e)
+        {
+            Failed(node, scope, e);
+            throw;
+        }
+        finally
+        {
+            building = frame.Around;
+        }
+    }
+
+    private static Frame Enter() => building = new Frame(building);
+
+    private bool Wanted(Node node) => Recorder.IsOn || node.Lifetime == ServiceLifetime.Singleton;
+
+    private static object? Ask(IServiceProvider real, Type service, object? key) =>
+        key is null ? real.GetService(service) : ((IKeyedServiceProvider)real).GetKeyedService(service, key);
+
+    private long Made(Node node, RecordedScope scope, object instance, List<object?>? with, TimeSpan took, MakeBy? by)
+    {
+        bool disposable = node.Disposable ?? instance is IDisposable or IAsyncDisposable;
+        long at = node.Lifetime == ServiceLifetime.Singleton && asking is not null && asking.Of == this ? asking.Id : scope.Id;
+        long inst = Recorder.Make(
+            new MakeEvent
+            {
+                Reg = node.Reg,
+                Container = Id == 1 ? 0 : Id,
+                Scope = at,
+                Owner = at == scope.Id ? null : scope.Id,
+                With = with,
+                Ns = (long)(took.TotalMilliseconds * 1e6),
+                By = by,
+                Impl = node.Implementation is null ? TypeNames.Of(instance.GetType()) : null,
+                Disposable = node.Implementation is null && disposable ? true : null,
+            },
+            instance);
+        if (inst != 0 && disposable && node.Template is null)
+        {
+            // Captured before the instance, and so disposed right behind it: that tells when its disposal is done.
+            ((Marker)scope.Real.GetService(typeof(Marker))!).Behind(instance, inst, scope.Id);
+        }
+
+        return inst;
+    }
+
+    private void Failed(Node node, RecordedScope scope, Exception e)
+    {
+        if (building?.Around is null) // told once, for the outermost
+        {
+            Recorder.Fail(new FailEvent
+            {
+                Service = TypeNames.Of(node.Service),
+                Key = node.Key is null || node.AnyKey ? null : Recorder.KeyText(node.Key),
+                For = node.Reg,
+                Scope = Math.Max(scope.Id, 0),
+                Why = FailWhy.Error,
+                Error = TypeNames.Of(e.GetType()),
+            });
+        }
+    }
+
+    // An instance's id, or the ids of several. What the container built by itself is told when it is first seen.
+    private object? IdsOf(object? value, Type service, object? key, RecordedScope scope)
+    {
+        if (value is null)
+        {
+            return null;
+        }
+
+        if (Plan.IsMany(service) && value is Array several && plan.Answers(service, key) is null)
+        {
+            var ids = new List<object?>(several.Length);
+            foreach (object? one in several)
+            {
+                ids.Add(Recorder.IdOf(one));
+            }
+
+            return ids;
+        }
+
+        long inst = Recorder.IdOf(value);
+        if (inst == 0 && plan.Answers(service, key) is { Template: { } template } form)
+        {
+            lock (form)
+            {
+                if (form.Reg == 0)
+                {
+                    _ = template;
+                    Register(form);
+                }
+            }
+
+            inst = Made(form, form.Lifetime == ServiceLifetime.Singleton ? Root : scope, value, null, TimeSpan.Zero, null);
+        }
+
+        return inst;
+    }
+
+    // Asking, from outside and by what is being built.
+
+    internal object? Get(RecordedScope scope, Type service, object? key, bool required)
+    {
+        if (key is null && service == typeof(IServiceProvider))
+        {
+            return scope.AsProvider;
+        }
+
+        if (key is null && service == typeof(IServiceScopeFactory))
+        {
+            return Root;
+        }
+
+        Refusal? refusal = plan.Refuses(service, key);
+        if (refusal is not null || (ReferenceEquals(scope, Root) && plan.NeedsScope(service, key)))
+        {
+            Refuse(refusal ?? new Refusal(FailWhy.NoScope, service, key, [service]), service, key, scope);
+        }
+
+        Frame? frame = building;
+        RecordedScope? was = asking;
+        building = null;
+        asking ??= scope;
+        object? value;
+        try
+        {
+            value = required
+                ? ((IKeyedServiceProvider)scope.Provider).GetRequiredKeyedService(service, key)
+                : Ask(scope.Provider, service, key);
+        }
+        catch (InvalidOperationException) when (required && plan.Answers(service, key) is null)
+        {
+            Missing(scope, service, key, optional: false);
+            throw;
+        }
+        finally
+        {
+            building = frame;
+            asking = was;
+        }
+
+        if (value is null)
+        {
+            if (plan.Answers(service, key) is null && !Plan.IsPart(service))
+            {
+                Missing(scope, service, key, optional: true);
+            }
+        }
+        else if (Recorder.IsOn || frame is not null)
+        {
+            HandedOut(frame, scope, service, key, value);
+        }
+
+        return value;
+    }
+
+    private void HandedOut(Frame? frame, RecordedScope scope, Type service, object? key, object value)
+    {
+        object? ids = IdsOf(value, service, key, scope);
+        bool all = ids is List<object?>;
+        foreach (object? id in all ? (List<object?>)ids! : [ids])
+        {
+            if (id is not long inst || inst == 0)
+            {
+                continue;
+            }
+
+            string name = TypeNames.Of(all ? service.GenericTypeArguments[0] : service);
+            string? text = key is null ? null : Recorder.KeyText(key);
+            if (frame is not null)
+            {
+                (frame.Asked ??= []).Add(new Given(inst, Service: name, Key: text));
+            }
+            else
+            {
+                Recorder.Give(new GiveEvent
+                {
+                    Inst = inst, Scope = Math.Max(scope.Id, 0), Service = name, Key = text, How = How.Locator, All = all ? true : null,
+                });
+            }
+        }
+    }
+
+    private void Missing(RecordedScope scope, Type service, object? key, bool optional) => Recorder.Fail(new FailEvent
+    {
+        Service = TypeNames.Of(service),
+        Key = key is null ? null : Recorder.KeyText(key),
+        Scope = Math.Max(scope.Id, 0),
+        Why = FailWhy.Missing,
+        Optional = optional ? true : null,
+    });
+
+    // The container's own refusal: it refuses before it constructs anything, and so does this.
+    private void Refuse(Refusal? refusal, Type service, object? key, RecordedScope scope)
+    {
+        if (refusal is not null)
+        {
+            Tell(refusal, Math.Max(scope.Id, 0), 0);
+        }
+
+        ServiceProvider provider;
+        lock (closing)
+        {
+            provider = untouched ??= descriptors.AsCollection().BuildServiceProvider(
+                new ServiceProviderOptions { ValidateScopes = options.ValidateScopes });
+        }
+
+        using IServiceScope? inner = ReferenceEquals(scope, Root) ? null : provider.CreateScope();
+        Exception? thrown = null;
+        try
+        {
+            Ask(inner?.ServiceProvider ?? provider, service, key);
+        }
+        catch (Exception e)
+        {
+            thrown = e;
+        }
+
+        if (thrown is not null)
+        {
+            ExceptionDispatchInfo.Throw(thrown);
+        }
+    }
+
+    private void Tell(Refusal refusal, long scope, long asked) => Recorder.Fail(new FailEvent
+    {
+        Service = TypeNames.Of(refusal.Service),
+        Key = refusal.Key is null || refusal.Key == KeyedService.AnyKey ? null : Recorder.KeyText(refusal.Key),
+        Scope = scope,
+        For = asked,
+        Why = refusal.Why,
+        Path = [.. refusal.Path.Take(64).Select(TypeNames.Of)],
+    });
+
+    // Scopes.
+
+    private RecordedScope ScopeOf(IServiceProvider real) => scopes.GetValue(real, Unseen);
+
+    // It was begun by what the container built by itself, with the container's own factory of scopes: its end is not seen.
+    private RecordedScope Unseen(IServiceProvider real) => new(
+        this,
+        real,
+        null,
+        Recorder.Open(new OpenEvent { In = RootScope, Ends = Ends.Unknown, Trace = Recorder.TraceId() }));
+
+    internal RecordedScope CreateScope()
+    {
+        IServiceScope real = Real.CreateScope();
+        Activity? activity = Activity.Current;
+        long id = Recorder.Open(new OpenEvent
+        {
+            In = RootScope,
+            Kind = activity?.OperationName == "Microsoft.AspNetCore.Hosting.HttpRequestIn" ? "request" : "scope",
+            Trace = Recorder.TraceId(),
+        });
+        var scope = new RecordedScope(this, real.ServiceProvider, real, id);
+        scopes.Add(scope.Real, scope);
+        return scope;
+    }
+
+    internal void Closed()
+    {
+        Recorder.Close(RootScope);
+        Recorder.ForgetContainer(Id);
+        lock (closing)
+        {
+            untouched?.Dispose();
+        }
+    }
+}
+
+/// <summary>Stands behind an instance in the container's list of what it disposes, and so tells when that is done.</summary>
+internal sealed class Marker(Recorder recorder) : IDisposable
+{
+    private object? instance;
+    private long inst;
+    private long scope;
+
+    internal void Behind(object instance, long inst, long scope)
+    {
+        this.instance = instance;
+        this.inst = inst;
+        this.scope = scope;
+    }
+
+    public void Dispose()
+    {
+        if (instance is not null)
+        {
+            recorder.Disposed(instance, inst, Math.Max(scope, 0));
+            instance = null;
+        }
+    }
+}
+
+internal static class Descriptors
+{
+    internal static ServiceCollection AsCollection(this IEnumerable<ServiceDescriptor> descriptors)
+    {
+        var collection = new ServiceCollection();
+        foreach (ServiceDescriptor descriptor in descriptors)
+        {
+            ((ICollection<ServiceDescriptor>)collection).Add(descriptor);
+        }
+
+        return collection;
+    }
+}

@@ -1,0 +1,80 @@
+using System.Reflection;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace KeenLantern.Record.DependencyInjection;
+
+/// <summary>A registration, or a closed form of one that is open.</summary>
+internal sealed class Node
+{
+    internal Node(ServiceDescriptor descriptor, Type service, Type? implementation, Node? template = null)
+    {
+        Descriptor = descriptor;
+        Service = service;
+        Implementation = implementation;
+        Template = template;
+        Key = descriptor.IsKeyedService ? descriptor.ServiceKey : null;
+    }
+
+    internal ServiceDescriptor Descriptor { get; }
+
+    internal Type Service { get; }
+
+    /// <summary>The type that the container constructs; null for a factory or an instance.</summary>
+    internal Type? Implementation { get; }
+
+    /// <summary>The open registration that this is a closed form of, which the container builds by itself.</summary>
+    internal Node? Template { get; }
+
+    /// <summary>Its key, which may be any key; null for none.</summary>
+    internal object? Key { get; }
+
+    internal bool AnyKey => Key is not null && ReferenceEquals(Key, KeyedService.AnyKey);
+
+    internal bool Open => Service.IsGenericTypeDefinition;
+
+    internal ServiceLifetime Lifetime => Descriptor.Lifetime;
+
+    internal long Reg { get; set; }
+
+    internal object? Instance => Descriptor.IsKeyedService ? Descriptor.KeyedImplementationInstance : Descriptor.ImplementationInstance;
+
+    /// <summary>Whether the type declares that its instances are to be disposed; null: its instances say so.</summary>
+    internal bool? Disposable =>
+        Implementation is null ? null
+        : typeof(IDisposable).IsAssignableFrom(Implementation) || typeof(IAsyncDisposable).IsAssignableFrom(Implementation);
+}
+
+/// <summary>The constructor that the container chooses, and where its arguments come from.</summary>
+internal sealed class Choice(ConstructorInfo constructor, Argument[] arguments)
+{
+    private readonly ConstructorInvoker invoker = ConstructorInvoker.Create(constructor);
+
+    internal ConstructorInfo Constructor => constructor;
+
+    internal Argument[] Arguments => arguments;
+
+    internal object Invoke(Span<object?> values) => invoker.Invoke(values);
+}
+
+internal enum Source
+{
+    /// <summary>A registration, or all of a service.</summary>
+    Service,
+
+    /// <summary>The container itself, or a part of it.</summary>
+    Container,
+
+    /// <summary>The key that was asked for.</summary>
+    Key,
+
+    /// <summary>The parameter's default.</summary>
+    Default,
+}
+
+internal sealed record Argument(ParameterInfo Parameter, Source Source, object? Key, object? Default)
+{
+    internal Type Type => Parameter.ParameterType;
+}
+
+/// <summary>Why the container refuses to build a service.</summary>
+internal sealed record Refusal(FailWhy Why, Type Service, object? Key, IReadOnlyList<Type> Path);

@@ -1,0 +1,310 @@
+using System.Collections.Concurrent;
+using System.Reflection;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace KeenLantern.Record.DependencyInjection;
+
+/// <summary>
+/// What the container will do, by its documented rules: the last registration answers; a closed registration comes before an open
+/// one, and a key before any key; of several constructors the longest one whose parameters can all be had is chosen.
+/// </summary>
+internal sealed class Plan
+{
+    private static readonly Type[] Parts =
+        [typeof(IServiceProvider), typeof(IServiceScopeFactory), typeof(IServiceProviderIsService), typeof(IServiceProviderIsKeyedService)];
+
+    private readonly Dictionary<(Type, object?), List<Node>> nodes = [];
+    private readonly ConcurrentDictionary<(Node, Type), Node?> closed = new();
+    private readonly ConcurrentDictionary<(Node, object?), Choice?> choices = new();
+    private readonly ConcurrentDictionary<(Type, object?), Refusal?> refusals = new();
+    private readonly bool validateScopes;
+
+    internal Plan(IEnumerable<ServiceDescriptor> descriptors, bool validateScopes)
+    {
+        this.validateScopes = validateScopes;
+        foreach (ServiceDescriptor descriptor in descriptors)
+        {
+            Type? implementation = descriptor.IsKeyedService ? descriptor.KeyedImplementationType : descriptor.ImplementationType;
+            var node = new Node(descriptor, descriptor.ServiceType, implementation);
+            All.Add(node);
+            if (!nodes.TryGetValue((node.Service, node.Key), out List<Node>? same))
+            {
+                nodes[(node.Service, node.Key)] = same = [];
+            }
+
+            same.Add(node);
+        }
+    }
+
+    /// <summary>In the order of the descriptors.</summary>
+    internal List<Node> All { get; } = [];
+
+    internal static bool IsPart(Type service) => Array.IndexOf(Parts, service) >= 0;
+
+    internal static bool IsMany(Type service) => service.IsConstructedGenericType && service.GetGenericTypeDefinition() == typeof(IEnumerable<>);
+
+    /// <summary>Returns the registration that answers for a service; null where there is none.</summary>
+    internal Node? Answers(Type service, object? key)
+    {
+        if (nodes.TryGetValue((service, key), out List<Node>? exact) ||
+            (key is not null && nodes.TryGetValue((service, KeyedService.AnyKey), out exact)))
+        {
+            return exact[^1];
+        }
+
+        if (!service.IsConstructedGenericType)
+        {
+            return null;
+        }
+
+        Type open = service.GetGenericTypeDefinition();
+        return nodes.TryGetValue((open, key), out List<Node>? templates) ||
+            (key is not null && nodes.TryGetValue((open, KeyedService.AnyKey), out templates))
+            ? Closed(templates[^1], service)
+            : null;
+    }
+
+    private Node? Closed(Node template, Type service) => closed.GetOrAdd((template, service), static at =>
+    {
+        (Node template, Type service) = at;
+        try
+        {
+            return new Node(template.Descriptor, service, template.Implementation!.MakeGenericType(service.GenericTypeArguments), template);
+        }
+        catch (ArgumentException)
+        {
+            return null; // a constraint
+        }
+    });
+
+    // What answers when all of a service is asked for.
+    private IEnumerable<Node> Many(Type service, object? key)
+    {
+        IEnumerable<Node> found = nodes.GetValueOrDefault((service, key)) ?? [];
+        if (service.IsConstructedGenericType && nodes.TryGetValue((service.GetGenericTypeDefinition(), key), out List<Node>? templates))
+        {
+            found = found.Concat(templates.Select(template => Closed(template, service)).OfType<Node>());
+        }
+
+        return found;
+    }
+
+    private bool Has(Type service, object? key) =>
+        (key is null && IsPart(service)) || IsMany(service) || Answers(service, key) is not null;
+
+    /// <summary>Returns the constructor that the container chooses; null where it refuses.</summary>
+    internal Choice? Choose(Node node, object? key) => choices.GetOrAdd((node, node.Key is null ? null : key), at => Chosen(at.Item1, at.Item2));
+
+    private Choice? Chosen(Node node, object? key)
+    {
+        ConstructorInfo[] constructors = node.Implementation!.GetConstructors();
+        Array.Sort(constructors, (a, b) => b.GetParameters().Length.CompareTo(a.GetParameters().Length));
+        Choice? best = null;
+        HashSet<Type>? types = null;
+        foreach (ConstructorInfo constructor in constructors)
+        {
+            Argument[]? arguments = Arguments(constructor, key);
+            if (arguments is null)
+            {
+                continue;
+            }
+
+            if (best is null)
+            {
+                best = new Choice(constructor, arguments);
+                continue;
+            }
+
+            types ??= [.. best.Arguments.Select(a => a.Type)];
+            if (!types.IsSupersetOf(arguments.Select(a => a.Type)))
+            {
+                return null; // ambiguous
+            }
+        }
+
+        return best;
+    }
+
+    private Argument[]? Arguments(ConstructorInfo constructor, object? key)
+    {
+        ParameterInfo[] parameters = constructor.GetParameters();
+        var arguments = new Argument[parameters.Length];
+        for (int n = 0; n < parameters.Length; n++)
+        {
+            ParameterInfo parameter = parameters[n];
+            object? asked = null;
+            if (key is not null && parameter.IsDefined(typeof(ServiceKeyAttribute), inherit: true))
+            {
+                if (!parameter.ParameterType.IsInstanceOfType(key) && key != KeyedService.AnyKey)
+                {
+                    return null;
+                }
+
+                arguments[n] = new Argument(parameter, Source.Key, null, null);
+                continue;
+            }
+
+            if (parameter.GetCustomAttribute<FromKeyedServicesAttribute>() is { } keyed)
+            {
+                asked = Asked(keyed, key);
+            }
+
+            if (asked is null && IsPart(parameter.ParameterType))
+            {
+                arguments[n] = new Argument(parameter, Source.Container, null, null);
+            }
+            else if (Has(parameter.ParameterType, asked))
+            {
+                arguments[n] = new Argument(parameter, Source.Service, asked, null);
+            }
+            else if (parameter.HasDefaultValue)
+            {
+                arguments[n] = new Argument(parameter, Source.Default, null, DefaultOf(parameter));
+            }
+            else
+            {
+                return null;
+            }
+        }
+
+        return arguments;
+    }
+
+    private static object? Asked(FromKeyedServicesAttribute attribute, object? key)
+    {
+#if NET10_0_OR_GREATER
+        return attribute.LookupMode switch
+        {
+            ServiceKeyLookupMode.InheritKey => key,
+            ServiceKeyLookupMode.NullKey => null,
+            _ => attribute.Key,
+        };
+#else
+        _ = key;
+        return attribute.Key;
+#endif
+    }
+
+    private static object? DefaultOf(ParameterInfo parameter)
+    {
+        object? value = parameter.DefaultValue;
+        Type type = parameter.ParameterType;
+        if (value is null && type.IsValueType && Nullable.GetUnderlyingType(type) is null)
+        {
+            return System.Runtime.CompilerServices.RuntimeHelpers.GetUninitializedObject(type); // as for "= default"
+        }
+
+        return value is not null && Nullable.GetUnderlyingType(type) is { IsEnum: true } named ? Enum.ToObject(named, value) : value;
+    }
+
+    /// <summary>Returns why the container refuses to build a service, null where it does not, or has nothing that answers.</summary>
+    internal Refusal? Refuses(Type service, object? key)
+    {
+        if (refusals.TryGetValue((service, key), out Refusal? known))
+        {
+            return known;
+        }
+
+        Refusal? found = Walk(service, key, [], null);
+        // What is asked for may come from requests: only what is registered is remembered.
+        return Has(service, key) ? refusals.GetOrAdd((service, key), found) : found;
+    }
+
+    private Refusal? Walk(Type service, object? key, List<Node> path, Node? singleton)
+    {
+        if (Answers(service, key) is { } node)
+        {
+            return Walk(node, key, path, singleton);
+        }
+
+        if (IsMany(service))
+        {
+            foreach (Node one in Many(service.GenericTypeArguments[0], key))
+            {
+                if (Walk(one, key, path, singleton) is { } refusal)
+                {
+                    return refusal;
+                }
+            }
+        }
+
+        return null;
+    }
+
+    private Refusal? Walk(Node node, object? key, List<Node> path, Node? singleton)
+    {
+        if (validateScopes && singleton is not null && node.Lifetime == ServiceLifetime.Scoped)
+        {
+            return Refused(FailWhy.Lifetime, node.Service, key, path, node);
+        }
+
+        if (node.Implementation is null || node.Open)
+        {
+            return null;
+        }
+
+        if (path.Contains(node))
+        {
+            return Refused(FailWhy.Cycle, node.Service, key, path, node);
+        }
+
+        path.Add(node);
+        if (Choose(node, key) is not { } choice)
+        {
+            return Lacking(node, key, path);
+        }
+
+        Node? around = node.Lifetime == ServiceLifetime.Singleton ? node : singleton;
+        foreach (Argument argument in choice.Arguments.Where(a => a.Source == Source.Service))
+        {
+            if (Walk(argument.Type, argument.Key, path, around) is { } refusal)
+            {
+                return refusal;
+            }
+        }
+
+        path.RemoveAt(path.Count - 1);
+        return null;
+    }
+
+    private static Refusal Refused(FailWhy why, Type service, object? key, List<Node> path, Node? last) =>
+        new(why, service, key, [.. path.Select(n => n.Service), .. last is null ? [] : new[] { last.Service }]);
+
+    // With one constructor, it is a parameter that is missing; with several, none of them or more than one will do.
+    private Refusal Lacking(Node node, object? key, List<Node> path)
+    {
+        ConstructorInfo[] constructors = node.Implementation!.GetConstructors();
+        if (constructors.Length != 1)
+        {
+            return Refused(FailWhy.Constructors, node.Service, key, path, null);
+        }
+
+        foreach (ParameterInfo parameter in constructors[0].GetParameters())
+        {
+            object? asked = parameter.GetCustomAttribute<FromKeyedServicesAttribute>() is { } keyed ? Asked(keyed, key) : null;
+            if (!Has(parameter.ParameterType, asked) && !parameter.HasDefaultValue)
+            {
+                return Refused(FailWhy.Missing, parameter.ParameterType, asked, path, null);
+            }
+        }
+
+        return Refused(FailWhy.Constructors, node.Service, key, path, null);
+    }
+
+    /// <summary>Whether the container refuses to build a service from its root where scopes are validated.</summary>
+    internal bool NeedsScope(Type service, object? key) => validateScopes && NeedsScope(service, key, []);
+
+    private bool NeedsScope(Type service, object? key, HashSet<Node> seen)
+    {
+        IEnumerable<Node> found = Answers(service, key) is { } answers ? [answers]
+            : IsMany(service) ? Many(service.GenericTypeArguments[0], key)
+            : [];
+        return found.Any(node => node.Lifetime switch
+        {
+            ServiceLifetime.Scoped => true,
+            ServiceLifetime.Singleton => false,
+            _ => node.Implementation is not null && seen.Add(node) && Choose(node, key) is { } choice &&
+                choice.Arguments.Any(a => a.Source == Source.Service && NeedsScope(a.Type, a.Key, seen)),
+        });
+    }
+}

@@ -1,0 +1,67 @@
+using Microsoft.Extensions.DependencyInjection;
+
+namespace KeenLantern.Record.DependencyInjection;
+
+/// <summary>The default container, recorded. Disposing it disposes what it holds, as the container does.</summary>
+public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServiceProvider, IDisposable, IAsyncDisposable
+{
+    private readonly Container container;
+    private readonly bool ownsRecorder;
+    private int disposed;
+
+    internal RecordedServiceProvider(Container container, bool ownsRecorder)
+    {
+        this.container = container;
+        this.ownsRecorder = ownsRecorder;
+    }
+
+    /// <inheritdoc/>
+    public object? GetService(Type serviceType) => container.Root.GetService(serviceType);
+
+    /// <inheritdoc/>
+    public object? GetKeyedService(Type serviceType, object? serviceKey) => container.Root.GetKeyedService(serviceType, serviceKey);
+
+    /// <inheritdoc/>
+    public object GetRequiredKeyedService(Type serviceType, object? serviceKey) =>
+        container.Root.GetRequiredKeyedService(serviceType, serviceKey);
+
+    /// <inheritdoc/>
+    public void Dispose()
+    {
+        try
+        {
+            container.Real.Dispose();
+        }
+        finally
+        {
+            Closed();
+        }
+    }
+
+    /// <inheritdoc/>
+    public async ValueTask DisposeAsync()
+    {
+        try
+        {
+            await container.Real.DisposeAsync().ConfigureAwait(false);
+        }
+        finally
+        {
+            Closed();
+        }
+    }
+
+    private void Closed()
+    {
+        if (Interlocked.Exchange(ref disposed, 1) != 0)
+        {
+            return;
+        }
+
+        container.Closed();
+        if (ownsRecorder)
+        {
+            container.Recorder.Dispose();
+        }
+    }
+}
