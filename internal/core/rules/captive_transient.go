@@ -21,7 +21,7 @@ type heldTransient struct {
 var captiveTransientRule = Rule{
 	ID: "captive/transient", Severity: finding.Error, Basis: finding.Observed,
 	Doc: "A singleton, per-consumer or external holder keeps a transient, which so lives as long as the holder: a note, a warning when it is disposable, an error when it must not be shared and was used in two scopes.",
-	Not: "A transient kept through another one, which is reported where it is kept directly; anything behind a proxy.",
+	Not: "A transient kept through another one, which is reported where it is kept directly; anything behind a proxy; what one internal registration keeps of another.",
 	Tell: func(f *finding.Finding) {
 		holder, kept := f.Holder.Name(), f.Subject.Name()
 		f.Title = sentence("%s, %s, keeps %s, which is transient", holder, lifetimeOf(*f.Holder), article(kept))
@@ -58,6 +58,10 @@ func (r *captiveTransient) See(c *ledger.Change) {
 	}
 	h := c.Holder
 	if d.Class() != ledger.TransientClass || d.Proxy() || !h.Class().Long() || h.Class() == ledger.ExternalClass && h.Home() != h.Root() {
+		return
+	}
+	// What a framework's own singleton keeps of the framework's own is neither a mistake of the application nor its to change.
+	if d.Reg != nil && d.Reg.Internal && h.Reg != nil && h.Reg.Internal {
 		return
 	}
 	held := heldOf(d)
