@@ -22,6 +22,7 @@ internal sealed class Container
     private readonly ServiceProviderOptions options;
     private readonly Plan plan;
     private readonly ConditionalWeakTable<IServiceProvider, RecordedScope> scopes = [];
+    private readonly Func<LateName?>? requestName; // of the request that is about to have its scope
     private readonly object closing = new();
     private ServiceProvider? untouched;
 
@@ -33,16 +34,28 @@ internal sealed class Container
         internal List<object?>? Asked { get; set; }
     }
 
-    internal Container(IEnumerable<ServiceDescriptor> services, ServiceProviderOptions options, Recorder recorder)
+    internal Container(IEnumerable<ServiceDescriptor> services, ServiceProviderOptions options, Recorder recorder, Func<LateName?>? requestName)
     {
         this.options = options;
+        this.requestName = requestName;
         descriptors = [.. services];
         Recorder = recorder;
         plan = new Plan(descriptors, options.ValidateScopes);
         (Id, RootScope) = recorder.AddContainer(new ContainerEvent { Duplicates = Duplicates.Last, Cycles = Cycles.Refused });
         foreach (Node node in plan.All)
         {
-            Register(node);
+            node.Reg = recorder.Register(Registration(node));
+        }
+
+        // What a layer wraps may be registered behind it.
+        foreach (Node node in plan.All)
+        {
+            if (Wrapped(node) is { } wrapped)
+            {
+                RegisterEvent again = Registration(node);
+                again.Wraps = wrapped.Reg;
+                recorder.RegisterAgain(node.Reg, again);
+            }
         }
 
         Validate();
@@ -125,10 +138,18 @@ internal sealed class Container
             : new ServiceDescriptor(was.ServiceType, sp => Call(node, sp, was.ImplementationFactory!), was.Lifetime);
     }
 
-    private void Register(Node node)
+    private Choice? Chosen(Node node) => node.Implementation is null || node.Open || node.AnyKey ? null : plan.Choose(node, node.Key);
+
+    // A layer's constructor takes the service that it answers for itself, under another key.
+    private Node? Wrapped(Node node) => Chosen(node)?.Arguments
+        .Where(a => a.Source == Source.Service && a.Type == node.Service)
+        .Select(a => plan.Answers(a.Type, a.Key))
+        .FirstOrDefault(inner => inner is not null && inner != node);
+
+    private RegisterEvent Registration(Node node)
     {
-        Choice? choice = node.Implementation is null || node.Open || node.AnyKey ? null : plan.Choose(node, node.Key);
-        node.Reg = Recorder.Register(new RegisterEvent
+        Choice? choice = Chosen(node);
+        return new RegisterEvent
         {
             Container = Id,
             Service = TypeNames.Of(node.Service),
@@ -144,7 +165,7 @@ internal sealed class Container
             Internal = IsFramework(node) ? true : null,
             // The container builds closed forms of open registrations by itself.
             Sees = node.Open || node.Template is not null ? ["fail"] : null,
-        });
+        };
     }
 
     private static bool IsFramework(Node node)
@@ -189,6 +210,7 @@ internal sealed class Container
         Argument[] arguments = choice.Arguments;
         var values = new object?[arguments.Length];
         List<object?>? with = Wanted(node) ? new List<object?>(arguments.Length) : null;
+        RecordedScopeFactory? opens = null;
         Frame frame = Enter();
         try
         {
@@ -205,7 +227,7 @@ internal sealed class Container
                         break;
                     case Source.Container:
                         values[n] = argument.Type == typeof(IServiceProvider) ? scope.AsProvider
-                            : argument.Type == typeof(IServiceScopeFactory) ? Root
+                            : argument.Type == typeof(IServiceScopeFactory) ? opens = new RecordedScopeFactory(this, node)
                             : real.GetService(argument.Type);
                         break;
                     case Source.Key:
@@ -220,6 +242,11 @@ internal sealed class Container
             long began = Stopwatch.GetTimestamp();
             object instance = choice.Invoke(values);
             long inst = Made(node, scope, instance, with, Stopwatch.GetElapsedTime(began), null);
+            if (opens is not null)
+            {
+                opens.Inst = inst;
+            }
+
             foreach (object? asked in frame.Asked ?? [])
             {
                 if (asked is Given given)
@@ -342,14 +369,13 @@ internal sealed class Container
         }
 
         long inst = Recorder.IdOf(value);
-        if (inst == 0 && plan.Answers(service, key) is { Template: { } template } form)
+        if (inst == 0 && plan.Answers(service, key) is { Template: not null } form)
         {
             lock (form)
             {
                 if (form.Reg == 0)
                 {
-                    _ = template;
-                    Register(form);
+                    form.Reg = Recorder.Register(Registration(form));
                 }
             }
 
@@ -386,9 +412,9 @@ internal sealed class Container
         object? value;
         try
         {
-            value = required
-                ? ((IKeyedServiceProvider)scope.Provider).GetRequiredKeyedService(service, key)
-                : Ask(scope.Provider, service, key);
+            value = !required ? Ask(scope.Provider, service, key)
+                : key is null ? scope.Provider.GetRequiredService(service)
+                : scope.Provider.GetRequiredKeyedService(service, key);
         }
         catch (InvalidOperationException) when (required && plan.Answers(service, key) is null)
         {
@@ -403,7 +429,8 @@ internal sealed class Container
 
         if (value is null)
         {
-            if (plan.Answers(service, key) is null && !Plan.IsPart(service))
+            // A service that is asked for and may be absent is ordinary; a key that none of its registrations has is not.
+            if (key is not null && plan.Answers(service, key) is null && plan.HasKeys(service))
             {
                 Missing(scope, service, key, optional: true);
             }
@@ -505,16 +532,31 @@ internal sealed class Container
         null,
         Recorder.Open(new OpenEvent { In = RootScope, Ends = Ends.Unknown, Trace = Recorder.TraceId() }));
 
-    internal RecordedScope CreateScope()
+    internal RecordedScope CreateScope(RecordedScopeFactory? by)
     {
         IServiceScope real = Real.CreateScope();
-        Activity? activity = Activity.Current;
-        long id = Recorder.Open(new OpenEvent
+        // Work that the application names lies around it.
+        var open = new OpenEvent { In = Recorder.Scope == 0 ? RootScope : Recorder.Scope, Kind = "scope", Trace = Recorder.TraceId() };
+        LateName? name = null;
+        if (by is not null)
         {
-            In = RootScope,
-            Kind = activity?.OperationName == "Microsoft.AspNetCore.Hosting.HttpRequestIn" ? "request" : "scope",
-            Trace = Recorder.TraceId(),
-        });
+            open.Name = TypeNames.Of(by.Consumer.Implementation!);
+            open.Opener = by.Inst;
+            if (IsFramework(by.Consumer))
+            {
+                // Such as the handlers of HTTP clients, which are kept for minutes, and let go of when their clients are.
+                open.Closer = Closer.Framework;
+                open.Ends = Ends.Unknown;
+            }
+        }
+        else if (requestName?.Invoke() is { } request)
+        {
+            open.Kind = "request";
+            open.Closer = Closer.Framework;
+            name = request;
+        }
+
+        long id = Recorder.Open(open, name);
         var scope = new RecordedScope(this, real.ServiceProvider, real, id);
         scopes.Add(scope.Real, scope);
         return scope;

@@ -18,21 +18,31 @@ public static class KeenLanternHostExtensions
     public static TBuilder AddKeenLantern<TBuilder>(this TBuilder builder, Action<RecorderOptions>? configure = null)
         where TBuilder : IHostApplicationBuilder
     {
+        Add(builder, configure, _ => null);
+        return builder;
+    }
+
+    /// <summary>Adds it; <paramref name="requests"/> returns what names the requests that a recorder records.</summary>
+    internal static void Add(IHostApplicationBuilder builder, Action<RecorderOptions>? configure, Func<Recorder, Func<LateName?>?> requests)
+    {
         ArgumentNullException.ThrowIfNull(builder);
         RecorderOptions options = FromEnvironment(builder.Environment);
         configure?.Invoke(options);
         if (options.Service is null && options.File is null && options.Output is null)
         {
-            return builder;
+            return;
         }
 
         // As the host's own container checks its registrations.
         bool validate = builder.Environment.IsDevelopment();
+        var recorder = new Recorder(options);
         builder.ConfigureContainer(new RecordedServiceProviderFactory(
-            new Recorder(options),
+            recorder,
             new ServiceProviderOptions { ValidateScopes = validate, ValidateOnBuild = validate },
-            ownsRecorder: true));
-        return builder;
+            ownsRecorder: true)
+        {
+            RequestName = requests(recorder),
+        });
     }
 
     private static RecorderOptions FromEnvironment(IHostEnvironment host)

@@ -89,6 +89,9 @@ internal sealed class Plan
         return found;
     }
 
+    /// <summary>Whether a service has registrations with keys.</summary>
+    internal bool HasKeys(Type service) => All.Exists(node => node.Service == service && node.Key is not null);
+
     private bool Has(Type service, object? key) =>
         (key is null && IsPart(service)) || IsMany(service) || Answers(service, key) is not null;
 

@@ -3,7 +3,7 @@ using Microsoft.Extensions.DependencyInjection;
 namespace KeenLantern.Record.DependencyInjection;
 
 /// <summary>A scope of a recorded container, and its provider, as the container's own scopes are both. The root makes scopes.</summary>
-internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedServiceProvider, IServiceScopeFactory, IAsyncDisposable
+internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedServiceProvider, ISupportRequiredService, IServiceScopeFactory, IAsyncDisposable
 {
     private readonly IServiceScope? scope;
     private int disposed;
@@ -37,6 +37,13 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
         return Of.Get(this, serviceType, null, required: false);
     }
 
+    // The container's own providers leave this to an extension method. Here it tells what has to be there from what may be absent.
+    public object GetRequiredService(Type serviceType)
+    {
+        ArgumentNullException.ThrowIfNull(serviceType);
+        return Of.Get(this, serviceType, null, required: true)!;
+    }
+
     public object? GetKeyedService(Type serviceType, object? serviceKey)
     {
         ArgumentNullException.ThrowIfNull(serviceType);
@@ -49,22 +56,24 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
         return Of.Get(this, serviceType, serviceKey, required: true)!;
     }
 
-    public IServiceScope CreateScope() => Of.CreateScope();
+    public IServiceScope CreateScope() => Of.CreateScope(null);
 
     public void Dispose()
     {
+        bool first = First();
         try
         {
             scope?.Dispose();
         }
         finally
         {
-            Closed();
+            Closed(first);
         }
     }
 
     public async ValueTask DisposeAsync()
     {
+        bool first = First();
         try
         {
             if (scope is IAsyncDisposable asynchronous)
@@ -74,15 +83,28 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
         }
         finally
         {
-            Closed();
+            Closed(first);
         }
     }
 
-    private void Closed()
+    private bool First() => Interlocked.Exchange(ref disposed, 1) == 0;
+
+    private void Closed(bool first)
     {
-        if (scope is not null && Interlocked.Exchange(ref disposed, 1) == 0)
+        if (first && scope is not null)
         {
             Of.Recorder.Close(Id);
         }
     }
+}
+
+/// <summary>The factory of scopes that a consumer was given by its constructor: it tells who opens them.</summary>
+internal sealed class RecordedScopeFactory(Container of, Node consumer) : IServiceScopeFactory
+{
+    internal Node Consumer => consumer;
+
+    /// <summary>The consumer's id, once it is built.</summary>
+    internal long Inst { get; set; }
+
+    public IServiceScope CreateScope() => of.CreateScope(this);
 }

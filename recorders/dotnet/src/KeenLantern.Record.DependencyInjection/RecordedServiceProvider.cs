@@ -3,7 +3,7 @@ using Microsoft.Extensions.DependencyInjection;
 namespace KeenLantern.Record.DependencyInjection;
 
 /// <summary>The default container, recorded. Disposing it disposes what it holds, as the container does.</summary>
-public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServiceProvider, IDisposable, IAsyncDisposable
+public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServiceProvider, ISupportRequiredService, IDisposable, IAsyncDisposable
 {
     private readonly Container container;
     private readonly bool ownsRecorder;
@@ -19,6 +19,9 @@ public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServicePro
     public object? GetService(Type serviceType) => container.Root.GetService(serviceType);
 
     /// <inheritdoc/>
+    public object GetRequiredService(Type serviceType) => container.Root.GetRequiredService(serviceType);
+
+    /// <inheritdoc/>
     public object? GetKeyedService(Type serviceType, object? serviceKey) => container.Root.GetKeyedService(serviceType, serviceKey);
 
     /// <inheritdoc/>
@@ -28,32 +31,37 @@ public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServicePro
     /// <inheritdoc/>
     public void Dispose()
     {
+        bool first = First();
         try
         {
             container.Real.Dispose();
         }
         finally
         {
-            Closed();
+            Closed(first);
         }
     }
 
     /// <inheritdoc/>
     public async ValueTask DisposeAsync()
     {
+        bool first = First();
         try
         {
             await container.Real.DisposeAsync().ConfigureAwait(false);
         }
         finally
         {
-            Closed();
+            Closed(first);
         }
     }
 
-    private void Closed()
+    // A host is disposed by the container that it disposes: the inner call ends before the container has.
+    private bool First() => Interlocked.Exchange(ref disposed, 1) == 0;
+
+    private void Closed(bool first)
     {
-        if (Interlocked.Exchange(ref disposed, 1) != 0)
+        if (!first)
         {
             return;
         }

@@ -9,6 +9,9 @@ namespace KeenLantern.Record.DependencyInjection;
 public sealed class RecordedServiceProviderFactory(Recorder recorder, ServiceProviderOptions? options = null, bool ownsRecorder = false)
     : IServiceProviderFactory<IServiceCollection>
 {
+    /// <summary>Returns the name of the request that runs here, for its first scope; null elsewhere.</summary>
+    internal Func<LateName?>? RequestName { get; init; }
+
     /// <inheritdoc/>
     public IServiceCollection CreateBuilder(IServiceCollection services) => services;
 
@@ -16,7 +19,7 @@ public sealed class RecordedServiceProviderFactory(Recorder recorder, ServicePro
     public IServiceProvider CreateServiceProvider(IServiceCollection containerBuilder)
     {
         ArgumentNullException.ThrowIfNull(containerBuilder);
-        return new RecordedServiceProvider(new Container(containerBuilder, options ?? new ServiceProviderOptions(), recorder), ownsRecorder);
+        return new RecordedServiceProvider(new Container(containerBuilder, options ?? new ServiceProviderOptions(), recorder, RequestName), ownsRecorder);
     }
 }
 

@@ -360,7 +360,12 @@ public sealed class Recorder : IDisposable
     /// Records that a scope begins and returns its id, <see cref="Unrecorded"/> or below where it is left out. It ends with
     /// <see cref="Close(long)"/>.
     /// </summary>
-    public long Open(OpenEvent scope)
+    public long Open(OpenEvent scope) => Open(scope, null);
+
+    /// <summary>
+    /// Records that a scope begins whose name is known later. What happens in it waits to be written, for two seconds at most.
+    /// </summary>
+    public long Open(OpenEvent scope, LateName? name)
     {
         ArgumentNullException.ThrowIfNull(scope);
         if (now is not { } on)
@@ -385,9 +390,11 @@ public sealed class Recorder : IDisposable
             return Dropped;
         }
 
+        scope.Opener = scope.Opener != 0 && on.Knows(scope.Opener) ? scope.Opener : 0;
         scope.Scope = Interlocked.Increment(ref scopes);
         scope.In = around == 0 ? null : around;
         scope.Weight = on.Weight > 1 ? on.Weight : 0;
+        scope.LateName = name;
         return Note(on, scope) ? scope.Scope : Dropped;
     }
 

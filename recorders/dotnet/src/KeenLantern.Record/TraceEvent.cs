@@ -18,6 +18,8 @@ public abstract partial class TraceEvent
 
     internal Session? Of { get; set; }
 
+    internal LateName? LateName { get; set; }
+
     /// <summary>Writes the line, <paramref name="t"/> ns after the stream's start.</summary>
     internal abstract void Write(Line line, long t);
 

@@ -4,6 +4,10 @@ namespace KeenLantern.Record;
 internal sealed class Writer
 {
     private const int MaxLine = 1 << 20;
+    private const int MaxWaiting = 1024; // scopes whose names are waited for
+    private const int MaxHeld = 2048; // notes of one of them
+
+    private static readonly long NameWait = Recorder.Ticks(TimeSpan.FromSeconds(2));
 
     private readonly Recorder recorder;
     private readonly IDelivery delivery;
@@ -14,6 +18,8 @@ internal sealed class Writer
     private Session? current;
     private bool limited; // one of its limits is reached
     private long cutAt;
+    private readonly Dictionary<long, Waiting> waiting = []; // by the scopes that wait, and those inside them
+    private int held; // notes that wait for names
     private volatile bool ending;
     private volatile bool over;
     private int wanted; // 1: it was woken
@@ -21,6 +27,18 @@ internal sealed class Writer
     private long events;
     private long lost;
     private long bytes;
+
+    /// <summary>A scope whose name is not known yet. What happens in it is written behind it.</summary>
+    private sealed class Waiting(OpenEvent open)
+    {
+        internal OpenEvent Open => open;
+
+        internal LateName Name => open.LateName!;
+
+        internal List<long> Ids { get; } = [open.Scope]; // its own, and those of the scopes inside it
+
+        internal List<TraceEvent> Held { get; } = [];
+    }
 
     internal Writer(Recorder recorder, IDelivery delivery, RecorderOptions options)
     {
@@ -74,6 +92,7 @@ internal sealed class Writer
                 }
             }
 
+            Settle(last || flush is not null);
             TellGap();
             if (last || flush is not null || Recorder.Now - cutAt >= Recorder.Ticks(options.FlushWait))
             {
@@ -114,13 +133,108 @@ internal sealed class Writer
                 {
                     Stray(note);
                 }
-                else if (!Limited() && !OfStray(note))
+                else if (!Limited())
                 {
-                    TellGap();
-                    Put(note, note.When - current!.Began);
+                    One(note);
                 }
 
                 break;
+        }
+    }
+
+    private void One(TraceEvent note)
+    {
+        if (OfStray(note))
+        {
+            return;
+        }
+
+        Waiting? wait = waiting.Count == 0 ? null : waiting.GetValueOrDefault(ScopeOf(note));
+        bool closes = wait is not null && note is CloseEvent close && close.Scope == wait.Open.Scope;
+        if (wait is not null && !closes && !wait.Name.Settled)
+        {
+            wait.Held.Add(note);
+            if (note is OpenEvent inner)
+            {
+                wait.Ids.Add(inner.Scope);
+                waiting[inner.Scope] = wait;
+            }
+
+            // What is held is memory like the notes themselves.
+            if (++held > options.Memory / 1024)
+            {
+                Settle(all: true);
+            }
+            else if (wait.Held.Count >= MaxHeld)
+            {
+                Settle(wait);
+            }
+
+            return;
+        }
+
+        if (wait is not null)
+        {
+            Settle(wait);
+        }
+
+        if (note is OpenEvent { LateName: { } name } open)
+        {
+            if (!name.Settled)
+            {
+                waiting[open.Scope] = new Waiting(open);
+                if (waiting.Count > MaxWaiting)
+                {
+                    Settle(all: true);
+                }
+
+                return;
+            }
+
+            open.Name = name.Name;
+        }
+
+        TellGap();
+        Put(note, note.When - current!.Began);
+    }
+
+    private static long ScopeOf(TraceEvent note) => note switch
+    {
+        MakeEvent make => make.Scope,
+        CloseEvent close => close.Scope,
+        GiveEvent give => give.Scope ?? 0,
+        UseEvent use => use.Scope ?? 0,
+        DisposeEvent dispose => dispose.Scope ?? 0,
+        OpenEvent open => open.In ?? 0,
+        FailEvent fail => fail.Scope ?? 0,
+        _ => 0,
+    };
+
+    // Writes the scopes whose names are known by now, or will not be waited for any longer.
+    private void Settle(bool all)
+    {
+        foreach (Waiting wait in waiting.Count == 0 ? [] : waiting.Values.Distinct().ToArray())
+        {
+            if (all || wait.Name.Settled || Recorder.Now - wait.Open.When > NameWait)
+            {
+                Settle(wait);
+            }
+        }
+    }
+
+    private void Settle(Waiting wait)
+    {
+        foreach (long id in wait.Ids)
+        {
+            waiting.Remove(id);
+        }
+
+        held -= wait.Held.Count;
+        wait.Open.Name = wait.Name.Name;
+        Put(wait.Open, wait.Open.When - current!.Began);
+        foreach (TraceEvent note in wait.Held)
+        {
+            One(note);
         }
     }
 
@@ -200,6 +314,7 @@ internal sealed class Writer
             return;
         }
 
+        Settle(all: true);
         TellGap();
         Append(bye, bye.When - current.Began);
         Cut();

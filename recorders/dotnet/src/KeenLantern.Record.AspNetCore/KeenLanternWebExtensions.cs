@@ -1,0 +1,30 @@
+using KeenLantern.Record.DependencyInjection;
+using Microsoft.AspNetCore.Builder;
+using Microsoft.Extensions.DependencyInjection;
+
+namespace KeenLantern.Record.AspNetCore;
+
+/// <summary>Records web applications.</summary>
+public static class KeenLanternWebExtensions
+{
+    /// <summary>
+    /// Records the application's container, and its requests by the patterns of their routes. The settings are those of
+    /// <see cref="KeenLanternHostExtensions.AddKeenLantern{TBuilder}"/>.
+    /// </summary>
+    /// <exception cref="ArgumentException">A setting is wrong; the message says which.</exception>
+    public static WebApplicationBuilder AddKeenLantern(this WebApplicationBuilder builder, Action<RecorderOptions>? configure = null)
+    {
+        ArgumentNullException.ThrowIfNull(builder);
+        KeenLanternHostExtensions.Add(builder, configure, recorder => new Requests(recorder).Next);
+        return builder;
+    }
+
+    /// <summary>Returns what a host builds its recorded container by, where the application has a recorder of its own.</summary>
+    /// <param name="recorder">The recorder.</param>
+    /// <param name="options">How the container checks its registrations.</param>
+    public static RecordedServiceProviderFactory ForRequests(this Recorder recorder, ServiceProviderOptions? options = null)
+    {
+        ArgumentNullException.ThrowIfNull(recorder);
+        return new RecordedServiceProviderFactory(recorder, options) { RequestName = new Requests(recorder).Next };
+    }
+}

@@ -1,0 +1,77 @@
+using System.Diagnostics;
+using Microsoft.AspNetCore.Http;
+using Microsoft.AspNetCore.Routing;
+
+namespace KeenLantern.Record.AspNetCore;
+
+/// <summary>Names requests by their routes, from what the framework tells of them.</summary>
+internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyValuePair<string, object?>>
+{
+    private const string Request = "Microsoft.AspNetCore.Hosting.HttpRequestIn";
+    private const string Begun = Request + ".Start";
+    private const string Ended = Request + ".Stop";
+    private const string Matched = "Microsoft.AspNetCore.Routing.EndpointMatched";
+
+    private readonly Recorder recorder;
+    private readonly AsyncLocal<Running?> running = new();
+
+    private sealed class Running
+    {
+        internal LateName Name { get; } = new();
+
+        internal int HasScope;
+    }
+
+    internal Requests(Recorder recorder)
+    {
+        this.recorder = recorder;
+        DiagnosticListener.AllListeners.Subscribe(this);
+    }
+
+    /// <summary>Returns the name of the request that runs here, for the first scope that is begun in it; null for others.</summary>
+    internal LateName? Next() =>
+        running.Value is { } request && Interlocked.Exchange(ref request.HasScope, 1) == 0 ? request.Name : null;
+
+    public void OnNext(DiagnosticListener value)
+    {
+        if (value.Name == "Microsoft.AspNetCore")
+        {
+            value.Subscribe(this, name => recorder.IsOn && name is Request or Begun or Ended or Matched);
+        }
+    }
+
+    public void OnNext(KeyValuePair<string, object?> value)
+    {
+        switch (value.Key)
+        {
+            case Begun:
+                running.Value = new Running();
+                break;
+            case Matched when value.Value is HttpContext context:
+                running.Value?.Name.Settle(NameOf(context));
+                break;
+            case Ended:
+                running.Value?.Name.Settle("(no route)");
+                running.Value = null;
+                break;
+        }
+    }
+
+    // The pattern, never what the client sent: its method may be any word.
+    private static string NameOf(HttpContext context)
+    {
+        string method = HttpMethods.GetCanonicalizedValue(context.Request.Method);
+        bool known = HttpMethods.IsGet(method) || HttpMethods.IsPost(method) || HttpMethods.IsPut(method) || HttpMethods.IsDelete(method) ||
+            HttpMethods.IsPatch(method) || HttpMethods.IsHead(method) || HttpMethods.IsOptions(method);
+        string route = context.GetEndpoint() is RouteEndpoint { RoutePattern.RawText: { } pattern } ? "/" + pattern.TrimStart('/') : "(no route)";
+        return known ? method + " " + route : route;
+    }
+
+    public void OnCompleted()
+    {
+    }
+
+    public void OnError(Exception error)
+    {
+    }
+}
