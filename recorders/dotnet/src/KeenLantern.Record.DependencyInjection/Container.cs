@@ -162,6 +162,7 @@ internal sealed class Container
             Signature = choice is null ? null : Signature(choice),
             Disposable = node.Disposable,
             Mechanism = node.Disposable == true ? Mechanism.Interface : null,
+            Pooled = node.Pooled ? true : null,
             Internal = IsFramework(node) ? true : null,
             // The container builds closed forms of open registrations by itself.
             Sees = node.Open || node.Template is not null ? ["fail"] : null,
@@ -282,8 +283,13 @@ internal sealed class Container
             // What another registration built is handed on: this registration answers with it, and builds nothing.
             if (instance is not null && Recorder.IdOf(instance) == 0)
             {
-                List<object?>? with = Wanted(node) ? frame.Asked ?? [] : null;
+                // What has to do with its lease, a pooled instance does not keep.
+                List<object?>? with = Wanted(node) && !node.Pooled ? frame.Asked ?? [] : null;
                 Made(node, scope, instance, with, Stopwatch.GetElapsedTime(began), MakeBy.Factory);
+            }
+            else if (instance is not null && node.Pooled)
+            {
+                Follow(node, scope, instance, Recorder.IdOf(instance));
             }
 
             return instance!;
@@ -316,7 +322,7 @@ internal sealed class Container
                 Reg = node.Reg,
                 Container = Id == 1 ? 0 : Id,
                 Scope = at,
-                Owner = at == scope.Id ? null : scope.Id,
+                Owner = node.Pooled ? RootScope : at == scope.Id ? null : scope.Id,
                 With = with,
                 Ns = (long)(took.TotalMilliseconds * 1e6),
                 By = by,
@@ -326,12 +332,15 @@ internal sealed class Container
             instance);
         if (inst != 0 && disposable && node.Template is null)
         {
-            // Captured before the instance, and so disposed right behind it: that tells when its disposal is done.
-            ((Marker)scope.Real.GetService(typeof(Marker))!).Behind(instance, inst, scope.Id);
+            Follow(node, scope, instance, inst);
         }
 
         return inst;
     }
+
+    // Captured before the instance, and so disposed right behind it: that tells when its disposal is done.
+    private static void Follow(Node node, RecordedScope scope, object instance, long inst) =>
+        ((Marker)scope.Real.GetService(typeof(Marker))!).Behind(instance, inst, scope.Id, node.Pooled);
 
     private void Failed(Node node, RecordedScope scope, Exception e)
     {
@@ -579,9 +588,11 @@ internal sealed class Marker(Recorder recorder) : IDisposable
     private object? instance;
     private long inst;
     private long scope;
+    private bool pooled;
 
-    internal void Behind(object instance, long inst, long scope)
+    internal void Behind(object instance, long inst, long scope, bool pooled)
     {
+        this.pooled = pooled;
         this.instance = instance;
         this.inst = inst;
         this.scope = scope;
@@ -589,11 +600,21 @@ internal sealed class Marker(Recorder recorder) : IDisposable
 
     public void Dispose()
     {
-        if (instance is not null)
+        if (instance is null)
+        {
+            return;
+        }
+
+        if (pooled)
+        {
+            recorder.Returned(inst, Math.Max(scope, 0));
+        }
+        else
         {
             recorder.Disposed(instance, inst, Math.Max(scope, 0));
-            instance = null;
         }
+
+        instance = null;
     }
 }
 

@@ -34,6 +34,9 @@ internal sealed class Node
 
     internal ServiceLifetime Lifetime => Descriptor.Lifetime;
 
+    /// <summary>Whether its instances are leased from a pool, as those of AddDbContextPool are.</summary>
+    internal bool Pooled { get; set; }
+
     internal long Reg { get; set; }
 
     internal object? Instance => Descriptor.IsKeyedService ? Descriptor.KeyedImplementationInstance : Descriptor.ImplementationInstance;

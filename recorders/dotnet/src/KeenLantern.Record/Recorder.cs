@@ -547,6 +547,9 @@ public sealed class Recorder : IDisposable
         Dispose(inst, scope, by, failure is null ? State.Done : State.Failed, took, failure);
     }
 
+    /// <summary>Records that a pooled instance went back to its pool: its lease has ended.</summary>
+    public void Returned(long inst, long scope) => Dispose(inst, scope, DisposeBy.Container, State.Returned, TimeSpan.Zero, null);
+
     private void Dispose(long inst, long scope, DisposeBy by, State state, TimeSpan took, Exception? failure)
     {
         Session? on = state == State.Done ? LetGo(inst) : now;
