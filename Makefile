@@ -44,8 +44,8 @@ recorders/jvm/target/built: $(JVM)
 $(BIN): console/dist/index.html packed
 	CGO_ENABLED=0 go build -pgo=auto -trimpath -ldflags "-s -w -X keenlantern.example/internal/cli.Version=$(VERSION)" -o $(BIN) ./cmd/keenlantern
 
-# Runs the harbour pilot office under the service; DEMO="--once" ends after printing, RUNTIME=node, jvm or php runs the office there.
-demo: build
+# Runs the harbour pilot office under the service; DEMO="--once" ends after printing, RUNTIME=node, jvm, php or dotnet runs the office there.
+demo: build $(filter dotnet,$(RUNTIME))
 	$(if $(MANY),go run ./internal/many/demo -program $(BIN) -data $(DATA) $(DEMO),$(if $(RUNTIME),sh scripts/demo.sh $(RUNTIME) $(DATA) $(DEMO),$(BIN) demo --data $(DATA) $(DEMO)))
 
 chromium:
@@ -165,4 +165,4 @@ screenshots: build chromium
 check: test
 
 clean:
-	rm -rf bin recorders/dotnet/*/*/bin recorders/dotnet/*/*/obj recorders/dist/go recorders/dist/php recorders/dist/maven recorders/jvm/target recorders/jvm/*/target console/dist/assets console/dist/index.html console/node_modules $(DATA)
+	rm -rf bin recorders/dotnet/*/bin recorders/dotnet/*/obj recorders/dotnet/*/*/bin recorders/dotnet/*/*/obj recorders/dist/go recorders/dist/php recorders/dist/maven recorders/jvm/target recorders/jvm/*/target console/dist/assets console/dist/index.html console/node_modules $(DATA)

@@ -8,8 +8,9 @@ case $runtime in
 node) containers="nest awilix" ;;
 jvm) containers="spring osgi" ;;
 php) containers="psr psr-worker laravel laravel-worker symfony" ;;
+dotnet) containers="default" ;;
 *)
-	echo "there is no office for RUNTIME=$runtime; there is one for node, for jvm and for php (and for Go, without RUNTIME)" >&2
+	echo "there is no office for RUNTIME=$runtime; there is one for node, for jvm, for php and for dotnet (and for Go, without RUNTIME)" >&2
 	exit 2
 	;;
 esac
@@ -28,6 +29,7 @@ office() {
 	shift
 	case $runtime in
 	node) command=$1 && shift && node recorders/node/dist/office/main.js "$command" --container "$container" "$@" ;;
+	dotnet) dotnet recorders/dotnet/office/bin/Release/net10.0/KeenLantern.Office.dll "$@" ;;
 	jvm) java -jar "recorders/jvm/office-$container/target/office.jar" "$@" ;;
 	php)
 		command=$1 && shift

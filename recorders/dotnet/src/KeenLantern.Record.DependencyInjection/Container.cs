@@ -254,7 +254,12 @@ internal sealed class Container
                 {
                     Recorder.Give(new GiveEvent
                     {
-                        Inst = given.Inst, To = inst, Scope = scope.Id, Service = given.Service, Key = given.Key, How = How.Locator,
+                        Inst = given.Inst,
+                        To = inst,
+                        Scope = scope.Id,
+                        Service = given.Service,
+                        Key = given.Key,
+                        How = How.Locator,
                     });
                 }
             }
@@ -473,7 +478,12 @@ internal sealed class Container
             {
                 Recorder.Give(new GiveEvent
                 {
-                    Inst = inst, Scope = Math.Max(scope.Id, 0), Service = name, Key = text, How = How.Locator, All = all ? true : null,
+                    Inst = inst,
+                    Scope = Math.Max(scope.Id, 0),
+                    Service = name,
+                    Key = text,
+                    How = How.Locator,
+                    All = all ? true : null,
                 });
             }
         }

@@ -33,7 +33,8 @@ public class SameAsWithoutTests
         {
             Try(() => sp.GetRequiredKeyedService<Gauge>("south"));
             Try(() => sp.GetKeyedService<Gauge>("south"));
-        }),
+        }
+        ),
         ["several constructors"] = (s => s.AddSingleton<Gauge>().AddSingleton<Chooses>(), sp => Try(() => sp.GetService<Chooses>())),
         ["several constructors, ambiguous"] = (
             s => s.AddSingleton<Gauge>().AddSingleton<Clock>().AddSingleton<Ambiguous>(), sp => Try(() => sp.GetService<Ambiguous>())),
@@ -43,7 +44,8 @@ public class SameAsWithoutTests
         {
             Try(() => sp.GetService<NeedsGauge>());
             InScope(sp, at => Try(() => at.GetService<NeedsGauge>()));
-        }),
+        }
+        ),
         ["scoped from the root"] = (s => s.AddScoped<Gauge>(), sp => Try(() => sp.GetService<Gauge>())),
         ["a transient that needs a scope, from the root"] = (
             s => s.AddScoped<Gauge>().AddTransient<NeedsGauge>(), sp => Try(() => sp.GetService<NeedsGauge>())),
@@ -64,7 +66,8 @@ public class SameAsWithoutTests
             {
                 Same(sp.GetRequiredService<Gauge>(), sp.GetRequiredService<object>());
                 Same(sp.GetRequiredService<Clock>(), sp.GetRequiredService<Clock>());
-            }),
+            }
+        ),
         ["all of a service, in order"] = (
             s => s.AddSingleton<IWater, River>().AddScoped<IWater, Sea>().AddTransient<IWater, River>().AddSingleton<IWater>(new Sea()),
             sp => InScope(sp, at => Say(string.Join(", ", at.GetServices<IWater>().Select(w => w.GetType().Name))))),
@@ -87,7 +90,8 @@ public class SameAsWithoutTests
                 Say(string.Join(", ", sp.GetServices<IChart<Sea>>().Select(c => c.GetType().Name)));
                 Say(string.Join(", ", sp.GetServices<IChart<int>>().Select(c => c.GetType().Name)));
                 Same(sp.GetRequiredService<IChart<River>>(), sp.GetRequiredService<IChart<River>>());
-            }),
+            }
+        ),
         ["keys"] = (
             s => s.AddKeyedSingleton<IWater, River>("north").AddKeyedScoped<IWater, Sea>("south").AddKeyedTransient<Keyed>(KeyedService.AnyKey)
                 .AddTransient<FromKey>(),
@@ -105,7 +109,8 @@ public class SameAsWithoutTests
             using IServiceScope scope = sp.CreateScope();
             scope.ServiceProvider.GetService<Slow>();
             ((IAsyncDisposable)scope).DisposeAsync().AsTask().GetAwaiter().GetResult();
-        }),
+        }
+        ),
         ["a disposal that throws"] = (
             s => s.AddScoped<Gauge>().AddScoped<Breaks>().AddScoped<NeedsGauge>(),
             sp => Try(() => InScope(sp, at =>
@@ -130,7 +135,8 @@ public class SameAsWithoutTests
             {
                 Say($"{known.IsService(type)} {known.IsKeyedService(type, "a")}");
             }
-        }),
+        }
+        ),
         ["a provider in a singleton is the root's"] = (s => s.AddSingleton<HasProvider>().AddSingleton<Gauge>(), sp => InScope(sp, at =>
             Same(at.GetRequiredService<HasProvider>().Provider.GetRequiredService<Gauge>(), sp.GetRequiredService<Gauge>()))),
         ["after its end"] = (s => s.AddScoped<Gauge>(), sp =>
@@ -139,7 +145,8 @@ public class SameAsWithoutTests
             scope.Dispose();
             scope.Dispose();
             Try(() => scope.ServiceProvider.GetService<Gauge>());
-        }),
+        }
+        ),
         ["built by hand from a provider"] = (s => s.AddScoped<Gauge>(), sp => InScope(sp, at =>
         {
             ActivatorUtilities.CreateInstance<NeedsGauge>(at);
