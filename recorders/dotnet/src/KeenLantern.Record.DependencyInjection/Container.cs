@@ -319,6 +319,11 @@ internal sealed class Container
 
     private long Made(Node node, RecordedScope scope, object instance, List<object?>? with, TimeSpan took, MakeBy? by)
     {
+        if (node.IsLease)
+        {
+            return 0;
+        }
+
         bool disposable = node.Disposable ?? instance is IDisposable or IAsyncDisposable;
         long at = node.Lifetime == ServiceLifetime.Singleton && asking is not null && asking.Of == this ? asking.Id : scope.Id;
         long inst = Recorder.Make(

@@ -6,6 +6,9 @@ namespace KeenLantern.Record.DependencyInjection;
 /// <summary>A registration, or a closed form of one that is open.</summary>
 internal sealed class Node
 {
+    // What a pool of database contexts registers beside each of them.
+    private const string Lease = "Microsoft.EntityFrameworkCore.Internal.IScopedDbContextLease`1";
+
     internal Node(ServiceDescriptor descriptor, Type service, Type? implementation, Node? template = null)
     {
         Descriptor = descriptor;
@@ -36,6 +39,9 @@ internal sealed class Node
 
     /// <summary>Whether its instances are leased from a pool, as those of AddDbContextPool are.</summary>
     internal bool Pooled { get; set; }
+
+    /// <summary>Whether it is a lease of such a pool: a part of how the pool works, whose instances are not recorded.</summary>
+    internal bool IsLease => Service.IsConstructedGenericType && Service.GetGenericTypeDefinition().FullName == Lease;
 
     internal long Reg { get; set; }
 

@@ -10,8 +10,6 @@ namespace KeenLantern.Record.DependencyInjection;
 /// </summary>
 internal sealed class Plan
 {
-    private const string Lease = "Microsoft.EntityFrameworkCore.Internal.IScopedDbContextLease`1";
-
     private static readonly Type[] Parts =
         [typeof(IServiceProvider), typeof(IServiceScopeFactory), typeof(IServiceProviderIsService), typeof(IServiceProviderIsKeyedService)];
 
@@ -38,9 +36,9 @@ internal sealed class Plan
         }
 
         // A pool of database contexts registers a lease for its context beside it.
-        foreach (Type lease in nodes.Keys.Select(k => k.Item1).Where(t => t.IsConstructedGenericType && t.GetGenericTypeDefinition().FullName == Lease))
+        foreach (Node lease in All.Where(node => node.IsLease))
         {
-            foreach (Node node in nodes.GetValueOrDefault((lease.GenericTypeArguments[0], null)) ?? [])
+            foreach (Node node in nodes.GetValueOrDefault((lease.Service.GenericTypeArguments[0], null)) ?? [])
             {
                 node.Pooled = node.Descriptor.ImplementationFactory is not null;
             }
