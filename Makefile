@@ -29,7 +29,11 @@ packed: recorders
 	go run ./recorders/packphp -version $(VERSION) recorders/php recorders/dist/php
 
 # The recorders of other runtimes, with their tests and offices.
-recorders: recorders/node/dist/built recorders/jvm/target/built
+recorders: recorders/node/dist/built recorders/jvm/target/built recorders/dotnet/packed
+
+recorders/dotnet/packed: $(shell find recorders/dotnet/src recorders/dotnet/*.props recorders/dotnet/pack.sh -name bin -prune -o -name obj -prune -o -type f -print 2>/dev/null)
+	sh recorders/dotnet/pack.sh $(VERSION) $(CURDIR)/recorders/dist/nuget
+	@touch $@
 
 recorders/node/dist/built: recorders/node/package-lock.json $(shell find recorders/node/src recorders/node/test recorders/node/office recorders/node/scripts recorders/node/*.json -type f 2>/dev/null)
 	cd recorders/node && npm ci --no-audit --no-fund && npm run build
@@ -165,4 +169,4 @@ screenshots: build chromium
 check: test
 
 clean:
-	rm -rf bin recorders/dotnet/*/bin recorders/dotnet/*/obj recorders/dotnet/*/*/bin recorders/dotnet/*/*/obj recorders/dist/go recorders/dist/php recorders/dist/maven recorders/jvm/target recorders/jvm/*/target console/dist/assets console/dist/index.html console/node_modules $(DATA)
+	rm -rf bin recorders/dotnet/*/bin recorders/dotnet/*/obj recorders/dotnet/*/*/bin recorders/dotnet/*/*/obj recorders/dist/go recorders/dist/php recorders/dist/maven recorders/dist/nuget recorders/dotnet/packed recorders/jvm/target recorders/jvm/*/target console/dist/assets console/dist/index.html console/node_modules $(DATA)

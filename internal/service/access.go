@@ -63,7 +63,7 @@ func (s *service) stillMay(c *gin.Context) bool {
 // open are the routes that want no token. What serves the console and the recorders is open too: they hold
 // nothing of a recording.
 var open = map[string]bool{
-	"/healthz": true, "/readyz": true, "/api/v1/openapi.json": true, "/api/v1/contract.schema.json": true, "/api/v1/session": true, "/go/*file": true, "/maven/*file": true, "/composer/packages.json": true, "/recorders/:runtime/:file": true, "": true,
+	"/healthz": true, "/readyz": true, "/api/v1/openapi.json": true, "/api/v1/contract.schema.json": true, "/api/v1/session": true, "/go/*file": true, "/maven/*file": true, "/nuget/*file": true, "/composer/packages.json": true, "/recorders/:runtime/:file": true, "": true,
 }
 
 // need returns the kind of token that a route needs.

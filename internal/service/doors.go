@@ -199,7 +199,7 @@ type rooms struct {
 func (r *rooms) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	if req.Context().Value(doorKey{}) == nil {
 		// Only what is asked for, and ends: news goes out line by line.
-		packed := strings.HasPrefix(req.URL.Path, "/go/") || strings.HasPrefix(req.URL.Path, "/maven/") || strings.HasPrefix(req.URL.Path, "/recorders/")
+		packed := strings.HasPrefix(req.URL.Path, "/go/") || strings.HasPrefix(req.URL.Path, "/maven/") || strings.HasPrefix(req.URL.Path, "/nuget/") || strings.HasPrefix(req.URL.Path, "/recorders/")
 		if (req.Method == http.MethodGet || req.Method == http.MethodHead) && req.URL.Path != "/api/v1/live" && !packed {
 			r.packed.ServeHTTP(w, req)
 			return

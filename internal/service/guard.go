@@ -134,5 +134,5 @@ func foreign(r *http.Request, hosts []string) error {
 
 // api tells whether an address is the API's rather than a page's.
 func api(path string) bool {
-	return strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/v1/") || strings.HasPrefix(path, "/go/") || strings.HasPrefix(path, "/maven/") || strings.HasPrefix(path, "/composer/") || strings.HasPrefix(path, "/recorders/") || path == "/metrics"
+	return strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/v1/") || strings.HasPrefix(path, "/go/") || strings.HasPrefix(path, "/maven/") || strings.HasPrefix(path, "/nuget/") || strings.HasPrefix(path, "/composer/") || strings.HasPrefix(path, "/recorders/") || path == "/metrics"
 }

@@ -54,6 +54,18 @@ var mavenRepository = tree{
 	func(name string) bool { return strings.HasPrefix(path.Base(name), "maven-metadata.") },
 }
 
+// nugetSource holds the packages of a NuGet source; its index is getNuGet's.
+var nugetSource = tree{
+	"nuget", "KeenLantern.Record and the packages beside it",
+	func(name string) string {
+		if path.Ext(name) == ".json" {
+			return "application/json"
+		}
+		return "application/octet-stream"
+	},
+	func(name string) bool { return path.Ext(name) == ".json" },
+}
+
 // getFileOf serves the files of a tree.
 func (s *service) getFileOf(of tree) func(c *gin.Context) error {
 	return func(c *gin.Context) error {
@@ -134,17 +146,62 @@ func (s *service) getComposer(c *gin.Context) error {
 		return fmt.Errorf("read a recorder: %w", err)
 	}
 	version := strings.TrimSuffix(strings.TrimPrefix(name, packages["php"].name+"-"), packages["php"].ending)
-	scheme := "http"
-	if c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https" {
-		scheme = "https"
-	}
 	of["version"] = version
 	of["dist"] = map[string]string{
-		"type": "zip", "url": scheme + "://" + c.Request.Host + "/recorders/php/" + name, "shasum": fmt.Sprintf("%x", sha1.Sum(file)), //nolint:gosec // it is what Composer compares
+		"type": "zip", "url": origin(c) + "/recorders/php/" + name, "shasum": fmt.Sprintf("%x", sha1.Sum(file)), //nolint:gosec // it is what Composer compares
 	}
 	c.Header("Cache-Control", "no-cache")
 	c.JSON(http.StatusOK, map[string]any{"packages": map[string]any{of["name"].(string): map[string]any{version: of}}})
 	return nil
+}
+
+// origin is the address that this service was asked under.
+func origin(c *gin.Context) string {
+	if c.Request.TLS != nil || c.GetHeader("X-Forwarded-Proto") == "https" {
+		return "https://" + c.Request.Host
+	}
+	return "http://" + c.Request.Host
+}
+
+// getNuGet serves the .NET recorder's packages as a NuGet source does (https://learn.microsoft.com/nuget/api/overview): all in this
+// service's own version.
+func (s *service) getNuGet(c *gin.Context) error {
+	base := origin(c) + "/nuget"
+	id, of := strings.CutPrefix(c.Param("file"), "/registration/")
+	id, index := strings.CutSuffix(id, "/index.json")
+	switch {
+	case c.Param("file") == "/index.json":
+		c.Header("Cache-Control", "no-cache")
+		c.JSON(http.StatusOK, map[string]any{"version": "3.0.0", "resources": []map[string]string{
+			{"@id": base + "/flat/", "@type": "PackageBaseAddress/3.0.0"},
+			{"@id": base + "/registration/", "@type": "RegistrationsBaseUrl/3.6.0"},
+		}})
+		return nil
+	case of && index && s.nuGetVersion(id) != "":
+		// One version, on one page: by this the newest version is found where none is named.
+		version := s.nuGetVersion(id)
+		content := base + "/flat/" + id + "/" + version + "/" + id + "." + version + ".nupkg"
+		about := base + "/registration/" + id + "/" + version + ".json"
+		entry := map[string]any{"@id": about, "id": id, "version": version, "listed": true, "packageContent": content}
+		leaf := map[string]any{"@id": about, "catalogEntry": entry, "packageContent": content}
+		page := map[string]any{"@id": base + c.Param("file"), "count": 1, "lower": version, "upper": version, "items": []any{leaf}}
+		c.Header("Cache-Control", "no-cache")
+		c.JSON(http.StatusOK, map[string]any{"count": 1, "items": []any{page}})
+		return nil
+	}
+	return s.getFileOf(nugetSource)(c)
+}
+
+// nuGetVersion returns the version of a package of .NET, "" where there is none.
+func (s *service) nuGetVersion(id string) string {
+	if s.Recorders == nil || strings.ContainsAny(id, `/\*?[`) {
+		return ""
+	}
+	list, err := fs.Glob(s.Recorders, "nuget/flat/"+id+"/*/*.nupkg")
+	if err != nil || len(list) == 0 {
+		return ""
+	}
+	return path.Base(path.Dir(list[0]))
 }
 
 // recorders lists where this service hands out which recorder.
@@ -159,6 +216,9 @@ func (s *service) recorders() map[string]string {
 	if jars, err := fs.Glob(s.Recorders, "maven/example/keenlantern/keenlantern-record/*/keenlantern-record-*.jar"); err == nil && len(jars) > 0 {
 		// Its sources and documentation lie beside it, under longer names.
 		list["jvm"] = "/" + slices.MinFunc(jars, func(a, b string) int { return len(a) - len(b) })
+	}
+	if version := s.nuGetVersion("keenlantern.record"); version != "" {
+		list["dotnet"] = "/nuget/flat/keenlantern.record/" + version + "/keenlantern.record." + version + ".nupkg"
 	}
 	for runtime := range packages {
 		if name := s.packageOf(runtime); name != "" {

@@ -178,3 +178,45 @@ func TestComposer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(text), `"kind":"command"`)
 }
+
+// TestNuGet holds that an application elsewhere, with no packages yet, gets the .NET recorder from the service, and records.
+func TestNuGet(t *testing.T) {
+	const packed = "../../recorders/dist/nuget"
+	runtimes.Need(t, "dotnet", "dotnet", packed)
+	folder := t.TempDir()
+	require.NoError(t, os.CopyFS(filepath.Join(folder, "nuget"), os.DirFS(packed)))
+	r := startWith(t, folder, true) // no token is needed
+	app := t.TempDir()
+	for name, text := range map[string]string{
+		"nuget.config": `<configuration>
+			<config><add key="globalPackagesFolder" value="packages" /></config>
+			<packageSources><clear /><add key="lantern" value="` + r.URL + `/nuget/index.json" allowInsecureConnections="true" /></packageSources>
+		</configuration>`,
+		"harbour.csproj": `<Project Sdk="Microsoft.NET.Sdk"><PropertyGroup>
+			<OutputType>Exe</OutputType><TargetFramework>net10.0</TargetFramework><ImplicitUsings>enable</ImplicitUsings><UseAppHost>false</UseAppHost>
+		</PropertyGroup></Project>`,
+		"Program.cs": `using KeenLantern.Record;
+			using var recorder = new Recorder(new RecorderOptions { App = "harbour", Output = Console.OpenStandardOutput() });
+			recorder.Run("job", "night watch", () => { });`,
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(app, name), []byte(text), 0o600))
+	}
+	run := func(args ...string) string {
+		cmd := exec.Command("dotnet", args...)
+		cmd.Dir = app
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return string(out)
+	}
+	run("add", "package", "KeenLantern.Record", "--prerelease")
+	run("build", "-v", "quiet", "-o", "out")
+	assert.Contains(t, run("out/harbour.dll"), `"name":"night watch"`)
+
+	status, _, body := r.do(http.MethodGet, "/nuget/index.json", nil)
+	assert.Equal(t, http.StatusOK, status)
+	assert.Contains(t, string(body), r.URL+"/nuget/flat/")
+	for _, path := range []string{"/nuget/flat/other/index.json", "/nuget/..%2fkeenlantern.db", "/nuget/"} {
+		status, _, _ := r.do(http.MethodGet, path, nil)
+		assert.Equal(t, http.StatusNotFound, status, path)
+	}
+}

@@ -114,6 +114,7 @@ func (s *service) routes(g *gin.Engine) {
 	g.GET("/go/*file", s.do(s.getFileOf(goModules)))
 	g.GET("/maven/*file", s.do(s.getFileOf(mavenRepository)))
 	g.HEAD("/maven/*file", s.do(s.getFileOf(mavenRepository)))
+	g.GET("/nuget/*file", s.do(s.getNuGet))
 	g.GET("/composer/packages.json", s.do(s.getComposer))
 	g.GET("/recorders/:runtime/:file", s.do(s.getRecorder))
 	g.GET("/healthz", s.do(s.getHealth))

@@ -771,6 +771,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/nuget/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The .NET recorder, as a NuGet source
+         * @description For dotnet and the like: KeenLantern.Record and the packages beside it, in this service's own version, which
+         *     GET /api/v1/service tells. The source's address is that of index.json. No token is needed.
+         */
+        get: operations["getNuGet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/composer/packages.json": {
         parameters: {
             query?: never;
@@ -3324,6 +3345,34 @@ export interface operations {
                 };
                 content?: never;
             };
+        };
+    };
+    getNuGet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description A path of the NuGet protocol.
+                 * @example index.json
+                 */
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                    "application/octet-stream": string;
+                };
+            };
+            404: components["responses"]["Problem"];
         };
     };
     getComposer: {

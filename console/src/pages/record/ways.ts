@@ -68,6 +68,27 @@ const scopes = (kind: string) => `$scope = $recorder->open('${kind}', 'GET /rout
 const phpStart = (resident: string) =>
   `$recorder = new KeenLantern\\Record\\Recorder(KeenLantern\\Record\\Settings::fromEnvironment('my-app'${resident}));\n$container = new KeenLantern\\Record\\RecordedContainer($container, $recorder);\n`
 
+// The package's address has the version in its last folder.
+const dotnetVersion = (here: Here): string => here.recorders.dotnet?.split('/').at(-2) ?? 'VERSION'
+const dotnet = (container: string, name: string, lines: (here: Here) => Line[]): Way => ({
+  runtime: '.NET',
+  container,
+  lines: (here) => [
+    {
+      what: 'Add this service as a NuGet source',
+      how: `dotnet nuget add source ${here.origin}/nuget/index.json --name keenlantern${here.origin.startsWith('http:') ? ' --allow-insecure-connections' : ''}`,
+    },
+    { what: 'Add the recorder', how: `dotnet add package ${name} --version ${dotnetVersion(here)}` },
+    ...lines(here),
+  ],
+})
+const dotnetSet = (here: Here): Line => ({
+  what: 'Set in the environment',
+  how: `KEENLANTERN_SERVICE=${here.origin}${here.token ? `\nKEENLANTERN_TOKEN=${here.token}` : ''}`,
+})
+const dotnetStart = (here: Here): string =>
+  `using var recorder = new Recorder(new RecorderOptions { App = "my-app", Service = new Uri("${here.origin}")${here.token ? `, Token = "${here.token}"` : ''} });`
+
 export const ways: Way[] = [
   go('samber/do', '/samberdo', 'Behind do.New', 'samberdo.Record(rec, root)'),
   go('uber-go/dig', '/uberdig', 'In place of dig.New()', 'c := uberdig.New(rec)'),
@@ -83,6 +104,17 @@ export const ways: Way[] = [
   php('Laravel', 'In place of Application in bootstrap/app.php; requests, jobs and commands are scopes by themselves', '$app = new KeenLantern\\Record\\Illuminate\\RecordedApplication(dirname(__DIR__));'),
   php('Symfony', "In the kernel's build method; requests are scopes by themselves", "KeenLantern\\Record\\Symfony\\RecordingPass::addTo($container, 'my-app');\n$container->autowire(KeenLantern\\Record\\Symfony\\RecordedRequests::class)->addTag('kernel.event_subscriber');"),
   php('PSR-11', 'Put it before the container, and open a scope for each request', phpStart('') + scopes('request')),
+  dotnet('web application', 'KeenLantern.Record.AspNetCore', (here) => [
+    { what: 'Behind WebApplication.CreateBuilder', how: 'builder.AddKeenLantern(); // using KeenLantern.Record.AspNetCore' },
+    dotnetSet(here),
+  ]),
+  dotnet('host', 'KeenLantern.Record.DependencyInjection', (here) => [
+    { what: 'Behind Host.CreateApplicationBuilder', how: 'builder.AddKeenLantern(); // using KeenLantern.Record.DependencyInjection' },
+    dotnetSet(here),
+  ]),
+  dotnet('service collection', 'KeenLantern.Record.DependencyInjection', (here) => [
+    { what: 'In place of services.BuildServiceProvider()', how: `${dotnetStart(here)}\nusing var provider = services.BuildRecordedServiceProvider(recorder);` },
+  ]),
   {
     runtime: 'PHP',
     container: 'PSR-11, a worker',
