@@ -105,11 +105,11 @@ export const ways: Way[] = [
   php('Symfony', "In the kernel's build method; requests are scopes by themselves", "KeenLantern\\Record\\Symfony\\RecordingPass::addTo($container, 'my-app');\n$container->autowire(KeenLantern\\Record\\Symfony\\RecordedRequests::class)->addTag('kernel.event_subscriber');"),
   php('PSR-11', 'Put it before the container, and open a scope for each request', phpStart('') + scopes('request')),
   dotnet('web application', 'KeenLantern.Record.AspNetCore', (here) => [
-    { what: 'Behind WebApplication.CreateBuilder', how: 'builder.AddKeenLantern(); // using KeenLantern.Record.AspNetCore' },
+    { what: 'After WebApplication.CreateBuilder', how: 'builder.AddKeenLantern(); // using KeenLantern.Record.AspNetCore' },
     dotnetSet(here),
   ]),
   dotnet('host', 'KeenLantern.Record.DependencyInjection', (here) => [
-    { what: 'Behind Host.CreateApplicationBuilder', how: 'builder.AddKeenLantern(); // using KeenLantern.Record.DependencyInjection' },
+    { what: 'After Host.CreateApplicationBuilder', how: 'builder.AddKeenLantern(); // using KeenLantern.Record.DependencyInjection' },
     dotnetSet(here),
   ]),
   dotnet('service collection', 'KeenLantern.Record.DependencyInjection', (here) => [
