@@ -25,6 +25,7 @@ internal static class Applications
         ["stream"] = Observatory.EventStream,
         ["console"] = Consoles.Scopes,
         ["function"] = Consoles.Function,
+        ["refused"] = Consoles.Refused,
     };
 
     /// <summary>Builds a web application, starts it, asks it for each path some times, and ends it.</summary>

@@ -37,6 +37,28 @@ internal static class Consoles
         }
     }
 
+    // The registrations are checked when the container is built; with the mistake it is not.
+    public static async Task Refused(Recorder recorder, bool mistaken)
+    {
+        IServiceCollection services = new ServiceCollection().AddTransient<Pattern>().AddScoped<Weaver>();
+        if (!mistaken)
+        {
+            services.AddScoped<Loom>();
+        }
+
+        try
+        {
+            await using RecordedServiceProvider provider = services.BuildRecordedServiceProvider(
+                recorder, new ServiceProviderOptions { ValidateOnBuild = true, ValidateScopes = true });
+            await using AsyncServiceScope scope = provider.CreateAsyncScope();
+            scope.ServiceProvider.GetRequiredService<Weaver>().Work();
+        }
+        catch (AggregateException refused)
+        {
+            recorder.Close(TimeSpan.FromSeconds(2), "the application does not start: " + refused.GetType());
+        }
+    }
+
     // One scope for each invocation; the mistake keeps what is scoped in a singleton's factory.
     public static async Task Function(Recorder recorder, bool mistaken)
     {

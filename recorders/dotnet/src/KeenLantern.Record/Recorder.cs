@@ -80,6 +80,7 @@ public sealed class Recorder : IDisposable
         if (options.EndWithProcess)
         {
             AppDomain.CurrentDomain.ProcessExit += AtExit;
+            AppDomain.CurrentDomain.UnhandledException += AtFailure;
             interrupt = Interrupted();
         }
     }
@@ -729,6 +730,15 @@ public sealed class Recorder : IDisposable
 
     private void AtExit(object? sender, EventArgs e) => CloseQuietly(TimeSpan.FromSeconds(2));
 
+    // Such as an application whose container refuses its registrations: the process ends without telling that it exits.
+    private void AtFailure(object sender, UnhandledExceptionEventArgs e)
+    {
+        if (e.IsTerminating)
+        {
+            CloseQuietly(TimeSpan.FromSeconds(2), "an exception was not handled: " + TypeNames.Of(e.ExceptionObject.GetType()));
+        }
+    }
+
     // A process without a handler of its own ends here: it sends what it saw. A host's handler ends the process in good order.
     private PosixSignalRegistration? Interrupted()
     {
@@ -742,11 +752,11 @@ public sealed class Recorder : IDisposable
         }
     }
 
-    private void CloseQuietly(TimeSpan within)
+    private void CloseQuietly(TimeSpan within, string? why = null)
     {
         try
         {
-            Close(within);
+            Close(within, why);
         }
         catch (Exception e)
         {
@@ -784,6 +794,7 @@ public sealed class Recorder : IDisposable
 
         orders?.End();
         AppDomain.CurrentDomain.ProcessExit -= AtExit;
+        AppDomain.CurrentDomain.UnhandledException -= AtFailure;
         interrupt?.Dispose();
         writer.End(within);
         TimeSpan left = within - Stopwatch.GetElapsedTime(began);
