@@ -9,7 +9,7 @@ const props = withDefaults(defineProps<{ scope: number; stream?: number; name?: 
 const here = useHere()
 // Scope 0 is the root of the stream's first container, and goes by that name.
 const address = computed(() => addressOf(props.stream, props.scope === 0 ? 'root' : props.scope))
-const shown = computed(() => (props.name ? ' ' + (props.width ? shorten(props.name, props.width) : props.name) : ''))
+const shown = computed(() => (props.name && props.name !== address.value ? ' ' + (props.width ? shorten(props.name, props.width) : props.name) : ''))
 </script>
 
 <template>
