@@ -15,6 +15,9 @@ public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServicePro
         this.ownsRecorder = ownsRecorder;
     }
 
+    /// <summary>The container's own provider.</summary>
+    internal ServiceProvider Real => container.Real;
+
     /// <inheritdoc/>
     public object? GetService(Type serviceType) => container.Root.GetService(serviceType);
 
