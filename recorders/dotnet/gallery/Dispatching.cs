@@ -122,7 +122,7 @@ internal static class Dispatching
         10,
         "/plot");
 
-    // Something goes round the layer that remembers.
+    // A consumer bypasses the layer that remembers.
     public static Task Decorated(Recorder recorder, bool mistaken) => Applications.Web(
         recorder,
         services =>

@@ -17,7 +17,7 @@ internal sealed class Dome : Counted
     public bool Open => true;
 }
 
-/// <summary>Keeps the sky of whoever asked first, where it is a singleton.</summary>
+/// <summary>Keeps the first sky that it is given, where it is a singleton.</summary>
 internal sealed class StarChart(Sky sky) : Counted
 {
     public int Stars => sky.Stars;

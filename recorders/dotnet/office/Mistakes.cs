@@ -13,7 +13,7 @@ internal static class Mistakes
         ["model-rebuilt"] = "the tide model was registered as scoped, and takes a while to build",
         ["two-clocks"] = "the clock was registered once more under its interface, instead of forwarding to the one there is",
         ["station-misspelt"] = "the radio desk asks for the weather of a station whose name is spelt otherwise",
-        ["gauge-read-direct"] = "the berth planner asks for the gauge itself and goes round what audits it",
+        ["gauge-read-direct"] = "the berth planner asks for the gauge itself and bypasses the layer that audits it",
         ["crew-waits-for-tug"] = "the tug's crew asks for the dispatcher, who asks for the crew",
         ["stand-in-weather"] = "the weather that tests use was left in place of the buoy's",
         ["pages-pile-up"] = "the radio desk keeps asking the office itself for log pages, which closes them when it closes",

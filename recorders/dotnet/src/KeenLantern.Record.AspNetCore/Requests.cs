@@ -4,7 +4,7 @@ using Microsoft.AspNetCore.Routing;
 
 namespace KeenLantern.Record.AspNetCore;
 
-/// <summary>Names requests by their routes, from what the framework tells of them.</summary>
+/// <summary>Names requests by their routes, by the framework's diagnostic events.</summary>
 internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyValuePair<string, object?>>
 {
     private const string Request = "Microsoft.AspNetCore.Hosting.HttpRequestIn";

@@ -26,7 +26,7 @@ internal sealed class Container
     private readonly object closing = new();
     private ServiceProvider? untouched;
 
-    /// <summary>What is being built on this thread, and what it has asked for so far.</summary>
+    /// <summary>The construction that runs on this thread, and the services that it has resolved so far.</summary>
     private sealed class Frame(Frame? around)
     {
         internal Frame? Around => around;
@@ -404,7 +404,7 @@ internal sealed class Container
         return inst;
     }
 
-    // Asking, from outside and by what is being built.
+    // Resolution, by the application and by constructions.
 
     internal object? Get(RecordedScope scope, Type service, object? key, bool required)
     {
@@ -568,7 +568,7 @@ internal sealed class Container
             open.Opener = by.Inst;
             if (IsFramework(by.Consumer))
             {
-                // Such as the handlers of HTTP clients, which are kept for minutes, and let go of when their clients are.
+                // Such as the handlers of HTTP clients, which are kept for minutes, and released with their clients.
                 open.Closer = Closer.Framework;
                 open.Ends = Ends.Unknown;
             }
@@ -597,7 +597,7 @@ internal sealed class Container
     }
 }
 
-/// <summary>Stands behind an instance in the container's list of what it disposes, and so tells when that is done.</summary>
+/// <summary>The container disposes it right after an instance, and so reports when the instance's disposal is done.</summary>
 internal sealed class Marker(Recorder recorder) : IDisposable
 {
     private object? instance;

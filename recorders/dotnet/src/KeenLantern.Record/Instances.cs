@@ -41,7 +41,7 @@ internal sealed class Instances(int most)
 
     internal bool TryTake(out long inst) => collected.TryDequeue(out inst);
 
-    // The table lets go of its value when the key is collected, so that the value's finalizer tells of that.
+    // The table drops its value when the key is collected: the value's finalizer reports that.
     private sealed class Known(Instances of, long inst, bool tell)
     {
         internal long Inst => inst;

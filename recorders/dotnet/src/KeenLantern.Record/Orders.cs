@@ -43,7 +43,7 @@ internal sealed class Orders(Recorder recorder, RecorderOptions options)
             }
             catch (Exception)
             {
-                // It is asked again; delivery tells of a service that cannot be had.
+                // It is asked again; delivery reports a service that does not answer.
             }
 
             if (news || (answered && Environment.TickCount64 - asked >= 20_000))

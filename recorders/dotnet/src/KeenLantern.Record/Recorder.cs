@@ -28,7 +28,7 @@ public sealed class Recorder : IDisposable
     private long scopes;
     private long insts;
 
-    // What is rare, and what outlives scopes, is remembered, to be told when recording begins. One lock is for all of it.
+    // Registrations, and instances that outlive scopes, are remembered, to be written when recording begins. One lock guards them.
     private readonly object rare = new();
     private readonly object switching = new();
     private readonly List<TraceEvent> setup = []; // containers and registrations
@@ -285,7 +285,7 @@ public sealed class Recorder : IDisposable
         }
     }
 
-    /// <summary>Records that a container is gone, and lets go of what is remembered of it. Its root scope was closed before.</summary>
+    /// <summary>Records that a container is gone, and forgets its registrations. Its root scope was closed before.</summary>
     public void ForgetContainer(long container)
     {
         lock (rare)
@@ -620,7 +620,7 @@ public sealed class Recorder : IDisposable
     /// <summary>The scope of the work that runs here, 0 where none is known. It follows asynchronous calls.</summary>
     public long Scope => working.Value;
 
-    /// <summary>Has the work that runs from here on be that of a scope, until what is returned is disposed.</summary>
+    /// <summary>Makes a scope the current one, until the returned value is disposed.</summary>
     public Entered Enter(long scope)
     {
         long was = working.Value;
@@ -724,7 +724,7 @@ public sealed class Recorder : IDisposable
         }
         catch (Exception)
         {
-            // The application's own handler has trouble of its own.
+            // The application's handler throws.
         }
     }
 
