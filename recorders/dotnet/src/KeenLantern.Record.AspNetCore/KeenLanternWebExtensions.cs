@@ -15,7 +15,11 @@ public static class KeenLanternWebExtensions
     public static WebApplicationBuilder AddKeenLantern(this WebApplicationBuilder builder, Action<RecorderOptions>? configure = null)
     {
         ArgumentNullException.ThrowIfNull(builder);
-        KeenLanternHostExtensions.Add(builder, configure, recorder => new Requests(recorder).Next);
+        KeenLanternHostExtensions.Add(builder, configure, recorder =>
+        {
+            var requests = new Requests(recorder);
+            return (requests.Next, requests);
+        });
         return builder;
     }
 
@@ -25,6 +29,7 @@ public static class KeenLanternWebExtensions
     public static RecordedServiceProviderFactory ForRequests(this Recorder recorder, ServiceProviderOptions? options = null)
     {
         ArgumentNullException.ThrowIfNull(recorder);
-        return new RecordedServiceProviderFactory(recorder, options) { RequestName = new Requests(recorder).Next };
+        var requests = new Requests(recorder);
+        return new RecordedServiceProviderFactory(recorder, options) { RequestName = requests.Next, EndsWith = requests };
     }
 }

@@ -5,7 +5,7 @@ using Microsoft.AspNetCore.Routing;
 namespace KeenLantern.Record.AspNetCore;
 
 /// <summary>Names requests by their routes, by the framework's diagnostic events.</summary>
-internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyValuePair<string, object?>>
+internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyValuePair<string, object?>>, IDisposable
 {
     private const string Request = "Microsoft.AspNetCore.Hosting.HttpRequestIn";
     private const string Begun = Request + ".Start";
@@ -14,6 +14,7 @@ internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyVal
 
     private readonly Recorder recorder;
     private readonly AsyncLocal<Running?> running = new();
+    private readonly List<IDisposable> subscriptions = [];
 
     private sealed class Running
     {
@@ -25,7 +26,7 @@ internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyVal
     internal Requests(Recorder recorder)
     {
         this.recorder = recorder;
-        DiagnosticListener.AllListeners.Subscribe(this);
+        Keep(DiagnosticListener.AllListeners.Subscribe(this));
     }
 
     /// <summary>Returns the name of the request that runs here, for the first scope that is begun in it; null for others.</summary>
@@ -36,7 +37,25 @@ internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyVal
     {
         if (value.Name == "Microsoft.AspNetCore")
         {
-            value.Subscribe(this, name => recorder.IsOn && name is Request or Begun or Ended or Matched);
+            Keep(value.Subscribe(this, name => recorder.IsOn && name is Request or Begun or Ended or Matched));
+        }
+    }
+
+    private void Keep(IDisposable subscription)
+    {
+        lock (subscriptions)
+        {
+            subscriptions.Add(subscription);
+        }
+    }
+
+    /// <summary>Ends the subscriptions: a process may start several applications, one after the other.</summary>
+    public void Dispose()
+    {
+        lock (subscriptions)
+        {
+            subscriptions.ForEach(subscription => subscription.Dispose());
+            subscriptions.Clear();
         }
     }
 

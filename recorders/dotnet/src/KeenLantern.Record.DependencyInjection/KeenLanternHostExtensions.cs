@@ -18,12 +18,12 @@ public static class KeenLanternHostExtensions
     public static TBuilder AddKeenLantern<TBuilder>(this TBuilder builder, Action<RecorderOptions>? configure = null)
         where TBuilder : IHostApplicationBuilder
     {
-        Add(builder, configure, _ => null);
+        Add(builder, configure, _ => (null, null));
         return builder;
     }
 
     /// <summary>Adds it; <paramref name="requests"/> returns what names the requests that a recorder records.</summary>
-    internal static void Add(IHostApplicationBuilder builder, Action<RecorderOptions>? configure, Func<Recorder, Func<LateName?>?> requests)
+    internal static void Add(IHostApplicationBuilder builder, Action<RecorderOptions>? configure, Func<Recorder, (Func<LateName?>? Next, IDisposable? EndsWith)> requests)
     {
         ArgumentNullException.ThrowIfNull(builder);
         RecorderOptions options = FromEnvironment(builder.Environment);
@@ -36,12 +36,14 @@ public static class KeenLanternHostExtensions
         // As the host's own container checks its registrations.
         bool validate = builder.Environment.IsDevelopment();
         var recorder = new Recorder(options);
+        (Func<LateName?>? next, IDisposable? endsWith) = requests(recorder);
         builder.ConfigureContainer(new RecordedServiceProviderFactory(
             recorder,
             new ServiceProviderOptions { ValidateScopes = validate, ValidateOnBuild = validate },
             ownsRecorder: true)
         {
-            RequestName = requests(recorder),
+            RequestName = next,
+            EndsWith = endsWith,
         });
     }
 

@@ -10,6 +10,8 @@ namespace KeenLantern.Record.DependencyInjection;
 /// </summary>
 internal sealed class Plan
 {
+    private const int MostRemembered = 1 << 14; // keys that are answered by any-key registrations may come from requests
+
     private static readonly Type[] Parts =
         [typeof(IServiceProvider), typeof(IServiceScopeFactory), typeof(IServiceProviderIsService), typeof(IServiceProviderIsKeyedService)];
 
@@ -105,7 +107,17 @@ internal sealed class Plan
         (key is null && IsPart(service)) || IsMany(service) || Answers(service, key) is not null;
 
     /// <summary>Returns the constructor that the container chooses; null where it refuses.</summary>
-    internal Choice? Choose(Node node, object? key) => choices.GetOrAdd((node, node.Key is null ? null : key), at => Chosen(at.Item1, at.Item2));
+    internal Choice? Choose(Node node, object? key)
+    {
+        (Node, object?) at = (node, node.Key is null ? null : key);
+        if (choices.TryGetValue(at, out Choice? known))
+        {
+            return known;
+        }
+
+        Choice? chosen = Chosen(at.Item1, at.Item2);
+        return choices.Count < MostRemembered ? choices.GetOrAdd(at, chosen) : chosen;
+    }
 
     private Choice? Chosen(Node node, object? key)
     {
@@ -217,23 +229,25 @@ internal sealed class Plan
             return known;
         }
 
-        Refusal? found = Walk(service, key, [], null);
-        // What is asked for may come from requests: only what is registered is remembered.
-        return Has(service, key) ? refusals.GetOrAdd((service, key), found) : found;
+        Refusal? found = Walk(service, key, [], [], null);
+        // The service and the key may come from requests: only registered ones are remembered, up to a bound.
+        return Has(service, key) && refusals.Count < MostRemembered ? refusals.GetOrAdd((service, key), found) : found;
     }
 
-    private Refusal? Walk(Type service, object? key, List<Node> path, Node? singleton)
+    // Sound holds the nodes that were walked to their end, each apart within singletons: they are not walked again, so that a walk is
+    // linear in the registrations that it reaches.
+    private Refusal? Walk(Type service, object? key, List<Node> path, HashSet<(Node, object?, bool)> sound, Node? singleton)
     {
         if (Answers(service, key) is { } node)
         {
-            return Walk(node, key, path, singleton);
+            return Walk(node, key, path, sound, singleton);
         }
 
         if (IsMany(service))
         {
             foreach (Node one in Many(service.GenericTypeArguments[0], key))
             {
-                if (Walk(one, key, path, singleton) is { } refusal)
+                if (Walk(one, key, path, sound, singleton) is { } refusal)
                 {
                     return refusal;
                 }
@@ -243,8 +257,13 @@ internal sealed class Plan
         return null;
     }
 
-    private Refusal? Walk(Node node, object? key, List<Node> path, Node? singleton)
+    private Refusal? Walk(Node node, object? key, List<Node> path, HashSet<(Node, object?, bool)> sound, Node? singleton)
     {
+        if (sound.Contains((node, key, singleton is not null)))
+        {
+            return null;
+        }
+
         if (validateScopes && singleton is not null && node.Lifetime == ServiceLifetime.Scoped)
         {
             return Refused(FailWhy.Lifetime, node.Service, key, path, node);
@@ -269,13 +288,14 @@ internal sealed class Plan
         Node? around = node.Lifetime == ServiceLifetime.Singleton ? node : singleton;
         foreach (Argument argument in choice.Arguments.Where(a => a.Source == Source.Service))
         {
-            if (Walk(argument.Type, argument.Key, path, around) is { } refusal)
+            if (Walk(argument.Type, argument.Key, path, sound, around) is { } refusal)
             {
                 return refusal;
             }
         }
 
         path.RemoveAt(path.Count - 1);
+        sound.Add((node, key, singleton is not null));
         return null;
     }
 

@@ -7,12 +7,14 @@ public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServicePro
 {
     private readonly Container container;
     private readonly bool ownsRecorder;
+    private readonly IDisposable? endsWith;
     private int disposed;
 
-    internal RecordedServiceProvider(Container container, bool ownsRecorder)
+    internal RecordedServiceProvider(Container container, bool ownsRecorder, IDisposable? endsWith)
     {
         this.container = container;
         this.ownsRecorder = ownsRecorder;
+        this.endsWith = endsWith;
     }
 
     /// <summary>The container's own provider.</summary>
@@ -70,6 +72,7 @@ public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServicePro
         }
 
         container.Closed();
+        endsWith?.Dispose();
         if (ownsRecorder)
         {
             container.Recorder.Dispose();

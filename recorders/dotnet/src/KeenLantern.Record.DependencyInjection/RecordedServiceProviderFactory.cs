@@ -12,6 +12,9 @@ public sealed class RecordedServiceProviderFactory(Recorder recorder, ServicePro
     /// <summary>Returns the name of the request that runs here, for its first scope; null elsewhere.</summary>
     internal Func<LateName?>? RequestName { get; init; }
 
+    /// <summary>What is disposed when the container is.</summary>
+    internal IDisposable? EndsWith { get; init; }
+
     /// <inheritdoc/>
     public IServiceCollection CreateBuilder(IServiceCollection services) => services;
 
@@ -19,7 +22,7 @@ public sealed class RecordedServiceProviderFactory(Recorder recorder, ServicePro
     public IServiceProvider CreateServiceProvider(IServiceCollection containerBuilder)
     {
         ArgumentNullException.ThrowIfNull(containerBuilder);
-        return new RecordedServiceProvider(new Container(containerBuilder, options ?? new ServiceProviderOptions(), recorder, RequestName), ownsRecorder);
+        return new RecordedServiceProvider(new Container(containerBuilder, options ?? new ServiceProviderOptions(), recorder, RequestName), ownsRecorder, EndsWith);
     }
 }
 

@@ -203,6 +203,30 @@ public class SameAsWithoutTests
         return Log.Value;
     }
 
+    // Two ways lead from each layer to the next: a walk along every path would not end.
+    [Fact]
+    public void Dependencies_that_many_paths_share_are_walked_once()
+    {
+        using Recorder recorder = Recording.ToNowhere();
+        Log.Value = [];
+        var services = new ServiceCollection();
+        Type type = typeof(Gauge);
+        services.AddSingleton(type);
+        for (int layer = 0; layer < 40; layer++)
+        {
+            type = typeof(Both<>).MakeGenericType(type);
+            services.AddSingleton(type);
+        }
+
+        using RecordedServiceProvider provider = services.BuildRecordedServiceProvider(recorder);
+        Assert.IsType(type, provider.GetService(type));
+    }
+
+    private sealed class Both<T>(T left, T right)
+    {
+        public (T, T) Parts => (left, right);
+    }
+
     [Fact]
     public void A_singleton_asked_for_by_many_threads_is_built_once()
     {
