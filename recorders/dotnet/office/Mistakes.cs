@@ -5,7 +5,7 @@ namespace Saltmarsh;
 /// <summary>The office's registrations, with a mistake.</summary>
 internal static class Mistakes
 {
-    /// <summary>What can go wrong, and what was done.</summary>
+    /// <summary>The mistakes that can be made, each with a description.</summary>
     public static readonly Dictionary<string, string> All = new()
     {
         ["roster-keeps-tides"] = "the pilot roster, a singleton, keeps the tide readings of the first request that needed them",

@@ -35,7 +35,7 @@ internal sealed class ToService(RecorderOptions options, Action<Exception> troub
     private readonly Exchange exchange = new(options.Service!, options.Token);
     private readonly Queue<(Session Of, byte[] Packed)> queue = new(); // its own lock
     private readonly CancellationTokenSource ending = new();
-    private readonly CancellationTokenSource over = new(); // what is on its way is given up
+    private readonly CancellationTokenSource over = new(); // requests in flight are abandoned
     private bool sending;
     private long held; // bytes of packed batches
     private long givenUp; // bytes of those that were refused

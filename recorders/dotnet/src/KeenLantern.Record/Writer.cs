@@ -238,7 +238,7 @@ internal sealed class Writer
         }
     }
 
-    // What was noted behind a limit is not written: the bye says why.
+    // Events after a limit are not written: the bye says why.
     private bool Limited()
     {
         if (!limited && current!.Over)
