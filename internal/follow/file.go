@@ -15,10 +15,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/follow/regular"
 )
 
 // A file of a stream is named NAME.ndjson. What rotates it may add a number behind that, and compress it. In
@@ -33,7 +33,7 @@ type found struct {
 	packed     bool // it is compressed, and grows no more
 	size       int64
 	changed    time.Time
-	inode      uint64
+	file       regular.ID
 }
 
 // list returns the files of a folder and of the folders in it, the parts of a stream from the oldest on.
@@ -57,11 +57,8 @@ func list(folder string) ([]found, error) {
 		if err != nil {
 			return nil //nolint:nilerr // it has just gone
 		}
-		f := found{path: path, base: filepath.Join(filepath.Dir(path), name[1]+name[2]), requests: name[2] != "", packed: name[4] != "", size: info.Size(), changed: info.ModTime()}
+		f := found{path: path, base: filepath.Join(filepath.Dir(path), name[1]+name[2]), requests: name[2] != "", packed: name[4] != "", size: info.Size(), changed: info.ModTime(), file: regular.IDOf(info)}
 		f.part, _ = strconv.Atoi(name[3])
-		if s, ok := info.Sys().(*syscall.Stat_t); ok {
-			f.inode = s.Ino
-		}
 		all = append(all, f)
 		return nil
 	})
@@ -92,27 +89,8 @@ type lines struct {
 	long int   // lines that were passed over
 }
 
-// open opens the file that was listed, and never waits: whoever may write into the folder may have put a link, a FIFO or another
-// file in its place since. The error is fs.ErrNotExist then, too.
-func (f *found) open(how int) (*os.File, error) {
-	file, err := os.OpenFile(f.path, how|syscall.O_NONBLOCK|syscall.O_NOFOLLOW, 0)
-	if errors.Is(err, syscall.ELOOP) {
-		err = fs.ErrNotExist // it is a link
-	}
-	if err != nil {
-		return nil, fmt.Errorf("open %s: %w", f.path, err)
-	}
-	info, err := file.Stat()
-	if err == nil {
-		if s, ok := info.Sys().(*syscall.Stat_t); !info.Mode().IsRegular() || ok && s.Ino != f.inode {
-			err = fs.ErrNotExist
-		}
-	}
-	if err != nil {
-		return nil, errors.Join(fmt.Errorf("open %s: %w", f.path, err), file.Close())
-	}
-	return file, nil
-}
+// open opens the file that was listed.
+func (f *found) open(flag int) (*os.File, error) { return regular.Open(f.path, f.file, flag) }
 
 // openLines opens a file. The caller closes what it gets.
 func openLines(f *found) (*lines, error) {

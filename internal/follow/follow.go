@@ -7,17 +7,18 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
-	"syscall"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
 
 	"keenlantern.example/internal/core/join"
 	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/follow/regular"
 	"keenlantern.example/record/event"
 )
 
@@ -74,7 +75,7 @@ type follower struct {
 type seen struct {
 	size    int64
 	changed time.Time
-	inode   uint64
+	file    regular.ID
 	id      string
 	whole   bool // nothing more can come: it is compressed, or its stream has ended
 }
@@ -309,7 +310,7 @@ func (f *follower) pass(ctx context.Context) error {
 // look sends what is new in a file. Only what concerns the follower as a whole is an error.
 func (f *follower) look(ctx context.Context, file *found) error {
 	before, known := f.seen[file.path]
-	if known && before.size == file.size && before.inode == file.inode && before.changed.Equal(file.changed) {
+	if known && before.size == file.size && before.file == file.file && before.changed.Equal(file.changed) {
 		return f.remove(ctx, file, before)
 	}
 	l, err := openLines(file)
@@ -359,7 +360,7 @@ func (f *follower) look(ctx context.Context, file *found) error {
 		f.trouble("%s ends within a line; its last %d bytes are not sent until the rest of it is there", file.path, l.rest)
 	}
 	// What is known now is known of the file as it was listed: if it has grown since, it is looked at again.
-	f.seen[file.path] = seen{file.size, file.changed, file.inode, one.id, (file.packed || one.ended) && l.rest == 0 && one.at == l.at}
+	f.seen[file.path] = seen{file.size, file.changed, file.file, one.id, (file.packed || one.ended) && l.rest == 0 && one.at == l.at}
 	return f.remove(ctx, file, f.seen[file.path])
 }
 
@@ -699,24 +700,17 @@ func (f *follower) remove(ctx context.Context, file *found, s seen) error {
 	if err != nil {
 		return nil //nolint:nilerr // it is gone, or not ours to delete
 	}
-	defer open.Close()
-	// Whoever appends holds the lock: it is deleted between two of them, or not at all.
-	if syscall.Flock(int(open.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
-		return nil
-	}
-	info, err := open.Stat()
-	if err != nil || info.Size() != s.size {
-		return nil //nolint:nilerr // it has grown
-	}
 	one, known, err := f.state.source(ctx, s.id)
+	if err != nil || !known {
+		return errors.Join(err, open.Close())
+	}
+	removed, err := regular.Remove(open, func(info fs.FileInfo) bool {
+		return info.Size() == s.size && (file.packed || one.at == s.size)
+	})
 	if err != nil {
-		return err
-	}
-	if !known || !file.packed && one.at != info.Size() {
-		return nil
-	}
-	if err := os.Remove(file.path); err != nil {
 		f.trouble("delete %s: %v", file.path, err)
+	}
+	if !removed {
 		return nil
 	}
 	f.told.Removed++

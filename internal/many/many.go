@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"keenlantern.example/internal/browser"
@@ -271,12 +270,6 @@ func (f *Fleet) Kill(k int) {
 		f.list[k] = nil
 	}
 }
-
-// Pause has a service stand still, Resume go on.
-func (f *Fleet) Pause(k int) error { return syscall.Kill(f.list[k].PID(), syscall.SIGSTOP) }
-
-// Resume has a service go on that stands still.
-func (f *Fleet) Resume(k int) error { return syscall.Kill(f.list[k].PID(), syscall.SIGCONT) }
 
 // PID returns a service's process.
 func (f *Fleet) PID(k int) int { return f.list[k].PID() }

@@ -8,7 +8,6 @@ import (
 	"runtime"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"testing"
 	"time"
 	"unsafe"
@@ -97,9 +96,7 @@ func TestKnowsAnyMemory(t *testing.T) {
 	rec, err := record.Start(record.Config{App: "harbour", Output: io.Discard})
 	must(t, err)
 	defer closing(t, rec)
-	mapped, err := syscall.Mmap(-1, 0, 4096, syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_ANON|syscall.MAP_PRIVATE)
-	must(t, err)
-	defer func() { must(t, syscall.Munmap(mapped)) }()
+	mapped := mapped(t)
 	type outer struct{ first struct{ n int } }
 	o := &outer{}
 	for n, v := range []any{(*outer)(unsafe.Pointer(&mapped[0])), &global, o, &o.first} {
