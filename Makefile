@@ -65,9 +65,9 @@ TWO := $(MAKE) --no-print-directory -j2 --output-sync
 # What the first line has made, or could not, is not tried again by the second.
 test:
 	+@$(TWO) build debian dotnet
-	+@$(TWO) -o php -o dotnet -o recorders lint test-node test-jvm test-php test-dotnet
+	+@$(TWO) -o php -o dotnet -o recorders -o build lint test-node test-jvm test-php test-dotnet test-systems
 	+@$(MAKE) --no-print-directory test-go
-	@cat recorders/jvm/target/left-out recorders/php/left-out recorders/dotnet/left-out 2>/dev/null || true
+	@cat recorders/jvm/target/left-out recorders/php/left-out recorders/dotnet/left-out .systems-left-out 2>/dev/null || true
 
 # The packages whose tests take longest come first, so that none of them runs alone at the end.
 LONGEST := $(addprefix ./internal/,offices browser many attack service)
@@ -103,6 +103,11 @@ test-dotnet: dotnet
 
 test-node: recorders
 	cd recorders/node && node --expose-gc --test --test-reporter=dot dist/test/*.test.js && npm run --silent test:oldest
+
+# The program and the recorder for Go are built for all systems.
+.PHONY: test-systems
+test-systems: build
+	sh scripts/systems.sh .systems-left-out
 
 lint:
 	@test -z "$$(gofmt -l cmd console/*.go demo docs internal recorders)" || { gofmt -l cmd console/*.go demo docs internal recorders; echo "gofmt these"; exit 1; }

@@ -30,6 +30,6 @@ public static class KeenLanternWebExtensions
     {
         ArgumentNullException.ThrowIfNull(recorder);
         var requests = new Requests(recorder);
-        return new RecordedServiceProviderFactory(recorder, options) { RequestName = requests.Next, EndsWith = requests };
+        return new RecordedServiceProviderFactory(recorder, options) { NextRequest = requests.Next, EndsWith = requests };
     }
 }

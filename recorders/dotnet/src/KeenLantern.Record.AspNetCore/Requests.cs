@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using KeenLantern.Record.DependencyInjection;
 using Microsoft.AspNetCore.Http;
 using Microsoft.AspNetCore.Routing;
 
@@ -16,11 +17,15 @@ internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyVal
     private readonly AsyncLocal<Running?> running = new();
     private readonly List<IDisposable> subscriptions = [];
 
-    private sealed class Running
+    private sealed class Running : IRequest
     {
-        internal LateName Name { get; } = new();
+        public LateName Name { get; } = new();
 
         internal int HasScope;
+
+        internal volatile Askers? Askers;
+
+        public Asker? AskerOf(Type service) => Askers?.AskerOf(service);
     }
 
     internal Requests(Recorder recorder)
@@ -29,9 +34,9 @@ internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyVal
         Keep(DiagnosticListener.AllListeners.Subscribe(this));
     }
 
-    /// <summary>Returns the name of the request that runs here, for the first scope that is begun in it; null for others.</summary>
-    internal LateName? Next() =>
-        running.Value is { } request && Interlocked.Exchange(ref request.HasScope, 1) == 0 ? request.Name : null;
+    /// <summary>Returns the request that runs here, for the first scope that is begun in it; null for others.</summary>
+    internal IRequest? Next() =>
+        running.Value is { } request && Interlocked.Exchange(ref request.HasScope, 1) == 0 ? request : null;
 
     public void OnNext(DiagnosticListener value)
     {
@@ -67,7 +72,13 @@ internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyVal
                 running.Value = new Running();
                 break;
             case Matched when value.Value is HttpContext context:
-                running.Value?.Name.Settle(NameOf(context));
+                if (running.Value is { } request)
+                {
+                    string name = NameOf(context);
+                    request.Name.Settle(name);
+                    request.Askers = context.GetEndpoint() is { } endpoint ? Askers.Of(endpoint, name) : null;
+                }
+
                 break;
             case Ended:
                 running.Value?.Name.Settle("(no route)");

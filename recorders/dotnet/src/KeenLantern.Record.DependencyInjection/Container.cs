@@ -12,6 +12,8 @@ namespace KeenLantern.Record.DependencyInjection;
 /// </summary>
 internal sealed class Container
 {
+    private const int Deep = 128; // constructions within one another, of which no sound application has so many of one registration
+
     [ThreadStatic]
     private static Frame? building;
 
@@ -22,26 +24,41 @@ internal sealed class Container
     private readonly ServiceProviderOptions options;
     private readonly Plan plan;
     private readonly ConditionalWeakTable<IServiceProvider, RecordedScope> scopes = [];
-    private readonly Func<LateName?>? requestName; // of the request that is about to have its scope
+    private readonly Func<IRequest?>? nextRequest; // which is about to have its scope
+    private readonly ScopePlaces opened = new();
     private readonly object closing = new();
     private ServiceProvider? untouched;
 
+    [ThreadStatic]
+    private static Frame? innermost; // of all constructions on this thread
+
     /// <summary>The construction that runs on this thread, and the services that it has resolved so far.</summary>
-    private sealed class Frame(Frame? around)
+    private sealed class Frame(Node node, Frame? around, Frame? outer)
     {
+        internal Node Node => node;
+
         internal Frame? Around => around;
 
+        /// <summary>The construction that waits for this one.</summary>
+        internal Frame? Outer => outer;
+
+        internal int Depth { get; } = outer is null ? 1 : outer.Depth + 1;
+
         internal List<object?>? Asked { get; set; }
+
+        /// <summary>The instances that a factory was handed, where it is not known yet what it does.</summary>
+        internal List<object>? Objects { get; set; }
     }
 
-    internal Container(IEnumerable<ServiceDescriptor> services, ServiceProviderOptions options, Recorder recorder, Func<LateName?>? requestName)
+    internal Container(IEnumerable<ServiceDescriptor> services, ServiceProviderOptions options, Recorder recorder, Func<IRequest?>? nextRequest)
     {
         this.options = options;
-        this.requestName = requestName;
+        this.nextRequest = nextRequest;
         descriptors = [.. services];
         Recorder = recorder;
         plan = new Plan(descriptors, options.ValidateScopes);
         (Id, RootScope) = recorder.AddContainer(new ContainerEvent { Duplicates = Duplicates.Last, Cycles = Cycles.Refused });
+        Places.Set(plan.All);
         foreach (Node node in plan.All)
         {
             node.Reg = recorder.Register(Registration(node));
@@ -52,9 +69,8 @@ internal sealed class Container
         {
             if (Wrapped(node) is { } wrapped)
             {
-                RegisterEvent again = Registration(node);
-                again.Wraps = wrapped.Reg;
-                recorder.RegisterAgain(node.Reg, again);
+                node.Wraps = wrapped.Reg;
+                recorder.RegisterAgain(node.Reg, Registration(node));
             }
         }
 
@@ -158,6 +174,9 @@ internal sealed class Container
             Key = node.Key is null || node.AnyKey ? null : Recorder.KeyText(node.Key),
             Template = node.Open || node.AnyKey ? [.. node.AnyKey ? ["any-key"] : Array.Empty<string>(), .. node.Open ? ["any-type"] : Array.Empty<string>()] : null,
             FormOf = node.Template?.Reg ?? 0,
+            Wraps = node.Wraps,
+            Alias = node.Alias,
+            At = node.At ?? node.Template?.At,
             Needs = choice is null ? null : [.. choice.Arguments.Where(a => a.Source is Source.Service or Source.Container).Select(NeedOf)],
             Signature = choice is null ? null : Signature(choice),
             Disposable = node.Disposable,
@@ -165,7 +184,7 @@ internal sealed class Container
             Pooled = node.Pooled ? true : null,
             Internal = IsFramework(node) ? true : null,
             // The container builds closed forms of open registrations by itself.
-            Sees = node.Open || node.Template is not null ? ["fail"] : null,
+            Sees = node.Open ? ["fail"] : node.Template is null ? null : GivenIsKnown(node, choice) ? ["with", "dispose", "fail"] : ["dispose", "fail"],
         };
     }
 
@@ -212,7 +231,7 @@ internal sealed class Container
         var values = new object?[arguments.Length];
         List<object?>? with = Wanted(node) ? new List<object?>(arguments.Length) : null;
         RecordedScopeFactory? opens = null;
-        Frame frame = Enter();
+        Frame frame = Enter(node, scope);
         try
         {
             for (int n = 0; n < arguments.Length; n++)
@@ -273,14 +292,14 @@ internal sealed class Container
         }
         finally
         {
-            building = frame.Around;
+            Leave(frame);
         }
     }
 
     private object Call(Node node, IServiceProvider real, Func<IServiceProvider, object> factory)
     {
         RecordedScope scope = ScopeOf(real);
-        Frame frame = Enter();
+        Frame frame = Enter(node, scope);
         try
         {
             long began = Stopwatch.GetTimestamp();
@@ -290,11 +309,16 @@ internal sealed class Container
             {
                 // What has to do with its lease, a pooled instance does not keep.
                 List<object?>? with = Wanted(node) && !node.Pooled ? frame.Asked ?? [] : null;
+                Learn(node, instance, frame.Objects);
                 Made(node, scope, instance, with, Stopwatch.GetElapsedTime(began), MakeBy.Factory);
             }
             else if (instance is not null && node.Pooled)
             {
                 Follow(node, scope, instance, Recorder.IdOf(instance));
+            }
+            else if (instance is not null)
+            {
+                HandsOn(node, instance);
             }
 
             return instance!;
@@ -306,11 +330,119 @@ internal sealed class Container
         }
         finally
         {
-            building = frame.Around;
+            Leave(frame);
         }
     }
 
-    private static Frame Enter() => building = new Frame(building);
+    private Frame Enter(Node node, RecordedScope scope)
+    {
+        Frame frame = building = innermost = new Frame(node, building, innermost);
+        if (frame.Depth % Deep == 0 && Repeats(frame))
+        {
+            // The stack overflows, which ends the process: what is known is sent before.
+            Recorder.Fail(new FailEvent
+            {
+                Service = TypeNames.Of(node.Service),
+                Key = node.Key is null || node.AnyKey ? null : Recorder.KeyText(node.Key),
+                For = node.Reg,
+                Scope = Math.Max(scope.Id, 0),
+                Why = FailWhy.Cycle,
+                Path = [.. Cycle(frame).Select(at => TypeNames.Of(at.Service))],
+            });
+            Recorder.Flush(TimeSpan.FromSeconds(1));
+        }
+
+        return frame;
+    }
+
+    private static void Leave(Frame frame)
+    {
+        building = frame.Around;
+        innermost = frame.Outer;
+    }
+
+    // Whether the same registration is being built over and over, by factories that ask for one another.
+    private static bool Repeats(Frame frame)
+    {
+        int times = 0;
+        for (Frame? at = frame; at is not null && times < Deep / 8; at = at.Outer)
+        {
+            times += at.Node == frame.Node ? 1 : 0;
+        }
+
+        return times == Deep / 8;
+    }
+
+    private static List<Node> Cycle(Frame frame)
+    {
+        var path = new List<Node> { frame.Node };
+        for (Frame? at = frame.Outer; at is not null && path.Count < 64; at = at.Outer)
+        {
+            path.Insert(0, at.Node);
+            if (at.Node == frame.Node)
+            {
+                break;
+            }
+        }
+
+        return path;
+    }
+
+    // What a factory builds is a layer where its constructor takes the service that it answers for, and the factory asked for one.
+    private void Learn(Node node, object instance, List<object>? asked)
+    {
+        if (node.NoAlias)
+        {
+            return;
+        }
+
+        lock (node)
+        {
+            if (node.NoAlias)
+            {
+                return;
+            }
+
+            bool again = node.Alias != 0;
+            node.NoAlias = true;
+            node.Alias = 0;
+            if (asked is not null && Takes(instance.GetType(), node.Service))
+            {
+                node.Wraps = asked.Where(node.Service.IsInstanceOfType).Select(Recorder.RegistrationOf).FirstOrDefault(reg => reg != 0 && reg != node.Reg);
+                again |= node.Wraps != 0;
+            }
+
+            if (again)
+            {
+                Recorder.RegisterAgain(node.Reg, Registration(node));
+            }
+        }
+    }
+
+    private static bool Takes(Type type, Type service) =>
+        Array.Exists(type.GetConstructors(), c => Array.Exists(c.GetParameters(), p => p.ParameterType == service));
+
+    // A factory that hands on what another registration built is an alias of it, unless it does so only at times.
+    private void HandsOn(Node node, object instance)
+    {
+        long reg = Recorder.RegistrationOf(instance);
+        if (node.NoAlias || reg == 0 || reg == node.Reg || reg == node.Alias)
+        {
+            return;
+        }
+
+        lock (node)
+        {
+            if (node.NoAlias)
+            {
+                return;
+            }
+
+            node.NoAlias = node.Alias != 0;
+            node.Alias = node.NoAlias ? 0 : reg;
+            Recorder.RegisterAgain(node.Reg, Registration(node));
+        }
+    }
 
     private bool Wanted(Node node) => Recorder.IsOn || node.Lifetime == ServiceLifetime.Singleton;
 
@@ -340,7 +472,7 @@ internal sealed class Container
                 Disposable = node.Implementation is null && disposable ? true : null,
             },
             instance);
-        if (inst != 0 && disposable && node.Template is null)
+        if (inst != 0 && disposable)
         {
             Follow(node, scope, instance, inst);
         }
@@ -348,9 +480,14 @@ internal sealed class Container
         return inst;
     }
 
-    // Captured before the instance, and so disposed right behind it: that tells when its disposal is done.
-    private static void Follow(Node node, RecordedScope scope, object instance, long inst) =>
-        ((Marker)scope.Real.GetService(typeof(Marker))!).Behind(instance, inst, scope.Id, node.Pooled);
+    // Captured before the instance, and so disposed right behind it: that tells when its disposal is done. What the container built by
+    // itself is captured already: its marker is disposed right before it.
+    private static void Follow(Node node, RecordedScope scope, object instance, long inst)
+    {
+        var marker = (Marker)scope.Real.GetService(typeof(Marker))!;
+        marker.Set(instance, inst, scope, node.Pooled, before: node.Template is not null);
+        scope.Follow(marker);
+    }
 
     private void Failed(Node node, RecordedScope scope, Exception e)
     {
@@ -381,28 +518,64 @@ internal sealed class Container
             var ids = new List<object?>(several.Length);
             foreach (object? one in several)
             {
-                ids.Add(Recorder.IdOf(one));
+                ids.Add(one is null ? null : IdOf(one, plan.FormIn(service.GenericTypeArguments[0], key, one.GetType()), scope));
             }
 
             return ids;
         }
 
-        long inst = Recorder.IdOf(value);
-        if (inst == 0 && plan.Answers(service, key) is { Template: not null } form)
-        {
-            lock (form)
-            {
-                if (form.Reg == 0)
-                {
-                    form.Reg = Recorder.Register(Registration(form));
-                }
-            }
+        return IdOf(value, plan.Answers(service, key), scope);
+    }
 
-            inst = Made(form, form.Lifetime == ServiceLifetime.Singleton ? Root : scope, value, null, TimeSpan.Zero, null);
+    private long IdOf(object instance, Node? node, RecordedScope scope)
+    {
+        long inst = Recorder.IdOf(instance);
+        if (inst != 0 || node?.Template is null)
+        {
+            return inst;
         }
 
-        return inst;
+        lock (node)
+        {
+            if (node.Reg == 0)
+            {
+                node.Reg = Recorder.Register(Registration(node));
+            }
+        }
+
+        RecordedScope home = node.Lifetime == ServiceLifetime.Singleton ? Root : scope;
+        List<object?>? with = Wanted(node) ? GivenTo(node, home) : null;
+        lock (node)
+        {
+            inst = Recorder.IdOf(instance);
+            return inst != 0 ? inst : Made(node, home, instance, with, TimeSpan.Zero, null);
+        }
     }
+
+    // What a closed form was given, as far as the container has it still: singletons and scoped instances.
+    private List<object?>? GivenTo(Node form, RecordedScope home)
+    {
+        if (plan.Choose(form, form.Key) is not { } choice)
+        {
+            return null;
+        }
+
+        Frame? frame = building;
+        building = null;
+        try
+        {
+            return [.. choice.Arguments.Where(a => a.Source == Source.Service && IsKept(a)).Select(a => IdsOf(Ask(home.Real, a.Type, a.Key), a.Type, a.Key, home))];
+        }
+        finally
+        {
+            building = frame;
+        }
+    }
+
+    private bool IsKept(Argument argument) => plan.Answers(argument.Type, argument.Key) is { } node && node.Lifetime != ServiceLifetime.Transient;
+
+    private bool GivenIsKnown(Node form, Choice? choice) =>
+        form.Template is not null && choice is not null && choice.Arguments.All(a => a.Source != Source.Service || IsKept(a));
 
     // Resolution, by the application and by constructions.
 
@@ -478,16 +651,23 @@ internal sealed class Container
             if (frame is not null)
             {
                 (frame.Asked ??= []).Add(new Given(inst, Service: name, Key: text));
+                if (!all && frame.Node is { Implementation: null, NoAlias: false })
+                {
+                    (frame.Objects ??= []).Add(value);
+                }
             }
             else
             {
+                Asker? asker = scope.Request?.AskerOf(service);
                 Recorder.Give(new GiveEvent
                 {
                     Inst = inst,
                     Scope = Math.Max(scope.Id, 0),
+                    Entry = asker?.Entry,
                     Service = name,
                     Key = text,
-                    How = How.Locator,
+                    How = asker?.How ?? How.Locator,
+                    Site = asker?.Site,
                     All = all ? true : null,
                 });
             }
@@ -499,6 +679,7 @@ internal sealed class Container
         Service = TypeNames.Of(service),
         Key = key is null ? null : Recorder.KeyText(key),
         Scope = Math.Max(scope.Id, 0),
+        Entry = building is null ? scope.Request?.AskerOf(service)?.Entry : null,
         Why = FailWhy.Missing,
         Optional = optional ? true : null,
     });
@@ -508,7 +689,7 @@ internal sealed class Container
     {
         if (refusal is not null)
         {
-            Tell(refusal, Math.Max(scope.Id, 0), 0);
+            Tell(refusal, Math.Max(scope.Id, 0), 0, building is null ? scope.Request?.AskerOf(service)?.Entry : null);
         }
 
         ServiceProvider provider;
@@ -535,12 +716,13 @@ internal sealed class Container
         }
     }
 
-    private void Tell(Refusal refusal, long scope, long asked) => Recorder.Fail(new FailEvent
+    private void Tell(Refusal refusal, long scope, long asked, string? entry = null) => Recorder.Fail(new FailEvent
     {
         Service = TypeNames.Of(refusal.Service),
         Key = refusal.Key is null || refusal.Key == KeyedService.AnyKey ? null : Recorder.KeyText(refusal.Key),
         Scope = scope,
         For = asked,
+        Entry = entry,
         Why = refusal.Why,
         Path = [.. refusal.Path.Take(64).Select(TypeNames.Of)],
     });
@@ -561,7 +743,7 @@ internal sealed class Container
         IServiceScope real = Real.CreateScope();
         // Work that the application names lies around it.
         var open = new OpenEvent { In = Recorder.Scope == 0 ? RootScope : Recorder.Scope, Kind = "scope", Trace = Recorder.TraceId() };
-        LateName? name = null;
+        IRequest? request = null;
         if (by is not null)
         {
             open.Name = TypeNames.Of(by.Consumer.Implementation!);
@@ -573,63 +755,32 @@ internal sealed class Container
                 open.Ends = Ends.Unknown;
             }
         }
-        else if (requestName?.Invoke() is { } request)
+        else if ((request = nextRequest?.Invoke()) is not null)
         {
             open.Kind = "request";
             open.Closer = Closer.Framework;
-            name = request;
         }
 
-        long id = Recorder.Open(open, name);
-        var scope = new RecordedScope(this, real.ServiceProvider, real, id);
+        if (request is null && open.Closer is null && Recorder.IsOn)
+        {
+            open.At = opened.Of(by?.Consumer);
+        }
+
+        long id = Recorder.Open(open, request?.Name);
+        var scope = new RecordedScope(this, real.ServiceProvider, real, id) { Request = request };
         scopes.Add(scope.Real, scope);
         return scope;
     }
 
-    internal void Closed()
+    internal void Closed(Exception? failure)
     {
+        Root.Ended(failure);
         Recorder.Close(RootScope);
         Recorder.ForgetContainer(Id);
         lock (closing)
         {
             untouched?.Dispose();
         }
-    }
-}
-
-/// <summary>The container disposes it right after an instance, and so reports when the instance's disposal is done.</summary>
-internal sealed class Marker(Recorder recorder) : IDisposable
-{
-    private object? instance;
-    private long inst;
-    private long scope;
-    private bool pooled;
-
-    internal void Behind(object instance, long inst, long scope, bool pooled)
-    {
-        this.pooled = pooled;
-        this.instance = instance;
-        this.inst = inst;
-        this.scope = scope;
-    }
-
-    public void Dispose()
-    {
-        if (instance is null)
-        {
-            return;
-        }
-
-        if (pooled)
-        {
-            recorder.Returned(inst, Math.Max(scope, 0));
-        }
-        else
-        {
-            recorder.Disposed(instance, inst, Math.Max(scope, 0));
-        }
-
-        instance = null;
     }
 }
 

@@ -23,7 +23,7 @@ public static class KeenLanternHostExtensions
     }
 
     /// <summary>Adds it; <paramref name="requests"/> returns what names the requests that a recorder records.</summary>
-    internal static void Add(IHostApplicationBuilder builder, Action<RecorderOptions>? configure, Func<Recorder, (Func<LateName?>? Next, IDisposable? EndsWith)> requests)
+    internal static void Add(IHostApplicationBuilder builder, Action<RecorderOptions>? configure, Func<Recorder, (Func<IRequest?>? Next, IDisposable? EndsWith)> requests)
     {
         ArgumentNullException.ThrowIfNull(builder);
         RecorderOptions options = FromEnvironment(builder.Environment);
@@ -36,13 +36,13 @@ public static class KeenLanternHostExtensions
         // As the host's own container checks its registrations.
         bool validate = builder.Environment.IsDevelopment();
         var recorder = new Recorder(options);
-        (Func<LateName?>? next, IDisposable? endsWith) = requests(recorder);
+        (Func<IRequest?>? next, IDisposable? endsWith) = requests(recorder);
         builder.ConfigureContainer(new RecordedServiceProviderFactory(
             recorder,
             new ServiceProviderOptions { ValidateScopes = validate, ValidateOnBuild = validate },
             ownsRecorder: true)
         {
-            RequestName = next,
+            NextRequest = next,
             EndsWith = endsWith,
         });
     }

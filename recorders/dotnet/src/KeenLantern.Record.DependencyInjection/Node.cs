@@ -45,6 +45,18 @@ internal sealed class Node
 
     internal long Reg { get; set; }
 
+    /// <summary>The place in the source at which it is registered.</summary>
+    internal string? At { get; set; }
+
+    /// <summary>The registration that it decorates: known from its constructor, or when its factory has run.</summary>
+    internal long Wraps { get; set; }
+
+    /// <summary>The registration that its factory hands on an instance of; 0: none, or it also builds instances, or hands on others.</summary>
+    internal long Alias { get; set; }
+
+    /// <summary>Whether its factory has built an instance, or has handed on those of several registrations.</summary>
+    internal bool NoAlias { get; set; }
+
     internal object? Instance => Descriptor.IsKeyedService ? Descriptor.KeyedImplementationInstance : Descriptor.ImplementationInstance;
 
     /// <summary>Whether the type declares that its instances are to be disposed; null: its instances say so.</summary>
@@ -78,6 +90,22 @@ internal enum Source
 
     /// <summary>The parameter's default.</summary>
     Default,
+}
+
+/// <summary>Who asks for a service in a request: an entry point of the application.</summary>
+/// <param name="Entry">Its name.</param>
+/// <param name="How">How it is given the service.</param>
+/// <param name="Site">The parameter.</param>
+internal sealed record Asker(string Entry, How How, string? Site);
+
+/// <summary>A request that runs.</summary>
+internal interface IRequest
+{
+    /// <summary>Its name, known once its route is.</summary>
+    LateName Name { get; }
+
+    /// <summary>Returns who asks for a service in it; null where that is not known.</summary>
+    Asker? AskerOf(Type service);
 }
 
 internal sealed record Argument(ParameterInfo Parameter, Source Source, object? Key, object? Default)

@@ -100,6 +100,10 @@ internal sealed class Plan
         return found;
     }
 
+    /// <summary>Returns the closed form of an open registration that an instance is of, among those that answer when all of a service is asked for.</summary>
+    internal Node? FormIn(Type service, object? key, Type type) =>
+        service.IsConstructedGenericType ? Many(service, key).FirstOrDefault(node => node.Template is not null && node.Implementation == type) : null;
+
     /// <summary>Whether a service has registrations with keys.</summary>
     internal bool HasKeys(Type service) => All.Exists(node => node.Service == service && node.Key is not null);
 

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace KeenLantern.Record.DependencyInjection;
@@ -6,6 +7,7 @@ namespace KeenLantern.Record.DependencyInjection;
 internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedServiceProvider, ISupportRequiredService, IServiceScopeFactory, IAsyncDisposable
 {
     private readonly IServiceScope? scope;
+    private Marker? latest;
     private int disposed;
 
     internal RecordedScope(Container of, IServiceProvider real, IServiceScope? scope, long id)
@@ -22,6 +24,9 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
     internal IServiceProvider Real { get; }
 
     internal long Id { get; }
+
+    /// <summary>The request that it is the scope of; null for others.</summary>
+    internal IRequest? Request { get; init; }
 
     /// <summary>What answers: for the root, the provider, which validates what is asked of it.</summary>
     internal IServiceProvider Provider => ReferenceEquals(this, Of.Root) ? Of.Real : Real;
@@ -61,19 +66,26 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
     public void Dispose()
     {
         bool first = First();
+        Exception? failure = null;
         try
         {
             scope?.Dispose();
         }
+        catch (Exception e)
+        {
+            failure = e;
+            throw;
+        }
         finally
         {
-            Closed(first);
+            Closed(first, failure);
         }
     }
 
     public async ValueTask DisposeAsync()
     {
         bool first = First();
+        Exception? failure = null;
         try
         {
             if (scope is IAsyncDisposable asynchronous)
@@ -81,20 +93,71 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
                 await asynchronous.DisposeAsync().ConfigureAwait(false);
             }
         }
+        catch (Exception e)
+        {
+            failure = e;
+            throw;
+        }
         finally
         {
-            Closed(first);
+            Closed(first, failure);
         }
     }
 
     private bool First() => Interlocked.Exchange(ref disposed, 1) == 0;
 
-    private void Closed(bool first)
+    private void Closed(bool first, Exception? failure)
     {
         if (first && scope is not null)
         {
+            Ended(failure);
             Of.Recorder.Close(Id);
         }
+    }
+
+    /// <summary>Remembers what follows the disposal of an instance of this scope.</summary>
+    internal void Follow(Marker marker)
+    {
+        Marker? was;
+        do
+        {
+            was = marker.Earlier = latest;
+        }
+        while (Interlocked.CompareExchange(ref latest, marker, was) != was);
+    }
+
+    /// <summary>Records what the disposal of this scope has left: disposals that have begun are done, unless one failed.</summary>
+    internal void Ended(Exception? failure)
+    {
+        Marker? marker = Interlocked.Exchange(ref latest, null);
+        HashSet<Type> threw = failure is null ? [] : TypesIn(failure);
+        bool told = false;
+        for (; marker is not null; marker = marker.Earlier)
+        {
+            if (failure is not null && !told)
+            {
+                told = marker.Failed(failure, threw);
+            }
+            else if (marker.Begun)
+            {
+                marker.Done();
+            }
+        }
+    }
+
+    // The types whose methods the exception went through. A method that is asynchronous runs in a type within.
+    private static HashSet<Type> TypesIn(Exception failure)
+    {
+        var types = new HashSet<Type>();
+        foreach (StackFrame frame in new StackTrace(failure, false).GetFrames())
+        {
+            for (Type? type = frame.GetMethod()?.DeclaringType; type is not null; type = type.DeclaringType)
+            {
+                types.Add(type);
+            }
+        }
+
+        return types;
     }
 }
 

@@ -37,13 +37,19 @@ public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServicePro
     public void Dispose()
     {
         bool first = First();
+        Exception? failure = null;
         try
         {
             container.Real.Dispose();
         }
+        catch (Exception e)
+        {
+            failure = e;
+            throw;
+        }
         finally
         {
-            Closed(first);
+            Closed(first, failure);
         }
     }
 
@@ -51,27 +57,33 @@ public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServicePro
     public async ValueTask DisposeAsync()
     {
         bool first = First();
+        Exception? failure = null;
         try
         {
             await container.Real.DisposeAsync().ConfigureAwait(false);
         }
+        catch (Exception e)
+        {
+            failure = e;
+            throw;
+        }
         finally
         {
-            Closed(first);
+            Closed(first, failure);
         }
     }
 
     // A host is disposed by the container that it disposes: the inner call ends before the container has.
     private bool First() => Interlocked.Exchange(ref disposed, 1) == 0;
 
-    private void Closed(bool first)
+    private void Closed(bool first, Exception? failure)
     {
         if (!first)
         {
             return;
         }
 
-        container.Closed();
+        container.Closed(failure);
         endsWith?.Dispose();
         if (ownsRecorder)
         {

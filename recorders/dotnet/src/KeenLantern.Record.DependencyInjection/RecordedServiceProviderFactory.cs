@@ -9,8 +9,8 @@ namespace KeenLantern.Record.DependencyInjection;
 public sealed class RecordedServiceProviderFactory(Recorder recorder, ServiceProviderOptions? options = null, bool ownsRecorder = false)
     : IServiceProviderFactory<IServiceCollection>
 {
-    /// <summary>Returns the name of the request that runs here, for its first scope; null elsewhere.</summary>
-    internal Func<LateName?>? RequestName { get; init; }
+    /// <summary>Returns the request that runs here, for its first scope; null elsewhere.</summary>
+    internal Func<IRequest?>? NextRequest { get; init; }
 
     /// <summary>What is disposed when the container is.</summary>
     internal IDisposable? EndsWith { get; init; }
@@ -22,7 +22,7 @@ public sealed class RecordedServiceProviderFactory(Recorder recorder, ServicePro
     public IServiceProvider CreateServiceProvider(IServiceCollection containerBuilder)
     {
         ArgumentNullException.ThrowIfNull(containerBuilder);
-        return new RecordedServiceProvider(new Container(containerBuilder, options ?? new ServiceProviderOptions(), recorder, RequestName), ownsRecorder, EndsWith);
+        return new RecordedServiceProvider(new Container(containerBuilder, options ?? new ServiceProviderOptions(), recorder, NextRequest), ownsRecorder, EndsWith);
     }
 }
 

@@ -16,7 +16,7 @@ internal sealed class Instances(int most)
     internal bool Full => Volatile.Read(ref size) >= most;
 
     /// <summary>Remembers which instance an object is; <paramref name="tell"/>: its collection is an event.</summary>
-    internal void Know(object instance, long inst, bool tell)
+    internal void Know(object instance, long inst, long reg, bool tell)
     {
         if (known.TryGetValue(instance, out Known? was))
         {
@@ -24,11 +24,14 @@ internal sealed class Instances(int most)
         }
 
         Interlocked.Increment(ref size);
-        known.AddOrUpdate(instance, new Known(this, inst, tell));
+        known.AddOrUpdate(instance, new Known(this, inst, reg, tell));
     }
 
     /// <summary>Returns the instance that an object is, 0 where it is not known.</summary>
     internal long Of(object? instance) => instance is not null && known.TryGetValue(instance, out Known? it) ? it.Inst : 0;
+
+    /// <summary>Returns the registration that an object is an instance of, 0 where it is not known.</summary>
+    internal long RegistrationOf(object instance) => known.TryGetValue(instance, out Known? it) ? it.Reg : 0;
 
     /// <summary>The collection of an object that was disposed is no event.</summary>
     internal void Ended(object instance)
@@ -42,9 +45,11 @@ internal sealed class Instances(int most)
     internal bool TryTake(out long inst) => collected.TryDequeue(out inst);
 
     // The table drops its value when the key is collected: the value's finalizer reports that.
-    private sealed class Known(Instances of, long inst, bool tell)
+    private sealed class Known(Instances of, long inst, long reg, bool tell)
     {
         internal long Inst => inst;
+
+        internal long Reg => reg;
 
         internal bool Tell { get; set; } = tell;
 

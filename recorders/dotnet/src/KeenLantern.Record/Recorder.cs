@@ -453,7 +453,7 @@ public sealed class Recorder : IDisposable
 
         if (instance is not null)
         {
-            instances.Know(instance, inst, tell);
+            instances.Know(instance, inst, make.Reg, tell);
         }
 
         return inst;
@@ -480,7 +480,7 @@ public sealed class Recorder : IDisposable
 
             if (instance is not null && !instances.Full)
             {
-                instances.Know(instance, inst, tell: true);
+                instances.Know(instance, inst, make.Reg, tell: true);
             }
 
             if (now is { } on)
@@ -495,6 +495,9 @@ public sealed class Recorder : IDisposable
 
     /// <summary>Returns the instance that an object is, 0 where it is not known.</summary>
     public long IdOf(object? instance) => instances.Of(instance);
+
+    /// <summary>Returns the registration that an object is an instance of, 0 where it is not known.</summary>
+    internal long RegistrationOf(object instance) => instances.RegistrationOf(instance);
 
     /// <summary>Records that an instance was handed out, other than to its consumer's constructor.</summary>
     public void Give(GiveEvent give)
