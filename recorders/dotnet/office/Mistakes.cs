@@ -19,13 +19,22 @@ internal static class Mistakes
         ["pages-pile-up"] = "the radio desk keeps asking the office itself for log pages, which closes them when it closes",
     };
 
-    public static IServiceCollection AddOffice(this IServiceCollection services, Mistake mistake)
+    public static IServiceCollection AddOffice(this IServiceCollection services, Mistake mistake, bool layersByScrutor)
     {
         services.AddSingleton(mistake);
         services.AddSingleton<HarbourClock>();
         services.AddSingleton<GaugeLines>();
-        services.AddKeyedScoped<ITides, GaugeTides>("gauge");
-        services.AddScoped<ITides, AuditedTides>();
+        if (layersByScrutor)
+        {
+            services.AddScoped<ITides, GaugeTides>();
+            services.Decorate<ITides, AuditedTides>();
+        }
+        else
+        {
+            services.AddKeyedScoped<ITides, GaugeTides>("gauge");
+            services.AddScoped<ITides, AuditedTides>();
+        }
+
         services.AddTransient<LogPage>();
         services.AddScoped<ArrivalDesk>();
         services.AddScoped<TugDispatcher>();
@@ -62,6 +71,8 @@ internal sealed class TidalRoster(ITides tides) : PilotRoster
 }
 
 internal sealed class DirectPlanner([FromKeyedServices("gauge")] ITides tides, TideModel model) : BerthPlanner(tides, model);
+
+internal sealed class GaugePlanner(GaugeTides tides, TideModel model) : BerthPlanner(tides, model);
 
 internal sealed class CrewThatAsks(PilotRoster roster, TugDispatcher dispatcher) : TugCrew(roster)
 {

@@ -1,11 +1,14 @@
 // Runs the office under real requests, with a mistake, and records it:
 //
-//     dotnet KeenLantern.Office.dll run --service http://127.0.0.1:7460 [--mistake NAME] [--requests N]
+//     dotnet KeenLantern.Office.dll run --service http://127.0.0.1:7460 [--container NAME] [--mistake NAME] [--requests N]
 //     dotnet KeenLantern.Office.dll list
 using System.Globalization;
 using System.Text.Json;
+using Autofac;
+using Autofac.Extensions.DependencyInjection;
 using KeenLantern.Record;
 using KeenLantern.Record.AspNetCore;
+using KeenLantern.Record.Autofac;
 using Saltmarsh;
 
 string Option(string name, string otherwise)
@@ -25,9 +28,10 @@ if (args.FirstOrDefault() == "list")
 }
 
 var mistake = new Mistake(Option("mistake", "none"));
-if (args.FirstOrDefault() != "run" || !(mistake.Is("none") || Mistakes.All.ContainsKey(mistake.Name)))
+string container = Option("container", "default");
+if (args.FirstOrDefault() != "run" || !(mistake.Is("none") || Mistakes.All.ContainsKey(mistake.Name)) || container is not ("default" or "scrutor" or "autofac"))
 {
-    Console.Error.WriteLine("usage: KeenLantern.Office run --service URL [--mistake NAME] [--requests N] | KeenLantern.Office list");
+    Console.Error.WriteLine("usage: KeenLantern.Office run --service URL [--container default|scrutor|autofac] [--mistake NAME] [--requests N] | KeenLantern.Office list");
     return 2;
 }
 
@@ -41,10 +45,20 @@ var recorder = new Recorder(new RecorderOptions
     Service = output.Length > 0 ? null : new Uri(Option("service", "http://127.0.0.1:7460")),
 });
 WebApplicationBuilder builder = WebApplication.CreateBuilder(new WebApplicationOptions { EnvironmentName = "Production" });
-builder.Host.UseServiceProviderFactory(recorder.ForRequests());
+if (container == "autofac")
+{
+    recorder.WithRequests();
+    builder.Host.UseServiceProviderFactory(new AutofacServiceProviderFactory(office => office.RecordWith(recorder)));
+    builder.Host.ConfigureContainer<ContainerBuilder>(office => office.RegisterModule(new OfficeModule(mistake)));
+}
+else
+{
+    builder.Host.UseServiceProviderFactory(recorder.ForRequests());
+    builder.Services.AddOffice(mistake, layersByScrutor: container == "scrutor");
+}
+
 builder.Logging.ClearProviders();
 builder.WebHost.UseUrls("http://127.0.0.1:0");
-builder.Services.AddOffice(mistake);
 
 WebApplication office = builder.Build();
 office.MapGet("/pilots", (PilotRoster roster) => roster.On);

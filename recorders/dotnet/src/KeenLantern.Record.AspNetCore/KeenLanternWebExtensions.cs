@@ -15,21 +15,21 @@ public static class KeenLanternWebExtensions
     public static WebApplicationBuilder AddKeenLantern(this WebApplicationBuilder builder, Action<RecorderOptions>? configure = null)
     {
         ArgumentNullException.ThrowIfNull(builder);
-        KeenLanternHostExtensions.Add(builder, configure, recorder =>
-        {
-            var requests = new Requests(recorder);
-            return (requests.Next, requests);
-        });
+        KeenLanternHostExtensions.Add(builder, configure, recorder => new Requests(recorder));
         return builder;
     }
 
     /// <summary>Returns what a host builds its recorded container by, where the application has a recorder of its own.</summary>
     /// <param name="recorder">The recorder.</param>
     /// <param name="options">How the container checks its registrations.</param>
-    public static RecordedServiceProviderFactory ForRequests(this Recorder recorder, ServiceProviderOptions? options = null)
+    public static RecordedServiceProviderFactory ForRequests(this Recorder recorder, ServiceProviderOptions? options = null) =>
+        new(recorder.WithRequests(), options);
+
+    /// <summary>Names the scopes of requests by the patterns of their routes, whichever container makes them. It returns the recorder.</summary>
+    public static Recorder WithRequests(this Recorder recorder)
     {
         ArgumentNullException.ThrowIfNull(recorder);
-        var requests = new Requests(recorder);
-        return new RecordedServiceProviderFactory(recorder, options) { NextRequest = requests.Next, EndsWith = requests };
+        recorder.Requests ??= new Requests(recorder);
+        return recorder;
     }
 }

@@ -1,12 +1,11 @@
 using System.Diagnostics;
-using KeenLantern.Record.DependencyInjection;
 using Microsoft.AspNetCore.Http;
 using Microsoft.AspNetCore.Routing;
 
 namespace KeenLantern.Record.AspNetCore;
 
 /// <summary>Names requests by their routes, by the framework's diagnostic events.</summary>
-internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyValuePair<string, object?>>, IDisposable
+internal sealed class Requests : IRequests, IObserver<DiagnosticListener>, IObserver<KeyValuePair<string, object?>>, IDisposable
 {
     private const string Request = "Microsoft.AspNetCore.Hosting.HttpRequestIn";
     private const string Begun = Request + ".Start";
@@ -34,8 +33,9 @@ internal sealed class Requests : IObserver<DiagnosticListener>, IObserver<KeyVal
         Keep(DiagnosticListener.AllListeners.Subscribe(this));
     }
 
-    /// <summary>Returns the request that runs here, for the first scope that is begun in it; null for others.</summary>
-    internal IRequest? Next() =>
+
+    /// <inheritdoc/>
+    public IRequest? Next() =>
         running.Value is { } request && Interlocked.Exchange(ref request.HasScope, 1) == 0 ? request : null;
 
     public void OnNext(DiagnosticListener value)

@@ -1,6 +1,9 @@
 using System.Diagnostics;
+using System.Globalization;
 using System.Runtime.CompilerServices;
 using System.Runtime.ExceptionServices;
+using System.Text.RegularExpressions;
+using KeenLantern.Record.Source;
 using Microsoft.Extensions.DependencyInjection;
 
 namespace KeenLantern.Record.DependencyInjection;
@@ -10,7 +13,7 @@ namespace KeenLantern.Record.DependencyInjection;
 /// to be constructed is a factory of ours, and each factory is called by one of ours. What the container refuses, it is asked for
 /// once more with the registrations as they are, so that the refusal is its own.
 /// </summary>
-internal sealed class Container
+internal sealed partial class Container
 {
     private const int Deep = 128; // constructions within one another, of which no sound application has so many of one registration
 
@@ -23,8 +26,8 @@ internal sealed class Container
     private readonly List<ServiceDescriptor> descriptors;
     private readonly ServiceProviderOptions options;
     private readonly Plan plan;
+    private readonly Dictionary<string, string> madeUp; // keys, and what is written for them
     private readonly ConditionalWeakTable<IServiceProvider, RecordedScope> scopes = [];
-    private readonly Func<IRequest?>? nextRequest; // which is about to have its scope
     private readonly ScopePlaces opened = new();
     private readonly object closing = new();
     private ServiceProvider? untouched;
@@ -50,13 +53,13 @@ internal sealed class Container
         internal List<object>? Objects { get; set; }
     }
 
-    internal Container(IEnumerable<ServiceDescriptor> services, ServiceProviderOptions options, Recorder recorder, Func<IRequest?>? nextRequest)
+    internal Container(IEnumerable<ServiceDescriptor> services, ServiceProviderOptions options, Recorder recorder)
     {
         this.options = options;
-        this.nextRequest = nextRequest;
         descriptors = [.. services];
         Recorder = recorder;
         plan = new Plan(descriptors, options.ValidateScopes);
+        madeUp = MadeUp(plan.All);
         (Id, RootScope) = recorder.AddContainer(new ContainerEvent { Duplicates = Duplicates.Last, Cycles = Cycles.Refused });
         Places.Set(plan.All);
         foreach (Node node in plan.All)
@@ -171,7 +174,7 @@ internal sealed class Container
             Service = TypeNames.Of(node.Service),
             Impl = node.Implementation is null ? node.Instance is { } instance ? TypeNames.Of(instance.GetType()) : null : TypeNames.Of(node.Implementation),
             Lifetime = node.Instance is not null ? Lifetime.External : LifetimeOf(node.Lifetime),
-            Key = node.Key is null || node.AnyKey ? null : Recorder.KeyText(node.Key),
+            Key = node.Key is null || node.AnyKey ? null : KeyText(node.Key),
             Template = node.Open || node.AnyKey ? [.. node.AnyKey ? ["any-key"] : Array.Empty<string>(), .. node.Open ? ["any-type"] : Array.Empty<string>()] : null,
             FormOf = node.Template?.Reg ?? 0,
             Wraps = node.Wraps,
@@ -188,11 +191,7 @@ internal sealed class Container
         };
     }
 
-    private static bool IsFramework(Node node)
-    {
-        string? name = (node.Implementation ?? node.Instance?.GetType() ?? node.Service).Assembly.GetName().Name;
-        return name is not null && (name.StartsWith("Microsoft.", StringComparison.Ordinal) || name.StartsWith("System.", StringComparison.Ordinal));
-    }
+    private static bool IsFramework(Node node) => Callers.IsFramework((node.Implementation ?? node.Instance?.GetType() ?? node.Service).Assembly);
 
     private static Lifetime LifetimeOf(ServiceLifetime lifetime) => lifetime switch
     {
@@ -207,11 +206,32 @@ internal sealed class Container
         return new Need(
             TypeNames.Of(many ? argument.Type.GenericTypeArguments[0] : argument.Type),
             argument.Parameter.Name,
-            argument.Key is null ? null : Recorder.KeyText(argument.Key),
+            argument.Key is null ? null : KeyText(argument.Key),
             All: many,
             Optional: argument.Parameter.HasDefaultValue,
             Lazy: argument.Source == Source.Container);
     }
+
+    // An add-on that moves registrations aside may make up keys: these are the same in every run only without what is unique in them.
+    private string KeyText(object? key) => key is string text && madeUp.TryGetValue(text, out string? name) ? name : Recorder.KeyText(key);
+
+    private static Dictionary<string, string> MadeUp(IEnumerable<Node> nodes)
+    {
+        var names = new Dictionary<string, string>();
+        foreach (string key in nodes.Select(node => node.Key).OfType<string>())
+        {
+            string name = Unique().Replace(key, "#" + (names.Count + 1).ToString(CultureInfo.InvariantCulture));
+            if (name != key)
+            {
+                names.TryAdd(key, name);
+            }
+        }
+
+        return names;
+    }
+
+    [GeneratedRegex("[0-9a-fA-F]{8}(-?[0-9a-fA-F]{4}){3}-?[0-9a-fA-F]{12}")]
+    private static partial Regex Unique();
 
     private static string Signature(Choice choice) =>
         $"{choice.Constructor.DeclaringType!.Name}({string.Join(", ", choice.Arguments.Select(a => a.Type.Name))})";
@@ -343,7 +363,7 @@ internal sealed class Container
             Recorder.Fail(new FailEvent
             {
                 Service = TypeNames.Of(node.Service),
-                Key = node.Key is null || node.AnyKey ? null : Recorder.KeyText(node.Key),
+                Key = node.Key is null || node.AnyKey ? null : KeyText(node.Key),
                 For = node.Reg,
                 Scope = Math.Max(scope.Id, 0),
                 Why = FailWhy.Cycle,
@@ -496,7 +516,7 @@ internal sealed class Container
             Recorder.Fail(new FailEvent
             {
                 Service = TypeNames.Of(node.Service),
-                Key = node.Key is null || node.AnyKey ? null : Recorder.KeyText(node.Key),
+                Key = node.Key is null || node.AnyKey ? null : KeyText(node.Key),
                 For = node.Reg,
                 Scope = Math.Max(scope.Id, 0),
                 Why = FailWhy.Error,
@@ -647,7 +667,7 @@ internal sealed class Container
             }
 
             string name = TypeNames.Of(all ? service.GenericTypeArguments[0] : service);
-            string? text = key is null ? null : Recorder.KeyText(key);
+            string? text = key is null ? null : KeyText(key);
             if (frame is not null)
             {
                 (frame.Asked ??= []).Add(new Given(inst, Service: name, Key: text));
@@ -677,7 +697,7 @@ internal sealed class Container
     private void Missing(RecordedScope scope, Type service, object? key, bool optional) => Recorder.Fail(new FailEvent
     {
         Service = TypeNames.Of(service),
-        Key = key is null ? null : Recorder.KeyText(key),
+        Key = key is null ? null : KeyText(key),
         Scope = Math.Max(scope.Id, 0),
         Entry = building is null ? scope.Request?.AskerOf(service)?.Entry : null,
         Why = FailWhy.Missing,
@@ -719,7 +739,7 @@ internal sealed class Container
     private void Tell(Refusal refusal, long scope, long asked, string? entry = null) => Recorder.Fail(new FailEvent
     {
         Service = TypeNames.Of(refusal.Service),
-        Key = refusal.Key is null || refusal.Key == KeyedService.AnyKey ? null : Recorder.KeyText(refusal.Key),
+        Key = refusal.Key is null || refusal.Key == KeyedService.AnyKey ? null : KeyText(refusal.Key),
         Scope = scope,
         For = asked,
         Entry = entry,
@@ -755,7 +775,7 @@ internal sealed class Container
                 open.Ends = Ends.Unknown;
             }
         }
-        else if ((request = nextRequest?.Invoke()) is not null)
+        else if ((request = Recorder.Requests?.Next()) is not null)
         {
             open.Kind = "request";
             open.Closer = Closer.Framework;

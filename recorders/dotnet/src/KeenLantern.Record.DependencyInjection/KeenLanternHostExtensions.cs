@@ -18,12 +18,12 @@ public static class KeenLanternHostExtensions
     public static TBuilder AddKeenLantern<TBuilder>(this TBuilder builder, Action<RecorderOptions>? configure = null)
         where TBuilder : IHostApplicationBuilder
     {
-        Add(builder, configure, _ => (null, null));
+        Add(builder, configure, null);
         return builder;
     }
 
-    /// <summary>Adds it; <paramref name="requests"/> returns what names the requests that a recorder records.</summary>
-    internal static void Add(IHostApplicationBuilder builder, Action<RecorderOptions>? configure, Func<Recorder, (Func<IRequest?>? Next, IDisposable? EndsWith)> requests)
+    /// <summary>Adds it; <paramref name="requests"/> returns the requests that a recorder records.</summary>
+    internal static void Add(IHostApplicationBuilder builder, Action<RecorderOptions>? configure, Func<Recorder, IRequests>? requests)
     {
         ArgumentNullException.ThrowIfNull(builder);
         RecorderOptions options = FromEnvironment(builder.Environment);
@@ -36,15 +36,11 @@ public static class KeenLanternHostExtensions
         // As the host's own container checks its registrations.
         bool validate = builder.Environment.IsDevelopment();
         var recorder = new Recorder(options);
-        (Func<IRequest?>? next, IDisposable? endsWith) = requests(recorder);
+        recorder.Requests = requests?.Invoke(recorder);
         builder.ConfigureContainer(new RecordedServiceProviderFactory(
             recorder,
             new ServiceProviderOptions { ValidateScopes = validate, ValidateOnBuild = validate },
-            ownsRecorder: true)
-        {
-            NextRequest = next,
-            EndsWith = endsWith,
-        });
+            ownsRecorder: true));
     }
 
     private static RecorderOptions FromEnvironment(IHostEnvironment host)

@@ -92,22 +92,6 @@ internal enum Source
     Default,
 }
 
-/// <summary>Who asks for a service in a request: an entry point of the application.</summary>
-/// <param name="Entry">Its name.</param>
-/// <param name="How">How it is given the service.</param>
-/// <param name="Site">The parameter.</param>
-internal sealed record Asker(string Entry, How How, string? Site);
-
-/// <summary>A request that runs.</summary>
-internal interface IRequest
-{
-    /// <summary>Its name, known once its route is.</summary>
-    LateName Name { get; }
-
-    /// <summary>Returns who asks for a service in it; null where that is not known.</summary>
-    Asker? AskerOf(Type service);
-}
-
 internal sealed record Argument(ParameterInfo Parameter, Source Source, object? Key, object? Default)
 {
     internal Type Type => Parameter.ParameterType;

@@ -1,4 +1,3 @@
-using System.Globalization;
 using KeenLantern.Record.Source;
 using Microsoft.Extensions.DependencyInjection;
 
@@ -14,57 +13,31 @@ internal static class Places
 
     private static readonly string[] Lifetimes = Enum.GetNames<ServiceLifetime>();
 
-    /// <summary>
-    /// Sets the places of registrations. Where several calls may have made one, it is the one that stands between the calls which made the
-    /// registrations before and after it; where that says nothing, there is no place.
-    /// </summary>
+    /// <summary>Sets the places of registrations, as far as they are known.</summary>
     internal static void Set(List<Node> nodes)
     {
         ILookup<string, RegistrationCall> calls = RegistrationCalls.All("Microsoft.Extensions.", Receivers).Distinct().ToLookup(call => call.Types[0]);
-        var open = new Dictionary<Node, List<RegistrationCall>>();
-        foreach (IGrouping<(Type, Type?, ServiceLifetime, bool), Node> alike in nodes
-            .GroupBy(node => (node.Service, node.Implementation ?? node.Instance?.GetType(), node.Lifetime, node.Key is not null)))
+        Dictionary<(Type, Type?, ServiceLifetime, bool), List<RegistrationCall>> may = [];
+        string?[] places = RegistrationCalls.PlacesOf([.. nodes.Select(node =>
         {
-            List<Node> same = [.. alike];
-            List<RegistrationCall> may = [.. CallsOf(same[0], calls)];
-            for (int n = 0; n < same.Count; n++)
+            if (Factory(node) is { } function && Callers.OfLambda(function) is { } lambda)
             {
-                same[n].At = Factory(same[n]) is { } function && Callers.OfLambda(function) is { } lambda ? lambda
-                    : may.Count == 1 ? may[0].Place
-                    : may.Count == same.Count ? may[n].Place
-                    : null;
-                if (same[n].At is null && may.Count > 1)
-                {
-                    open[same[n]] = may;
-                }
+                return (lambda, []);
             }
-        }
 
-        for (int n = 0; n < nodes.Count; n++)
-        {
-            if (open.TryGetValue(nodes[n], out List<RegistrationCall>? may))
+            (Type, Type?, ServiceLifetime, bool) alike = (node.Service, node.Implementation ?? node.Instance?.GetType(), node.Lifetime, node.Key is not null);
+            if (!may.TryGetValue(alike, out List<RegistrationCall>? calling))
             {
-                string? before = n > 0 ? nodes[n - 1].At : null;
-                string? after = nodes.Skip(n + 1).FirstOrDefault(node => node.At is not null)?.At;
-                nodes[n].At = Between(before, after, may);
+                may[alike] = calling = [.. CallsOf(node, calls)];
             }
+
+            return ((string?)null, calling);
+        })]);
+        for (int n = 0; n < places.Length; n++)
+        {
+            nodes[n].At = places[n];
         }
     }
-
-    private static string? Between(string? before, string? after, List<RegistrationCall> may)
-    {
-        (string? file, int from) = Split(before);
-        (string? last, int to) = Split(after);
-        List<string> places = [.. may.Select(call => call.Place).Where(place =>
-        {
-            (string? at, int line) = Split(place);
-            return (file is not null || last is not null) && (file is null || (at == file && line >= from)) && (last is null || (at == last && line <= to));
-        })];
-        return places.Count == 1 ? places[0] : null;
-    }
-
-    private static (string? File, int Line) Split(string? place) =>
-        place?.LastIndexOf(':') is { } colon ? (place[..colon], int.Parse(place.AsSpan(colon + 1), CultureInfo.InvariantCulture)) : (null, 0);
 
     private static Delegate? Factory(Node node) =>
         node.Descriptor.IsKeyedService ? node.Descriptor.KeyedImplementationFactory : node.Descriptor.ImplementationFactory;

@@ -7,14 +7,12 @@ public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServicePro
 {
     private readonly Container container;
     private readonly bool ownsRecorder;
-    private readonly IDisposable? endsWith;
     private int disposed;
 
-    internal RecordedServiceProvider(Container container, bool ownsRecorder, IDisposable? endsWith)
+    internal RecordedServiceProvider(Container container, bool ownsRecorder)
     {
         this.container = container;
         this.ownsRecorder = ownsRecorder;
-        this.endsWith = endsWith;
     }
 
     /// <summary>The container's own provider.</summary>
@@ -84,7 +82,6 @@ public sealed class RecordedServiceProvider : IServiceProvider, IKeyedServicePro
         }
 
         container.Closed(failure);
-        endsWith?.Dispose();
         if (ownsRecorder)
         {
             container.Recorder.Dispose();

@@ -9,12 +9,6 @@ namespace KeenLantern.Record.DependencyInjection;
 public sealed class RecordedServiceProviderFactory(Recorder recorder, ServiceProviderOptions? options = null, bool ownsRecorder = false)
     : IServiceProviderFactory<IServiceCollection>
 {
-    /// <summary>Returns the request that runs here, for its first scope; null elsewhere.</summary>
-    internal Func<IRequest?>? NextRequest { get; init; }
-
-    /// <summary>What is disposed when the container is.</summary>
-    internal IDisposable? EndsWith { get; init; }
-
     /// <inheritdoc/>
     public IServiceCollection CreateBuilder(IServiceCollection services) => services;
 
@@ -22,7 +16,7 @@ public sealed class RecordedServiceProviderFactory(Recorder recorder, ServicePro
     public IServiceProvider CreateServiceProvider(IServiceCollection containerBuilder)
     {
         ArgumentNullException.ThrowIfNull(containerBuilder);
-        return new RecordedServiceProvider(new Container(containerBuilder, options ?? new ServiceProviderOptions(), recorder, NextRequest), ownsRecorder, EndsWith);
+        return new RecordedServiceProvider(new Container(containerBuilder, options ?? new ServiceProviderOptions(), recorder), ownsRecorder);
     }
 }
 

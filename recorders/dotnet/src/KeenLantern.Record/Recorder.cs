@@ -102,6 +102,9 @@ public sealed class Recorder : IDisposable
     /// <summary>How it records at the moment.</summary>
     public Setting Setting => now?.Setting ?? Setting.Off;
 
+    /// <summary>The requests of the application, whose scopes they name; null: it has none.</summary>
+    internal IRequests? Requests { get; set; }
+
     /// <summary>What it has done so far.</summary>
     public Totals Totals => writer.Totals(Volatile.Read(ref dropped));
 
@@ -795,6 +798,7 @@ public sealed class Recorder : IDisposable
             ended = true;
         }
 
+        Requests?.Dispose();
         orders?.End();
         AppDomain.CurrentDomain.ProcessExit -= AtExit;
         AppDomain.CurrentDomain.UnhandledException -= AtFailure;

@@ -1,34 +1,22 @@
 using System.Text;
 using System.Text.Json;
-using Microsoft.Extensions.DependencyInjection;
 
-namespace KeenLantern.Record.DependencyInjection.Tests;
+namespace KeenLantern.Record.Tests;
 
 /// <summary>The lines of a recording.</summary>
 internal sealed class RecordedTrace
 {
     private readonly List<JsonElement> lines;
 
-    private RecordedTrace(string text) =>
+    internal RecordedTrace(string text) =>
         lines = [.. text.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(line => JsonDocument.Parse(line).RootElement)];
 
-    /// <summary>Records a container, what is done with it, and its disposal, which may throw.</summary>
-    internal static RecordedTrace Of(Action<IServiceCollection> register, Action<RecordedServiceProvider> use)
+    /// <summary>Returns what is recorded of some work.</summary>
+    internal static RecordedTrace Of(Action<Recorder> work)
     {
         using var to = new MemoryStream();
         using var recorder = new Recorder(new RecorderOptions { App = "recorded", Output = to, EndWithProcess = false });
-        var services = new ServiceCollection();
-        register(services);
-        RecordedServiceProvider provider = services.BuildRecordedServiceProvider(recorder);
-        use(provider);
-        try
-        {
-            provider.Dispose();
-        }
-        catch (InvalidOperationException)
-        {
-        }
-
+        work(recorder);
         recorder.Dispose();
         return new RecordedTrace(Encoding.UTF8.GetString(to.ToArray()));
     }

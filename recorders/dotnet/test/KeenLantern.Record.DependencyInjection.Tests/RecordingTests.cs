@@ -1,5 +1,6 @@
 using System.Runtime.CompilerServices;
 using System.Text.Json;
+using KeenLantern.Record.Tests;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.Extensions.DependencyInjection.Extensions;
 using Xunit;
@@ -13,11 +14,27 @@ public class RecordingTests
 
     private static int Line([CallerLineNumber] int line = 0) => line;
 
+    // Records a container, what is done with it, and its disposal, which may throw.
+    private static RecordedTrace Recorded(Action<IServiceCollection> register, Action<RecordedServiceProvider> use) => RecordedTrace.Of(recorder =>
+    {
+        var services = new ServiceCollection();
+        register(services);
+        RecordedServiceProvider provider = services.BuildRecordedServiceProvider(recorder);
+        use(provider);
+        try
+        {
+            provider.Dispose();
+        }
+        catch (InvalidOperationException)
+        {
+        }
+    });
+
     [Fact]
     public void Registrations_have_the_place_of_the_call()
     {
         int first = 0;
-        RecordedTrace recording = RecordedTrace.Of(
+        RecordedTrace recording = Recorded(
             services =>
             {
                 first = Line();
@@ -47,7 +64,7 @@ public class RecordingTests
     public void Scopes_have_the_place_at_which_they_are_opened()
     {
         int line = 0;
-        RecordedTrace recording = RecordedTrace.Of(
+        RecordedTrace recording = Recorded(
             services => services.AddSingleton(sp => new Keeper(sp.GetRequiredService<IServiceScopeFactory>())),
             provider =>
             {
@@ -71,7 +88,7 @@ public class RecordingTests
     public void A_factory_that_hands_on_is_an_alias()
     {
         bool forwards = true;
-        RecordedTrace recording = RecordedTrace.Of(
+        RecordedTrace recording = Recorded(
             services => services.AddSingleton<Beam>().AddSingleton<IBeam>(sp => sp.GetRequiredService<Beam>())
                 .AddTransient(sp => forwards ? sp.GetRequiredService<Lamp>() : new BrightLamp()).AddSingleton<Lamp>(),
             provider =>
@@ -90,7 +107,7 @@ public class RecordingTests
     [Fact]
     public void Layers_that_factories_build_are_layers()
     {
-        RecordedTrace recording = RecordedTrace.Of(
+        RecordedTrace recording = Recorded(
             services => services.AddScoped<Beam>().AddScoped<IBeam>(sp => new Shutter(sp.GetRequiredService<Beam>()))
                 .AddScoped(sp => new Log(sp.GetRequiredService<Beam>())),
             provider =>
@@ -106,7 +123,7 @@ public class RecordingTests
     [Fact]
     public void Closed_forms_are_recorded_with_what_they_were_given_and_their_disposal()
     {
-        RecordedTrace recording = RecordedTrace.Of(
+        RecordedTrace recording = Recorded(
             services => services.AddSingleton<Beam>().AddScoped<Lamp>().AddScoped(typeof(IStore<>), typeof(Store<>)).AddScoped<Reader>(),
             provider =>
             {
@@ -129,7 +146,7 @@ public class RecordingTests
     public void A_disposal_that_throws_is_recorded_as_failed(bool scoped)
     {
         Lamp.Disposed = 0;
-        RecordedTrace recording = RecordedTrace.Of(
+        RecordedTrace recording = Recorded(
             services => services.Add(new ServiceDescriptor[]
             {
                 new(typeof(Lamp), typeof(Lamp), ServiceLifetime.Singleton),
@@ -158,7 +175,7 @@ public class RecordingTests
     public void A_layer_that_asks_for_itself_is_recorded_before_the_stack_overflows()
     {
         int times = 0;
-        RecordedTrace recording = RecordedTrace.Of(
+        RecordedTrace recording = Recorded(
             services => services.AddTransient<IBeam>(sp => ++times < 1000 ? new Shutter(sp.GetRequiredService<IBeam>()) : new Beam()),
             provider => provider.GetRequiredService<IBeam>());
         JsonElement fail = recording.All("fail").First();

@@ -19,12 +19,12 @@ internal static class Callers
     private static readonly ConcurrentDictionary<(MethodBase, int), string?> Places = new();
     private static readonly ConcurrentDictionary<Assembly, bool> Frameworks = new();
 
-    /// <summary>Reports whether an assembly is a part of the framework or of the recorder, by its name.</summary>
+    /// <summary>Reports whether an assembly is a part of the framework, of a container or of the recorder, by its name.</summary>
     internal static bool IsFramework(Assembly assembly) => Frameworks.GetOrAdd(assembly, static a =>
         a.GetName().Name is not { } name ||
         name.StartsWith("Microsoft.", StringComparison.Ordinal) ||
         name.StartsWith("System.", StringComparison.Ordinal) ||
-        Array.IndexOf(Recorders, name) >= 0);
+        name is "Autofac" || name.StartsWith("Autofac.", StringComparison.Ordinal) || Array.IndexOf(Recorders, name) >= 0);
 
     /// <summary>Returns the place of the application's code that called; null where none is on the stack. It takes some ten µs.</summary>
     [UnconditionalSuppressMessage("Trimming", "IL2026", Justification = "Where methods were trimmed, there is no place.")]
@@ -32,9 +32,11 @@ internal static class Callers
     {
         foreach (StackFrame frame in new StackTrace(1, false).GetFrames())
         {
-            if (frame.GetMethod() is { } method && method.DeclaringType is { } type && !IsFramework(type.Assembly))
+            // Libraries come without symbols: what calls them is the application's.
+            if (frame.GetMethod() is { } method && method.DeclaringType is { } type && !IsFramework(type.Assembly) &&
+                PlaceOf(method, frame.GetILOffset()) is { } place)
             {
-                return PlaceOf(method, frame.GetILOffset());
+                return place;
             }
         }
 

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Collections.Immutable;
+using System.Globalization;
 using System.Reflection;
 using System.Reflection.Emit;
 using System.Reflection.Metadata;
@@ -20,7 +21,7 @@ internal sealed record RegistrationCall(string Method, IReadOnlyList<string> Typ
 /// </summary>
 internal static class RegistrationCalls
 {
-    private static readonly ConcurrentDictionary<Assembly, RegistrationCall[]> Known = new();
+    private static readonly ConcurrentDictionary<(Assembly, string), RegistrationCall[]> Known = new();
     private static readonly OperandType?[] Short = new OperandType?[256];
     private static readonly OperandType?[] Long = new OperandType?[256]; // behind a byte 0xFE
 
@@ -45,10 +46,10 @@ internal static class RegistrationCalls
                 continue;
             }
 
-            if (!Known.TryGetValue(assembly, out RegistrationCall[]? calls))
+            if (!Known.TryGetValue((assembly, library), out RegistrationCall[]? calls))
             {
                 calls = References(assembly, library) && Symbols.Of(assembly) is { } symbols ? In(symbols, receivers) : [];
-                Known.TryAdd(assembly, calls);
+                Known.TryAdd((assembly, library), calls);
             }
 
             foreach (RegistrationCall call in calls)
@@ -85,6 +86,52 @@ internal static class RegistrationCalls
         string name = (type.IsConstructedGenericType ? type.GetGenericTypeDefinition().FullName : type.FullName) ?? type.Name;
         return type.IsConstructedGenericType ? $"{name}[{string.Join(',', type.GenericTypeArguments.Select(NameOf))}]" : name;
     }
+
+    /// <summary>
+    /// Returns the places of registrations in their order, each with the place that is known for it or the calls that may have made it. Of
+    /// several calls, it is the one that stands between those of the registrations before and after; where that leaves several, or none,
+    /// there is no place.
+    /// </summary>
+    internal static string?[] PlacesOf(IReadOnlyList<(string? Place, List<RegistrationCall> May)> inOrder)
+    {
+        var places = new string?[inOrder.Count];
+        for (int n = 0; n < places.Length; n++)
+        {
+            places[n] = inOrder[n].Place ?? (inOrder[n].May.Count == 1 ? inOrder[n].May[0].Place : null);
+        }
+
+        // From the last to the first: what is found is known of the one before.
+        string?[] after = new string?[places.Length];
+        for (int n = places.Length - 2; n >= 0; n--)
+        {
+            after[n] = places[n + 1] ?? after[n + 1];
+        }
+
+        for (int n = 0; n < places.Length; n++)
+        {
+            if (places[n] is null && inOrder[n].May.Count > 1)
+            {
+                places[n] = Between(n > 0 ? places[n - 1] : null, after[n], inOrder[n].May);
+            }
+        }
+
+        return places;
+    }
+
+    private static string? Between(string? before, string? after, List<RegistrationCall> may)
+    {
+        (string? file, int from) = Split(before);
+        (string? last, int to) = Split(after);
+        List<string> places = [.. may.Select(call => call.Place).Where(place =>
+        {
+            (string? at, int line) = Split(place);
+            return (file is not null || last is not null) && (file is null || (at == file && line >= from)) && (last is null || (at == last && line <= to));
+        })];
+        return places.Count == 1 ? places[0] : null;
+    }
+
+    private static (string? File, int Line) Split(string? place) =>
+        place?.LastIndexOf(':') is { } colon ? (place[..colon], int.Parse(place.AsSpan(colon + 1), CultureInfo.InvariantCulture)) : (null, 0);
 
     private sealed class Scan(Symbols symbols, IReadOnlySet<string> receivers)
     {

@@ -1,7 +1,6 @@
 using System.Collections.Concurrent;
-using KeenLantern.Record.Source;
 
-namespace KeenLantern.Record.DependencyInjection;
+namespace KeenLantern.Record.Source;
 
 /// <summary>
 /// Where scopes are opened. A walk over the stack takes some ten µs: of each consumer that opens scopes, the first 256 are walked, and then
@@ -9,7 +8,7 @@ namespace KeenLantern.Record.DependencyInjection;
 /// </summary>
 internal sealed class ScopePlaces
 {
-    private readonly ConcurrentDictionary<Node, Opener> openers = new();
+    private readonly ConcurrentDictionary<object, Opener> openers = new();
     private readonly Opener unknown = new();
 
     private sealed class Opener
@@ -20,5 +19,6 @@ internal sealed class ScopePlaces
     }
 
     /// <summary>Returns the place at which a scope is being opened; null where it is not known.</summary>
-    internal string? Of(Node? consumer) => (consumer is null ? unknown : openers.GetOrAdd(consumer, static _ => new Opener())).Place();
+    /// <param name="consumer">What opens it; null: not known.</param>
+    internal string? Of(object? consumer) => (consumer is null ? unknown : openers.GetOrAdd(consumer, static _ => new Opener())).Place();
 }

@@ -1,0 +1,24 @@
+namespace KeenLantern.Record;
+
+/// <summary>Who asks for a service in a request: an entry point of the application.</summary>
+/// <param name="Entry">Its name.</param>
+/// <param name="How">How it is given the service.</param>
+/// <param name="Site">The parameter.</param>
+internal sealed record Asker(string Entry, How How, string? Site);
+
+/// <summary>A request that runs.</summary>
+internal interface IRequest
+{
+    /// <summary>Its name, known once its route is.</summary>
+    LateName Name { get; }
+
+    /// <summary>Returns who asks for a service in it; null where that is not known.</summary>
+    Asker? AskerOf(Type service);
+}
+
+/// <summary>The requests of an application. It is disposed with the recording.</summary>
+internal interface IRequests : IDisposable
+{
+    /// <summary>Returns the request that runs here, for the first scope that is begun in it; null for others.</summary>
+    IRequest? Next();
+}
