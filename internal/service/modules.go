@@ -63,7 +63,7 @@ var nugetSource = tree{
 		}
 		return "application/octet-stream"
 	},
-	func(name string) bool { return path.Ext(name) == ".json" },
+	func(name string) bool { return path.Ext(name) == ".json" || path.Ext(name) == ".gz" },
 }
 
 // getFileOf serves the files of a tree.

@@ -19,7 +19,7 @@ version=${version:-0.1.0-dev.$sum}
 aside=$(mktemp -d)
 trap 'rm -rf "$aside"' EXIT
 # Built aside: the tests' own build goes on undisturbed.
-for project in src/*/*.csproj; do
+for project in $(grep -L "<IsPackable>false" src/*/*.csproj); do
 	dotnet restore -v quiet --artifacts-path "$aside/artifacts" "$project" || exit 0
 	dotnet pack -c Release --no-restore -v quiet -nologo -p:Version="$version" --artifacts-path "$aside/artifacts" -o "$aside/packages" "$project"
 done
@@ -29,3 +29,8 @@ for package in "$aside"/packages/*.nupkg; do
 	cp "$package" "$folder/flat/$id/$version/$id.$version.nupkg"
 	printf '{"versions":["%s"]}\n' "$version" >"$folder/flat/$id/index.json"
 done
+# What records applications that know nothing of it: all in one folder.
+start=src/KeenLantern.Record.Start/KeenLantern.Record.Start.csproj
+dotnet restore -v quiet --artifacts-path "$aside/artifacts" "$start" || exit 0
+dotnet build -c Release --no-restore -v quiet -nologo -p:Version="$version" -p:GenerateDocumentationFile=false --artifacts-path "$aside/artifacts" -o "$aside/start" "$start"
+(cd "$aside/start" && tar --sort=name --mtime=@0 --owner=0 --group=0 --numeric-owner -cf - KeenLantern.*.dll | gzip -n) >"$folder/start.tar.gz"

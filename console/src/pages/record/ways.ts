@@ -104,6 +104,17 @@ export const ways: Way[] = [
   php('Laravel', 'In place of Application in bootstrap/app.php; requests, jobs and commands are scopes by themselves', '$app = new KeenLantern\\Record\\Illuminate\\RecordedApplication(dirname(__DIR__));'),
   php('Symfony', "In the kernel's build method; requests are scopes by themselves", "KeenLantern\\Record\\Symfony\\RecordingPass::addTo($container, 'my-app');\n$container->autowire(KeenLantern\\Record\\Symfony\\RecordedRequests::class)->addTag('kernel.event_subscriber');"),
   php('PSR-11', 'Put it before the container, and open a scope for each request', phpStart('') + scopes('request')),
+  {
+    runtime: '.NET',
+    container: 'any host, unchanged',
+    lines: (here) => [
+      { what: 'Get the recorder', how: `mkdir -p /opt/keenlantern && curl -s ${here.origin}/nuget/start.tar.gz | tar xz -C /opt/keenlantern` },
+      {
+        what: 'Set in the environment of the application',
+        how: `DOTNET_STARTUP_HOOKS=/opt/keenlantern/KeenLantern.Record.Start.dll\nKEENLANTERN_SERVICE=${here.origin}${here.token ? `\nKEENLANTERN_TOKEN=${here.token}` : ''}`,
+      },
+    ],
+  },
   dotnet('web application', 'KeenLantern.Record.AspNetCore', (here) => [
     { what: 'After WebApplication.CreateBuilder', how: 'builder.AddKeenLantern(); // using KeenLantern.Record.AspNetCore' },
     dotnetSet(here),
@@ -111,6 +122,9 @@ export const ways: Way[] = [
   dotnet('host', 'KeenLantern.Record.DependencyInjection', (here) => [
     { what: 'After Host.CreateApplicationBuilder', how: 'builder.AddKeenLantern(); // using KeenLantern.Record.DependencyInjection' },
     dotnetSet(here),
+  ]),
+  dotnet('Autofac', 'KeenLantern.Record.Autofac', (here) => [
+    { what: 'Before the container is built', how: `${dotnetStart(here)}\ncontainerBuilder.RecordWith(recorder); // using KeenLantern.Record.Autofac` },
   ]),
   dotnet('service collection', 'KeenLantern.Record.DependencyInjection', (here) => [
     { what: 'In place of services.BuildServiceProvider()', how: `${dotnetStart(here)}\nusing var provider = services.BuildRecordedServiceProvider(recorder);` },

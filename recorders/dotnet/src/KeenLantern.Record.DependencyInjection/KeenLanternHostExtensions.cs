@@ -26,6 +26,7 @@ public static class KeenLanternHostExtensions
     internal static void Add(IHostApplicationBuilder builder, Action<RecorderOptions>? configure, Func<Recorder, IRequests>? requests)
     {
         ArgumentNullException.ThrowIfNull(builder);
+        IsAdded = true;
         RecorderOptions options = FromEnvironment(builder.Environment);
         configure?.Invoke(options);
         if (options.Service is null && options.File is null && options.Output is null)
@@ -43,7 +44,12 @@ public static class KeenLanternHostExtensions
             ownsRecorder: true));
     }
 
-    private static RecorderOptions FromEnvironment(IHostEnvironment host)
+    /// <summary>Whether the application adds the recorder itself.</summary>
+    internal static bool IsAdded { get; private set; }
+
+    /// <summary>Returns the settings in the environment.</summary>
+    /// <exception cref="ArgumentException">One is wrong; the message says which.</exception>
+    internal static RecorderOptions FromEnvironment(IHostEnvironment host)
     {
         static string? Of(string name) => Environment.GetEnvironmentVariable("KEENLANTERN_" + name) is { Length: > 0 } text ? text : null;
         var options = new RecorderOptions
