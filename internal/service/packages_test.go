@@ -1,14 +1,12 @@
 package service_test
 
 import (
-	"bytes"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -213,7 +211,6 @@ func TestNuGet(t *testing.T) {
 	run("add", "package", "KeenLantern.Record", "--prerelease")
 	run("build", "-v", "quiet", "-o", "out")
 	assert.Contains(t, run("out/harbour.dll"), `"name":"night watch"`)
-	recordsUnchanged(t, packed)
 
 	status, _, body := r.do(http.MethodGet, "/nuget/index.json", nil)
 	assert.Equal(t, http.StatusOK, status)
@@ -222,51 +219,4 @@ func TestNuGet(t *testing.T) {
 		status, _, _ := r.do(http.MethodGet, path, nil)
 		assert.Equal(t, http.StatusNotFound, status, path)
 	}
-}
-
-// recordsUnchanged holds that a web application which knows nothing of the recorder is recorded with what the service hands out.
-func recordsUnchanged(t *testing.T, packages string) {
-	folder := t.TempDir()
-	require.NoError(t, os.CopyFS(filepath.Join(folder, "nuget"), os.DirFS(packages)))
-	r := startWith(t, folder, false)
-	app := t.TempDir()
-	for name, text := range map[string]string{
-		"wharf.csproj": `<Project Sdk="Microsoft.NET.Sdk.Web"><PropertyGroup>
-			<TargetFramework>net10.0</TargetFramework><ImplicitUsings>enable</ImplicitUsings><UseAppHost>false</UseAppHost>
-		</PropertyGroup></Project>`,
-		"nuget.config": `<configuration><packageSources><clear /></packageSources></configuration>`,
-		"Program.cs": `
-			var builder = WebApplication.CreateBuilder(args);
-			builder.Services.AddScoped<Berth>();
-			builder.Services.AddSingleton<Office>();
-			var wharf = builder.Build();
-			wharf.MapGet("/berths/{number}", (int number, Office office) => office.Berth.ToString());
-			wharf.Urls.Add("http://127.0.0.1:0");
-			await wharf.StartAsync();
-			Console.WriteLine(await new HttpClient().GetStringAsync(wharf.Urls.First() + "/berths/3"));
-			await wharf.DisposeAsync();
-			class Berth;
-			class Office(Berth berth) { public Berth Berth => berth; }`,
-	} {
-		require.NoError(t, os.WriteFile(filepath.Join(app, name), []byte(text), 0o600))
-	}
-	status, _, packed := r.do(http.MethodGet, "/nuget/start.tar.gz", nil)
-	require.Equal(t, http.StatusOK, status)
-	unpack := exec.Command("tar", "xz")
-	unpack.Dir, unpack.Stdin = t.TempDir(), bytes.NewReader(packed)
-	require.NoError(t, unpack.Run())
-	for _, args := range [][]string{{"build", "-v", "quiet", "-o", "out"}, {"out/wharf.dll"}} {
-		cmd := exec.Command("dotnet", args...)
-		cmd.Dir = app
-		if args[0] != "build" {
-			cmd.Env = append(os.Environ(), "ASPNETCORE_ENVIRONMENT=Production", "KEENLANTERN_SERVICE="+r.URL, "DOTNET_STARTUP_HOOKS="+filepath.Join(unpack.Dir, "KeenLantern.Record.Start.dll"))
-		}
-		out, err := cmd.CombinedOutput()
-		require.NoError(t, err, "%s", out)
-		assert.NotContains(t, string(out), "recording for Keen Lantern:")
-	}
-	assert.Eventually(t, func() bool {
-		_, _, body := r.do(http.MethodGet, "/api/v1/recordings/latest/findings", nil)
-		return bytes.Contains(body, []byte("captive/scoped")) && bytes.Contains(body, []byte("Program.cs:4"))
-	}, 10*time.Second, 100*time.Millisecond)
 }
