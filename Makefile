@@ -99,7 +99,7 @@ dotnet:
 	@sh recorders/dotnet/build.sh
 
 test-dotnet: dotnet
-	@[ -f recorders/dotnet/left-out ] || { cd recorders/dotnet && dotnet test -c Release --no-build -v quiet -nologo KeenLantern.Record.slnx && dotnet format --no-restore --verify-no-changes KeenLantern.Record.slnx; }
+	@[ -f recorders/dotnet/left-out ] || { cd recorders/dotnet && KEENLANTERN_COMMAND=$(CURDIR)/$(BIN) dotnet test -c Release --no-build -v quiet -nologo KeenLantern.Record.slnx && dotnet format --no-restore --verify-no-changes KeenLantern.Record.slnx; }
 
 test-node: recorders
 	cd recorders/node && node --expose-gc --test --test-reporter=dot dist/test/*.test.js && npm run --silent test:oldest

@@ -13,7 +13,7 @@ internal static class Callers
     private static readonly string[] Recorders =
     [
         "KeenLantern.Record", "KeenLantern.Record.AspNetCore", "KeenLantern.Record.Autofac", "KeenLantern.Record.DependencyInjection",
-        "KeenLantern.Record.Start", "KeenLantern.Record.Xunit",
+        "KeenLantern.Record.Start", "KeenLantern.Record.Testing",
     ];
 
     private static readonly ConcurrentDictionary<(MethodBase, int), string?> Places = new();
