@@ -1,6 +1,7 @@
 // Runs the office under real requests, with a mistake, and records it:
 //
 //     dotnet KeenLantern.Office.dll run --service http://127.0.0.1:7460 [--container NAME] [--mistake NAME] [--requests N]
+//     dotnet KeenLantern.Office.dll serve --recording none|off|on --service … [--container NAME]   (until its input ends)
 //     dotnet KeenLantern.Office.dll list
 using System.Globalization;
 using System.Text.Json;
@@ -29,31 +30,38 @@ if (args.FirstOrDefault() == "list")
 
 var mistake = new Mistake(Option("mistake", "none"));
 string container = Option("container", "default");
-if (args.FirstOrDefault() != "run" || !(mistake.Is("none") || Mistakes.All.ContainsKey(mistake.Name)) || container is not ("default" or "scrutor" or "autofac"))
+bool serves = args.FirstOrDefault() == "serve";
+if (!(serves || args.FirstOrDefault() == "run") || !(mistake.Is("none") || Mistakes.All.ContainsKey(mistake.Name)) || container is not ("default" or "scrutor" or "autofac"))
 {
-    Console.Error.WriteLine("usage: KeenLantern.Office run --service URL [--container default|scrutor|autofac] [--mistake NAME] [--requests N] | KeenLantern.Office list");
+    Console.Error.WriteLine("usage: KeenLantern.Office run --service URL [--container default|scrutor|autofac] [--mistake NAME] [--requests N] | KeenLantern.Office serve --service URL --recording none|off|on | KeenLantern.Office list");
     return 2;
 }
 
 string output = Option("output", "");
-var recorder = new Recorder(new RecorderOptions
+string recording = Option("recording", "on");
+Recorder? recorder = recording == "none" ? null : new Recorder(new RecorderOptions
 {
     App = "harbour-office-dotnet",
     Version = Option("version", "1.0.0"),
     Environment = "production",
     File = output.Length > 0 ? output : null,
     Service = output.Length > 0 ? null : new Uri(Option("service", "http://127.0.0.1:7460")),
+    Setting = recording == "off" ? Setting.Off : Setting.Everything,
 });
 WebApplicationBuilder builder = WebApplication.CreateBuilder(new WebApplicationOptions { EnvironmentName = "Production" });
 if (container == "autofac")
 {
-    recorder.WithRequests();
-    builder.Host.UseServiceProviderFactory(new AutofacServiceProviderFactory(office => office.RecordWith(recorder)));
+    recorder?.WithRequests();
+    builder.Host.UseServiceProviderFactory(new AutofacServiceProviderFactory(office => _ = recorder is null ? office : office.RecordWith(recorder)));
     builder.Host.ConfigureContainer<ContainerBuilder>(office => office.RegisterModule(new OfficeModule(mistake)));
 }
 else
 {
-    builder.Host.UseServiceProviderFactory(recorder.ForRequests());
+    if (recorder is not null)
+    {
+        builder.Host.UseServiceProviderFactory(recorder.ForRequests());
+    }
+
     builder.Services.AddOffice(mistake, layersByScrutor: container == "scrutor");
 }
 
@@ -76,12 +84,21 @@ office.MapPost("/tugs", (HttpContext request) =>
     }
 });
 await office.StartAsync();
+if (serves)
+{
+    Console.WriteLine(office.Urls.First());
+    await Console.In.ReadToEndAsync();
+    await office.DisposeAsync();
+    recorder?.Dispose();
+    return 0;
+}
+
 await Drive(office, int.Parse(Option("requests", "320"), CultureInfo.InvariantCulture));
-string stream = recorder.Stream;
+string? stream = recorder?.Stream;
 await office.StopAsync();
 await office.DisposeAsync();
-recorder.Close(TimeSpan.FromSeconds(10));
-Totals totals = recorder.Totals;
+recorder?.Close(TimeSpan.FromSeconds(10));
+Totals totals = recorder?.Totals ?? default;
 Console.WriteLine(JsonSerializer.Serialize(new { stream, events = totals.Events, lost = totals.Lost }));
 return 0;
 
