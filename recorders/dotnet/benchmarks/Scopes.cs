@@ -9,8 +9,8 @@ namespace KeenLantern.Benchmarks;
 /// <summary>Times a scope in which six instances are built, two of them disposable, as a request of the office has.</summary>
 internal static class Scopes
 {
-    private const int Times = 2000;
-    private const int Rounds = 60;
+    private const int Times = 150;
+    private const int Rounds = 600;
 
     internal static void Measure()
     {
@@ -24,7 +24,7 @@ internal static class Scopes
         ];
         var took = kinds.Select(_ => new List<double>()).ToArray();
         var bytes = new double[kinds.Length];
-        for (int round = -20; round < Rounds; round++)
+        for (int round = -300; round < Rounds; round++)
         {
             for (int n = 0; n < kinds.Length; n++)
             {

@@ -1,7 +1,7 @@
 // Runs the office under real requests, with a mistake, and records it:
 //
 //     dotnet KeenLantern.Office.dll run --service http://127.0.0.1:7460 [--container NAME] [--mistake NAME] [--requests N]
-//     dotnet KeenLantern.Office.dll serve --recording none|off|on --service … [--container NAME]   (until its input ends)
+//     dotnet KeenLantern.Office.dll serve --recording none|off|on|nowhere --service … [--container NAME]   (until its input ends)
 //     dotnet KeenLantern.Office.dll list
 using System.Globalization;
 using System.Text.Json;
@@ -33,7 +33,7 @@ string container = Option("container", "default");
 bool serves = args.FirstOrDefault() == "serve";
 if (!(serves || args.FirstOrDefault() == "run") || !(mistake.Is("none") || Mistakes.All.ContainsKey(mistake.Name)) || container is not ("default" or "scrutor" or "autofac"))
 {
-    Console.Error.WriteLine("usage: KeenLantern.Office run --service URL [--container default|scrutor|autofac] [--mistake NAME] [--requests N] | KeenLantern.Office serve --service URL --recording none|off|on | KeenLantern.Office list");
+    Console.Error.WriteLine("usage: KeenLantern.Office run --service URL [--container default|scrutor|autofac] [--mistake NAME] [--requests N] | KeenLantern.Office serve --service URL --recording none|off|on|nowhere | KeenLantern.Office list");
     return 2;
 }
 
@@ -44,8 +44,9 @@ Recorder? recorder = recording == "none" ? null : new Recorder(new RecorderOptio
     App = "harbour-office-dotnet",
     Version = Option("version", "1.0.0"),
     Environment = "production",
+    Output = recording == "nowhere" ? Stream.Null : null,
     File = output.Length > 0 ? output : null,
-    Service = output.Length > 0 ? null : new Uri(Option("service", "http://127.0.0.1:7460")),
+    Service = output.Length > 0 || recording == "nowhere" ? null : new Uri(Option("service", "http://127.0.0.1:7460")),
     Setting = recording == "off" ? Setting.Off : Setting.Everything,
 });
 WebApplicationBuilder builder = WebApplication.CreateBuilder(new WebApplicationOptions { EnvironmentName = "Production" });

@@ -368,7 +368,7 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
             }
         }
 
-        if (context.Instance is { } instance && built is { IsOwn: true, IsFactory: true } && recorder.RegistrationOf(instance) is var reg and not 0 && reg != built.Reg)
+        if (context.Instance is { } instance && built is { IsOwn: true, IsFactory: true } && recorder.IdentityOf(instance).Reg is var reg and not 0 && reg != built.Reg)
         {
             HandsOn(built, reg, context.ComponentRegistry);
         }
@@ -378,7 +378,7 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
         decorators.GetOrAdd((component.Registration.Id, target.Id), _ =>
         {
             // Of several decorators of one registration, each decorates the one before.
-            long inner = context.Parameters.OfType<TypedParameter>().Select(p => p.Value is null ? 0 : recorder.RegistrationOf(p.Value)).FirstOrDefault(reg => reg != 0);
+            long inner = context.Parameters.OfType<TypedParameter>().Select(p => p.Value is null ? 0 : recorder.IdentityOf(p.Value).Reg).FirstOrDefault(reg => reg != 0);
             Component decorated = decorators.Values.FirstOrDefault(one => one.Reg == inner && inner != 0) ??
                 components.GetOrAdd(target.Id, _ => new Component(target));
             return new Component(component.Registration, decorated) { At = component.At };
@@ -472,7 +472,7 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
             if (given is not null && component.Registration.Services.OfType<IServiceWithType>().FirstOrDefault()?.ServiceType is { } service &&
                 Array.Exists(instance.GetType().GetConstructors(), c => Array.Exists(c.GetParameters(), p => p.ParameterType == service)))
             {
-                component.Wraps = given.Where(service.IsInstanceOfType).Select(recorder.RegistrationOf).FirstOrDefault(reg => reg != 0 && reg != component.Reg);
+                component.Wraps = given.Where(service.IsInstanceOfType).Select(one => recorder.IdentityOf(one).Reg).FirstOrDefault(reg => reg != 0 && reg != component.Reg);
                 again |= component.Wraps != 0;
             }
 

@@ -15,43 +15,18 @@ namespace KeenLantern.Record.DependencyInjection;
 /// </summary>
 internal sealed partial class Container
 {
+    private const int Few = 8; // arguments of a constructor, for which no array is made
     private const int Deep = 128; // constructions within one another, of which no sound application has so many of one registration
-
-    [ThreadStatic]
-    private static Frame? building;
-
-    [ThreadStatic]
-    private static RecordedScope? asking; // for which a singleton is built
 
     private readonly List<ServiceDescriptor> descriptors;
     private readonly ServiceProviderOptions options;
     private readonly Plan plan;
     private readonly Dictionary<string, string> madeUp; // keys, and what is written for them
-    private readonly ConditionalWeakTable<IServiceProvider, RecordedScope> scopes = [];
+    private readonly bool handsOutProviders;
+    private readonly IServiceScopeFactory factory;
     private readonly ScopePlaces opened = new();
     private readonly object closing = new();
     private ServiceProvider? untouched;
-
-    [ThreadStatic]
-    private static Frame? innermost; // of all constructions on this thread
-
-    /// <summary>The construction that runs on this thread, and the services that it has resolved so far.</summary>
-    private sealed class Frame(Node node, Frame? around, Frame? outer)
-    {
-        internal Node Node => node;
-
-        internal Frame? Around => around;
-
-        /// <summary>The construction that waits for this one.</summary>
-        internal Frame? Outer => outer;
-
-        internal int Depth { get; } = outer is null ? 1 : outer.Depth + 1;
-
-        internal List<object?>? Asked { get; set; }
-
-        /// <summary>The instances that a factory was handed, where it is not known yet what it does.</summary>
-        internal List<object>? Objects { get; set; }
-    }
 
     internal Container(IEnumerable<ServiceDescriptor> services, ServiceProviderOptions options, Recorder recorder)
     {
@@ -85,9 +60,11 @@ internal sealed partial class Container
         }
 
         changed.AddTransient(_ => new Marker(recorder));
+        changed.AddScoped<ScopeHolder>();
+        handsOutProviders = plan.All.Exists(node => node.Open && Plan.TakesContainer(node));
         Real = changed.BuildServiceProvider(new ServiceProviderOptions { ValidateScopes = options.ValidateScopes });
+        factory = Real.GetRequiredService<IServiceScopeFactory>();
         Root = new RecordedScope(this, (IServiceProvider)Real.GetService(typeof(IServiceProvider))!, null, RootScope);
-        scopes.Add(Root.Real, Root);
         foreach (Node node in plan.All)
         {
             if (node.Instance is { } instance && recorder.IdOf(instance) == 0)
@@ -238,20 +215,56 @@ internal sealed partial class Container
 
     // Building.
 
+    [InlineArray(Few)]
+    private struct FewValues
+    {
+        private object? first;
+    }
+
     private object Construct(Node node, IServiceProvider real, object? key)
     {
-        RecordedScope scope = ScopeOf(real);
+        Work work = Work.Mine;
+        RecordedScope scope = ScopeOf(real, work);
         if (plan.Choose(node, key) is not { } choice)
         {
             Refuse(plan.Refuses(node.Service, key), node.Service, key, scope);
             throw new InvalidOperationException($"{node.Service} cannot be constructed.");
         }
 
+        int count = choice.Arguments.Length;
+        FewValues few = default;
+        Span<object?> values = count <= Few ? ((Span<object?>)few)[..count] : new object?[count];
+        return Wanted(node) ? Construct(node, choice, real, key, scope, values, work) : Construct(node, choice, real, key, scope, values);
+    }
+
+    // Nothing is recorded.
+    private object Construct(Node node, Choice choice, IServiceProvider real, object? key, RecordedScope scope, Span<object?> values)
+    {
         Argument[] arguments = choice.Arguments;
-        var values = new object?[arguments.Length];
-        List<object?>? with = Wanted(node) ? new List<object?>(arguments.Length) : null;
+        for (int n = 0; n < arguments.Length; n++)
+        {
+            Argument argument = arguments[n];
+            values[n] = argument.Source switch
+            {
+                Source.Service => argument.Target?.Single is { } single ? single.Instance : Ask(real, argument.Type, argument.Key),
+                Source.Container => argument.Type == typeof(IServiceProvider) ? scope.AsProvider
+                    : argument.Type == typeof(IServiceScopeFactory) ? new RecordedScopeFactory(this, node)
+                    : real.GetService(argument.Type),
+                Source.Key => key,
+                _ => argument.Default,
+            };
+        }
+
+        return choice.Invoke(values);
+    }
+
+    private object Construct(Node node, Choice choice, IServiceProvider real, object? key, RecordedScope scope, Span<object?> values, Work work)
+    {
+        Argument[] arguments = choice.Arguments;
+        InstanceIds ids = arguments.Length == 0 ? InstanceIds.None : new InstanceIds(arguments.Length);
+        List<object?>? with = null; // in its place, where one of them is several
         RecordedScopeFactory? opens = null;
-        Frame frame = Enter(node, scope);
+        Frame frame = Enter(node, scope, work);
         try
         {
             for (int n = 0; n < arguments.Length; n++)
@@ -259,11 +272,31 @@ internal sealed partial class Container
                 Argument argument = arguments[n];
                 switch (argument.Source)
                 {
+                    case Source.Service when argument.Target?.Single is { } single:
+                        values[n] = single.Instance;
+                        if (with is null)
+                        {
+                            ids.Add(single.Identity.Inst);
+                        }
+                        else
+                        {
+                            with.Add(single.Identity.Inst);
+                        }
+
+                        break;
                     case Source.Service:
-                        building = null; // what the container builds for it has asked for nothing of this
+                        work.Building = null; // what the container builds for it has asked for nothing of this
                         values[n] = Ask(real, argument.Type, argument.Key);
-                        building = frame;
-                        with?.Add(IdsOf(values[n], argument.Type, argument.Key, scope));
+                        work.Building = frame;
+                        if (argument.Many || with is not null)
+                        {
+                            (with ??= [.. ids]).Add(IdsOf(values[n], argument.Target, argument.Many, argument.Type, argument.Key, scope, work));
+                        }
+                        else
+                        {
+                            ids.Add(values[n] is { } value ? IdOf(value, argument.Target, scope, work).Inst : 0);
+                        }
+
                         break;
                     case Source.Container:
                         values[n] = argument.Type == typeof(IServiceProvider) ? scope.AsProvider
@@ -281,82 +314,95 @@ internal sealed partial class Container
 
             long began = Stopwatch.GetTimestamp();
             object instance = choice.Invoke(values);
-            long inst = Made(node, scope, instance, with, Stopwatch.GetElapsedTime(began), null);
+            long inst = Made(node, scope, instance, (IReadOnlyList<object?>?)with ?? ids, Stopwatch.GetTimestamp() - began, null, work);
             if (opens is not null)
             {
                 opens.Inst = inst;
             }
 
-            foreach (object? asked in frame.Asked ?? [])
+            if (frame.Asked is not null)
             {
-                if (asked is Given given)
-                {
-                    Recorder.Give(new GiveEvent
-                    {
-                        Inst = given.Inst,
-                        To = inst,
-                        Scope = scope.Id,
-                        Service = given.Service,
-                        Key = given.Key,
-                        How = How.Locator,
-                    });
-                }
+                Located(frame.Asked, inst, scope);
             }
 
             return instance;
         }
         catch (Exception e)
         {
-            Failed(node, scope, e);
+            Failed(node, scope, e, work);
             throw;
         }
         finally
         {
-            Leave(frame);
+            work.Leave(frame);
+        }
+    }
+
+    // What a constructor asked the container for.
+    private void Located(List<object?> asked, long inst, RecordedScope scope)
+    {
+        foreach (Given given in asked.OfType<Given>())
+        {
+            Recorder.Give(new GiveEvent
+            {
+                Inst = given.Inst,
+                To = inst,
+                Scope = scope.Id,
+                Service = given.Service,
+                Key = given.Key,
+                How = How.Locator,
+            });
         }
     }
 
     private object Call(Node node, IServiceProvider real, Func<IServiceProvider, object> factory)
     {
-        RecordedScope scope = ScopeOf(real);
-        Frame frame = Enter(node, scope);
+        Work work = Work.Mine;
+        RecordedScope scope = ScopeOf(real, work);
+        if (!Wanted(node))
+        {
+            return factory(scope.AsProvider);
+        }
+
+        Frame frame = Enter(node, scope, work);
         try
         {
             long began = Stopwatch.GetTimestamp();
             object instance = factory(scope.AsProvider);
+            Identity known = instance is null ? default : Known(instance, frame, scope, work);
             // What another registration built is handed on: this registration answers with it, and builds nothing.
-            if (instance is not null && Recorder.IdOf(instance) == 0)
+            if (instance is not null && known.Inst == 0)
             {
                 // What has to do with its lease, a pooled instance does not keep.
-                List<object?>? with = Wanted(node) && !node.Pooled ? frame.Asked ?? [] : null;
+                List<object?>? with = node.Pooled ? null : frame.Asked ?? [];
                 Learn(node, instance, frame.Objects);
-                Made(node, scope, instance, with, Stopwatch.GetElapsedTime(began), MakeBy.Factory);
+                Made(node, scope, instance, with, Stopwatch.GetTimestamp() - began, MakeBy.Factory, work);
             }
             else if (instance is not null && node.Pooled)
             {
-                Follow(node, scope, instance, Recorder.IdOf(instance));
+                Follow(node, scope, instance, known.Inst);
             }
             else if (instance is not null)
             {
-                HandsOn(node, instance);
+                HandsOn(node, known.Reg);
             }
 
             return instance!;
         }
         catch (Exception e)
         {
-            Failed(node, scope, e);
+            Failed(node, scope, e, work);
             throw;
         }
         finally
         {
-            Leave(frame);
+            work.Leave(frame);
         }
     }
 
-    private Frame Enter(Node node, RecordedScope scope)
+    private Frame Enter(Node node, RecordedScope scope, Work work)
     {
-        Frame frame = building = innermost = new Frame(node, building, innermost);
+        Frame frame = work.Building = work.Innermost = new Frame(node, work.Building, work.Innermost);
         if (frame.Depth % Deep == 0 && Repeats(frame))
         {
             // The stack overflows, which ends the process: what is known is sent before.
@@ -373,12 +419,6 @@ internal sealed partial class Container
         }
 
         return frame;
-    }
-
-    private static void Leave(Frame frame)
-    {
-        building = frame.Around;
-        innermost = frame.Outer;
     }
 
     // Whether the same registration is being built over and over, by factories that ask for one another.
@@ -409,7 +449,7 @@ internal sealed partial class Container
     }
 
     // What a factory builds is a layer where its constructor takes the service that it answers for, and the factory asked for one.
-    private void Learn(Node node, object instance, List<object>? asked)
+    private void Learn(Node node, object instance, List<(object Instance, Identity Identity)>? asked)
     {
         if (node.NoAlias)
         {
@@ -428,7 +468,7 @@ internal sealed partial class Container
             node.Alias = 0;
             if (asked is not null && Takes(instance.GetType(), node.Service))
             {
-                node.Wraps = asked.Where(node.Service.IsInstanceOfType).Select(Recorder.RegistrationOf).FirstOrDefault(reg => reg != 0 && reg != node.Reg);
+                node.Wraps = asked.Where(one => node.Service.IsInstanceOfType(one.Instance)).Select(one => one.Identity.Reg).FirstOrDefault(reg => reg != 0 && reg != node.Reg);
                 again |= node.Wraps != 0;
             }
 
@@ -443,9 +483,8 @@ internal sealed partial class Container
         Array.Exists(type.GetConstructors(), c => Array.Exists(c.GetParameters(), p => p.ParameterType == service));
 
     // A factory that hands on what another registration built is an alias of it, unless it does so only at times.
-    private void HandsOn(Node node, object instance)
+    private void HandsOn(Node node, long reg)
     {
-        long reg = Recorder.RegistrationOf(instance);
         if (node.NoAlias || reg == 0 || reg == node.Reg || reg == node.Alias)
         {
             return;
@@ -469,7 +508,7 @@ internal sealed partial class Container
     private static object? Ask(IServiceProvider real, Type service, object? key) =>
         key is null ? real.GetService(service) : ((IKeyedServiceProvider)real).GetKeyedService(service, key);
 
-    private long Made(Node node, RecordedScope scope, object instance, List<object?>? with, TimeSpan took, MakeBy? by)
+    private long Made(Node node, RecordedScope scope, object instance, IReadOnlyList<object?>? with, long ticks, MakeBy? by, Work work)
     {
         if (node.IsLease)
         {
@@ -477,7 +516,10 @@ internal sealed partial class Container
         }
 
         bool disposable = node.Disposable ?? instance is IDisposable or IAsyncDisposable;
-        long at = node.Lifetime == ServiceLifetime.Singleton && asking is not null && asking.Of == this ? asking.Id : scope.Id;
+        bool single = node.Lifetime == ServiceLifetime.Singleton;
+        long at = single && work.Asking is { } asking && asking.Of == this ? asking.Id : scope.Id;
+        // What ends with a scope is known there; what outlives scopes, wherever it is met.
+        bool outlives = single || node.Pooled || ReferenceEquals(scope, Root);
         long inst = Recorder.Make(
             new MakeEvent
             {
@@ -486,18 +528,46 @@ internal sealed partial class Container
                 Scope = at,
                 Owner = node.Pooled ? RootScope : at == scope.Id ? null : scope.Id,
                 With = with,
-                Ns = (long)(took.TotalMilliseconds * 1e6),
+                Ns = Recorder.Nanoseconds(ticks),
                 By = by,
                 Impl = node.Implementation is null ? TypeNames.Of(instance.GetType()) : null,
                 Disposable = node.Implementation is null && disposable ? true : null,
             },
-            instance);
-        if (inst != 0 && disposable)
+            outlives ? instance : null);
+        if (inst == 0)
+        {
+            return 0;
+        }
+
+        var identity = new Identity(inst, node.Reg);
+        if (single)
+        {
+            node.Single = new Single(instance, identity);
+        }
+        else if (!outlives && (disposable || node.Lifetime == ServiceLifetime.Scoped))
+        {
+            scope.Remember(instance, identity); // as the container does
+        }
+        else if (!outlives)
+        {
+            work.Fresh.Add(instance, identity);
+        }
+
+        if (disposable)
         {
             Follow(node, scope, instance, inst);
         }
 
         return inst;
+    }
+
+    private Identity Known(object instance, Frame? frame, RecordedScope scope, Work work)
+    {
+        Identity known = work.Fresh.Of(instance);
+        known = known.Inst != 0 ? known : scope.Known(instance);
+        known = known.Inst != 0 ? known : Recorder.IdentityOf(instance);
+        return known.Inst != 0 || frame?.Objects is null ? known
+            : frame.Objects.Find(one => ReferenceEquals(one.Instance, instance)).Identity; // of another scope
     }
 
     // Captured before the instance, and so disposed right behind it: that tells when its disposal is done. What the container built by
@@ -509,9 +579,9 @@ internal sealed partial class Container
         scope.Follow(marker);
     }
 
-    private void Failed(Node node, RecordedScope scope, Exception e)
+    private void Failed(Node node, RecordedScope scope, Exception e, Work work)
     {
-        if (building?.Around is null) // told once, for the outermost
+        if (work.Building?.Around is null) // told once, for the outermost
         {
             Recorder.Fail(new FailEvent
             {
@@ -526,33 +596,38 @@ internal sealed partial class Container
     }
 
     // An instance's id, or the ids of several. What the container built by itself is told when it is first seen.
-    private object? IdsOf(object? value, Type service, object? key, RecordedScope scope)
+    private object? IdsOf(object? value, Node? target, bool many, Type service, object? key, RecordedScope scope, Work work)
     {
         if (value is null)
         {
             return null;
         }
 
-        if (Plan.IsMany(service) && value is Array several && plan.Answers(service, key) is null)
+        if (many && value is Array several)
         {
             var ids = new List<object?>(several.Length);
             foreach (object? one in several)
             {
-                ids.Add(one is null ? null : IdOf(one, plan.FormIn(service.GenericTypeArguments[0], key, one.GetType()), scope));
+                ids.Add(one is null ? null : IdOf(one, plan.FormIn(service.GenericTypeArguments[0], key, one.GetType()), scope, work).Inst);
             }
 
             return ids;
         }
 
-        return IdOf(value, plan.Answers(service, key), scope);
+        return IdOf(value, target, scope, work).Inst;
     }
 
-    private long IdOf(object instance, Node? node, RecordedScope scope)
+    private Identity IdOf(object instance, Node? node, RecordedScope scope, Work work)
     {
-        long inst = Recorder.IdOf(instance);
-        if (inst != 0 || node?.Template is null)
+        if (node?.Single is { } single && ReferenceEquals(single.Instance, instance))
         {
-            return inst;
+            return single.Identity;
+        }
+
+        Identity known = Known(instance, null, scope, work);
+        if (known.Inst != 0 || node?.Template is null)
+        {
+            return known;
         }
 
         lock (node)
@@ -564,134 +639,152 @@ internal sealed partial class Container
         }
 
         RecordedScope home = node.Lifetime == ServiceLifetime.Singleton ? Root : scope;
-        List<object?>? with = Wanted(node) ? GivenTo(node, home) : null;
+        List<object?>? with = Wanted(node) ? GivenTo(node, home, work) : null;
         lock (node)
         {
-            inst = Recorder.IdOf(instance);
-            return inst != 0 ? inst : Made(node, home, instance, with, TimeSpan.Zero, null);
+            known = Known(instance, null, home, work);
+            return known.Inst != 0 ? known : new Identity(Made(node, home, instance, with, 0, null, work), node.Reg);
         }
     }
 
     // What a closed form was given, as far as the container has it still: singletons and scoped instances.
-    private List<object?>? GivenTo(Node form, RecordedScope home)
+    private List<object?>? GivenTo(Node form, RecordedScope home, Work work)
     {
         if (plan.Choose(form, form.Key) is not { } choice)
         {
             return null;
         }
 
-        Frame? frame = building;
-        building = null;
+        Frame? frame = work.Building;
+        work.Building = null;
         try
         {
-            return [.. choice.Arguments.Where(a => a.Source == Source.Service && IsKept(a)).Select(a => IdsOf(Ask(home.Real, a.Type, a.Key), a.Type, a.Key, home))];
+            return [.. choice.Arguments.Where(a => a.Source == Source.Service && IsKept(a))
+                .Select(a => IdsOf(Ask(home.Real, a.Type, a.Key), a.Target, a.Many, a.Type, a.Key, home, work))];
         }
         finally
         {
-            building = frame;
+            work.Building = frame;
         }
     }
 
-    private bool IsKept(Argument argument) => plan.Answers(argument.Type, argument.Key) is { } node && node.Lifetime != ServiceLifetime.Transient;
+    private static bool IsKept(Argument argument) => argument.Target is { Lifetime: not ServiceLifetime.Transient };
 
-    private bool GivenIsKnown(Node form, Choice? choice) =>
+    private static bool GivenIsKnown(Node form, Choice? choice) =>
         form.Template is not null && choice is not null && choice.Arguments.All(a => a.Source != Source.Service || IsKept(a));
 
     // Resolution, by the application and by constructions.
 
     internal object? Get(RecordedScope scope, Type service, object? key, bool required)
     {
-        if (key is null && service == typeof(IServiceProvider))
+        Request request = plan.Requested(service, key);
+        switch (request.Part)
         {
-            return scope.AsProvider;
+            case Part.Provider:
+                return scope.AsProvider;
+            case Part.Scopes:
+                return Root;
         }
 
-        if (key is null && service == typeof(IServiceScopeFactory))
+        if (request.Refusal is not null || (request.NeedsScope && ReferenceEquals(scope, Root)))
         {
-            return Root;
+            Refuse(request.Refusal ?? new Refusal(FailWhy.NoScope, service, key, [service]), service, key, scope);
         }
 
-        Refusal? refusal = plan.Refuses(service, key);
-        if (refusal is not null || (ReferenceEquals(scope, Root) && plan.NeedsScope(service, key)))
-        {
-            Refuse(refusal ?? new Refusal(FailWhy.NoScope, service, key, [service]), service, key, scope);
-        }
-
-        Frame? frame = building;
-        RecordedScope? was = asking;
-        building = null;
-        asking ??= scope;
-        object? value;
+        Work work = Work.Mine;
+        Frame? frame = work.Building;
+        RecordedScope? asking = work.Asking;
+        RecordedScope? current = work.Current;
+        work.Building = null;
+        work.Asking ??= scope;
+        work.Current = scope;
+        work.Depth++;
         try
         {
-            value = !required ? Ask(scope.Provider, service, key)
+            object? value = !required ? Ask(scope.Provider, service, key)
                 : key is null ? scope.Provider.GetRequiredService(service)
                 : scope.Provider.GetRequiredKeyedService(service, key);
+            if (value is null)
+            {
+                // A service that is asked for and may be absent is ordinary; a key that none of its registrations has is not.
+                if (key is not null && request.Target is null && plan.HasKeys(service))
+                {
+                    work.Building = frame;
+                    Missing(scope, service, key, optional: true);
+                }
+            }
+            else if (Recorder.IsOn || frame is not null)
+            {
+                HandedOut(frame, scope, service, key, value, request, work);
+            }
+
+            return value;
         }
-        catch (InvalidOperationException) when (required && plan.Answers(service, key) is null)
+        catch (InvalidOperationException) when (required && request.Target is null && !request.Many)
         {
+            work.Building = frame;
             Missing(scope, service, key, optional: false);
             throw;
         }
         finally
         {
-            building = frame;
-            asking = was;
-        }
-
-        if (value is null)
-        {
-            // A service that is asked for and may be absent is ordinary; a key that none of its registrations has is not.
-            if (key is not null && plan.Answers(service, key) is null && plan.HasKeys(service))
+            work.Building = frame;
+            work.Asking = asking;
+            work.Current = current;
+            if (--work.Depth == 0 && work.Innermost is null)
             {
-                Missing(scope, service, key, optional: true);
+                work.Fresh.Clear();
             }
         }
-        else if (Recorder.IsOn || frame is not null)
-        {
-            HandedOut(frame, scope, service, key, value);
-        }
-
-        return value;
     }
 
-    private void HandedOut(Frame? frame, RecordedScope scope, Type service, object? key, object value)
+    private void HandedOut(Frame? frame, RecordedScope scope, Type service, object? key, object value, Request request, Work work)
     {
-        object? ids = IdsOf(value, service, key, scope);
-        bool all = ids is List<object?>;
-        foreach (object? id in all ? (List<object?>)ids! : [ids])
+        object? ids = IdsOf(value, request.Target, request.Many, service, key, scope, work);
+        if (ids is List<object?> several)
         {
-            if (id is not long inst || inst == 0)
+            string name = TypeNames.Of(service.GenericTypeArguments[0]);
+            foreach (object? id in several)
             {
-                continue;
+                HandedOut(frame, scope, service, name, key, (long?)id ?? 0, all: true);
             }
 
-            string name = TypeNames.Of(all ? service.GenericTypeArguments[0] : service);
-            string? text = key is null ? null : KeyText(key);
-            if (frame is not null)
-            {
-                (frame.Asked ??= []).Add(new Given(inst, Service: name, Key: text));
-                if (!all && frame.Node is { Implementation: null, NoAlias: false })
-                {
-                    (frame.Objects ??= []).Add(value);
-                }
-            }
-            else
-            {
-                Asker? asker = scope.Request?.AskerOf(service);
-                Recorder.Give(new GiveEvent
-                {
-                    Inst = inst,
-                    Scope = Math.Max(scope.Id, 0),
-                    Entry = asker?.Entry,
-                    Service = name,
-                    Key = text,
-                    How = asker?.How ?? How.Locator,
-                    Site = asker?.Site,
-                    All = all ? true : null,
-                });
-            }
+            return;
         }
+
+        HandedOut(frame, scope, service, request.Name, key, (long?)ids ?? 0, all: false);
+        if (frame?.Node.Implementation is null && frame is not null)
+        {
+            (frame.Objects ??= []).Add((value, IdOf(value, request.Target, scope, work)));
+        }
+    }
+
+    private void HandedOut(Frame? frame, RecordedScope scope, Type service, string name, object? key, long inst, bool all)
+    {
+        if (inst == 0)
+        {
+            return;
+        }
+
+        string? text = key is null ? null : KeyText(key);
+        if (frame is not null)
+        {
+            (frame.Asked ??= []).Add(new Given(inst, Service: name, Key: text));
+            return;
+        }
+
+        Asker? asker = scope.Request?.AskerOf(service);
+        Recorder.Give(new GiveEvent
+        {
+            Inst = inst,
+            Scope = Math.Max(scope.Id, 0),
+            Entry = asker?.Entry,
+            Service = name,
+            Key = text,
+            How = asker?.How ?? How.Locator,
+            Site = asker?.Site,
+            All = all ? true : null,
+        });
     }
 
     private void Missing(RecordedScope scope, Type service, object? key, bool optional) => Recorder.Fail(new FailEvent
@@ -699,7 +792,7 @@ internal sealed partial class Container
         Service = TypeNames.Of(service),
         Key = key is null ? null : KeyText(key),
         Scope = Math.Max(scope.Id, 0),
-        Entry = building is null ? scope.Request?.AskerOf(service)?.Entry : null,
+        Entry = Work.Mine.Building is null ? scope.Request?.AskerOf(service)?.Entry : null,
         Why = FailWhy.Missing,
         Optional = optional ? true : null,
     });
@@ -709,7 +802,7 @@ internal sealed partial class Container
     {
         if (refusal is not null)
         {
-            Tell(refusal, Math.Max(scope.Id, 0), 0, building is null ? scope.Request?.AskerOf(service)?.Entry : null);
+            Tell(refusal, Math.Max(scope.Id, 0), 0, Work.Mine.Building is null ? scope.Request?.AskerOf(service)?.Entry : null);
         }
 
         ServiceProvider provider;
@@ -749,7 +842,25 @@ internal sealed partial class Container
 
     // Scopes.
 
-    private RecordedScope ScopeOf(IServiceProvider real) => scopes.GetValue(real, Unseen);
+    private RecordedScope ScopeOf(IServiceProvider real, Work work)
+    {
+        if (work.Current is { } current && ReferenceEquals(current.Real, real))
+        {
+            return current;
+        }
+
+        if (ReferenceEquals(real, Root.Real))
+        {
+            return Root;
+        }
+
+        // What the container built by itself resolves with the container's own provider.
+        var holder = (ScopeHolder)real.GetService(typeof(ScopeHolder))!;
+        lock (holder)
+        {
+            return holder.Scope ??= Unseen(real);
+        }
+    }
 
     // It was begun by what the container built by itself, with the container's own factory of scopes: its end is not seen.
     private RecordedScope Unseen(IServiceProvider real) => new(
@@ -760,7 +871,12 @@ internal sealed partial class Container
 
     internal RecordedScope CreateScope(RecordedScopeFactory? by)
     {
-        IServiceScope real = Real.CreateScope();
+        IServiceScope real = factory.CreateScope();
+        if (!Recorder.IsOn)
+        {
+            return Scope(real, Recorder.Unrecorded, null);
+        }
+
         // Work that the application names lies around it.
         var open = new OpenEvent { In = Recorder.Scope == 0 ? RootScope : Recorder.Scope, Kind = "scope", Trace = Recorder.TraceId() };
         IRequest? request = null;
@@ -781,14 +897,23 @@ internal sealed partial class Container
             open.Closer = Closer.Framework;
         }
 
-        if (request is null && open.Closer is null && Recorder.IsOn)
+        if (request is null && open.Closer is null)
         {
             open.At = opened.Of(by?.Consumer);
         }
 
         long id = Recorder.Open(open, request?.Name);
+        return Scope(real, id, request);
+    }
+
+    private RecordedScope Scope(IServiceScope real, long id, IRequest? request)
+    {
         var scope = new RecordedScope(this, real.ServiceProvider, real, id) { Request = request };
-        scopes.Add(scope.Real, scope);
+        if (handsOutProviders)
+        {
+            ((ScopeHolder)scope.Real.GetService(typeof(ScopeHolder))!).Scope = scope;
+        }
+
         return scope;
     }
 
@@ -802,6 +927,12 @@ internal sealed partial class Container
             untouched?.Dispose();
         }
     }
+}
+
+/// <summary>Has the container know which of its scopes is which of ours.</summary>
+internal sealed class ScopeHolder
+{
+    internal RecordedScope? Scope { get; set; }
 }
 
 internal static class Descriptors

@@ -49,7 +49,8 @@ internal sealed class Marker(Recorder recorder) : IDisposable
         }
         else
         {
-            recorder.Disposed(instance, inst, Math.Max(scope!.Id, 0));
+            // What ends with a scope is known there alone.
+            recorder.Disposed(ReferenceEquals(scope, scope!.Of.Root) ? instance : null, inst, Math.Max(scope.Id, 0));
         }
 
         instance = null;

@@ -45,6 +45,12 @@ internal sealed class Node
 
     internal long Reg { get; set; }
 
+    /// <summary>The instance of a singleton, once it is built.</summary>
+    internal Single? Single { get; set; }
+
+    /// <summary>The constructor that is chosen, once it is, and where any key has the same.</summary>
+    internal Choice? Choice { get; set; }
+
     /// <summary>The place in the source at which it is registered.</summary>
     internal string? At { get; set; }
 
@@ -92,10 +98,42 @@ internal enum Source
     Default,
 }
 
-internal sealed record Argument(ParameterInfo Parameter, Source Source, object? Key, object? Default)
+/// <summary>An argument of a constructor.</summary>
+/// <param name="Parameter">The parameter.</param>
+/// <param name="Source">Where it comes from.</param>
+/// <param name="Key">The key that is asked for; null for none.</param>
+/// <param name="Default">The parameter's default.</param>
+/// <param name="Target">The registration that answers; null for none.</param>
+/// <param name="Many">All of a service are given.</param>
+internal sealed record Argument(ParameterInfo Parameter, Source Source, object? Key = null, object? Default = null, Node? Target = null, bool Many = false)
 {
-    internal Type Type => Parameter.ParameterType;
+    internal Type Type { get; } = Parameter.ParameterType;
 }
+
+/// <summary>The instance of a singleton.</summary>
+internal sealed record Single(object Instance, Identity Identity);
+
+/// <summary>What of the container itself is asked for.</summary>
+internal enum Part
+{
+    /// <summary>None of it.</summary>
+    None,
+
+    /// <summary>The provider.</summary>
+    Provider,
+
+    /// <summary>What makes scopes.</summary>
+    Scopes,
+}
+
+/// <summary>What is known of a request for a service.</summary>
+/// <param name="Name">The service's name.</param>
+/// <param name="Part">The part of the container that is asked for.</param>
+/// <param name="Target">The registration that answers; null for none.</param>
+/// <param name="Many">All of a service are asked for.</param>
+/// <param name="Refusal">Why the container refuses it; null where it does not.</param>
+/// <param name="NeedsScope">The container refuses it from its root.</param>
+internal sealed record Request(string Name, Part Part, Node? Target, bool Many, Refusal? Refusal, bool NeedsScope);
 
 /// <summary>Why the container refuses to build a service.</summary>
 internal sealed record Refusal(FailWhy Why, Type Service, object? Key, IReadOnlyList<Type> Path);

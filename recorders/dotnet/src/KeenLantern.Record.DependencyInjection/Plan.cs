@@ -19,6 +19,7 @@ internal sealed class Plan
     private readonly ConcurrentDictionary<(Node, Type), Node?> closed = new();
     private readonly ConcurrentDictionary<(Node, object?), Choice?> choices = new();
     private readonly ConcurrentDictionary<(Type, object?), Refusal?> refusals = new();
+    private readonly ConcurrentDictionary<Type, Request> requests = new(); // without a key
     private readonly bool validateScopes;
 
     internal Plan(IEnumerable<ServiceDescriptor> descriptors, bool validateScopes)
@@ -113,6 +114,11 @@ internal sealed class Plan
     /// <summary>Returns the constructor that the container chooses; null where it refuses.</summary>
     internal Choice? Choose(Node node, object? key)
     {
+        if (node.Choice is { } only)
+        {
+            return only;
+        }
+
         (Node, object?) at = (node, node.Key is null ? null : key);
         if (choices.TryGetValue(at, out Choice? known))
         {
@@ -120,6 +126,11 @@ internal sealed class Plan
         }
 
         Choice? chosen = Chosen(at.Item1, at.Item2);
+        if (!node.AnyKey)
+        {
+            node.Choice = chosen;
+        }
+
         return choices.Count < MostRemembered ? choices.GetOrAdd(at, chosen) : chosen;
     }
 
@@ -168,7 +179,7 @@ internal sealed class Plan
                     return null;
                 }
 
-                arguments[n] = new Argument(parameter, Source.Key, null, null);
+                arguments[n] = new Argument(parameter, Source.Key);
                 continue;
             }
 
@@ -179,15 +190,15 @@ internal sealed class Plan
 
             if (asked is null && IsPart(parameter.ParameterType))
             {
-                arguments[n] = new Argument(parameter, Source.Container, null, null);
+                arguments[n] = new Argument(parameter, Source.Container);
             }
             else if (Has(parameter.ParameterType, asked))
             {
-                arguments[n] = new Argument(parameter, Source.Service, asked, null);
+                arguments[n] = Service(parameter, asked);
             }
             else if (parameter.HasDefaultValue)
             {
-                arguments[n] = new Argument(parameter, Source.Default, null, DefaultOf(parameter));
+                arguments[n] = new Argument(parameter, Source.Default, Default: DefaultOf(parameter));
             }
             else
             {
@@ -197,6 +208,34 @@ internal sealed class Plan
 
         return arguments;
     }
+
+    private Argument Service(ParameterInfo parameter, object? key)
+    {
+        Node? target = Answers(parameter.ParameterType, key);
+        return new Argument(parameter, Source.Service, key, Target: target, Many: target is null && IsMany(parameter.ParameterType));
+    }
+
+    /// <summary>Returns what is known of a request. Those without a key for what is registered are remembered, up to a bound.</summary>
+    internal Request Requested(Type service, object? key)
+    {
+        if (key is null && requests.TryGetValue(service, out Request? known))
+        {
+            return known;
+        }
+
+        Node? target = Answers(service, key);
+        Part part = key is not null ? Part.None
+            : service == typeof(IServiceProvider) ? Part.Provider
+            : service == typeof(IServiceScopeFactory) ? Part.Scopes
+            : Part.None;
+        var request = new Request(TypeNames.Of(service), part, target, target is null && IsMany(service), Refuses(service, key), NeedsScope(service, key));
+        return key is null && Has(service, null) && requests.Count < MostRemembered ? requests.GetOrAdd(service, request) : request;
+    }
+
+    /// <summary>Whether a type may be given a provider, or what makes scopes, by its constructor.</summary>
+    internal static bool TakesContainer(Node node) => node.Implementation is { } type && Array.Exists(
+        type.GetConstructors(),
+        constructor => Array.Exists(constructor.GetParameters(), p => p.ParameterType == typeof(IServiceProvider) || p.ParameterType == typeof(IServiceScopeFactory)));
 
     private static object? Asked(FromKeyedServicesAttribute attribute, object? key)
     {

@@ -7,6 +7,7 @@ namespace KeenLantern.Record.DependencyInjection;
 internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedServiceProvider, ISupportRequiredService, IServiceScopeFactory, IAsyncDisposable
 {
     private readonly IServiceScope? scope;
+    private Identities? known;
     private Marker? latest;
     private int disposed;
 
@@ -112,6 +113,30 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
         {
             Ended(failure);
             Of.Recorder.Close(Id);
+        }
+    }
+
+    /// <summary>Remembers which instance an object is that the container keeps until the scope ends.</summary>
+    internal void Remember(object instance, Identity identity)
+    {
+        Identities all = known ?? Interlocked.CompareExchange(ref known, new Identities(), null) ?? known;
+        lock (all)
+        {
+            all.Add(instance, identity);
+        }
+    }
+
+    /// <summary>Returns which instance an object of this scope is.</summary>
+    internal Identity Known(object instance)
+    {
+        if (known is not { } all)
+        {
+            return default;
+        }
+
+        lock (all)
+        {
+            return all.Of(instance);
         }
     }
 

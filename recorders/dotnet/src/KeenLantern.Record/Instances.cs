@@ -30,8 +30,8 @@ internal sealed class Instances(int most)
     /// <summary>Returns the instance that an object is, 0 where it is not known.</summary>
     internal long Of(object? instance) => instance is not null && known.TryGetValue(instance, out Known? it) ? it.Inst : 0;
 
-    /// <summary>Returns the registration that an object is an instance of, 0 where it is not known.</summary>
-    internal long RegistrationOf(object instance) => known.TryGetValue(instance, out Known? it) ? it.Reg : 0;
+    /// <summary>Returns the instance and the registration that an object is.</summary>
+    internal Identity IdentityOf(object instance) => known.TryGetValue(instance, out Known? it) ? new Identity(it.Inst, it.Reg) : default;
 
     /// <summary>The collection of an object that was disposed is no event.</summary>
     internal void Ended(object instance)

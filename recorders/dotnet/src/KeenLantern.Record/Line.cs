@@ -133,7 +133,20 @@ internal sealed class Line(int capacity)
     internal void Add(ReadOnlySpan<byte> member, IReadOnlyList<object?> with)
     {
         Raw(member);
-        Separated(with, static (line, given) => line.Given(given));
+        if (with is not InstanceIds ids)
+        {
+            Separated(with, static (line, given) => line.Given(given));
+            return;
+        }
+
+        Raw("["u8);
+        for (int n = 0; n < ids.Count; n++)
+        {
+            Raw(n == 0 ? default : ","u8);
+            Number(ids.Span[n]);
+        }
+
+        Raw("]"u8);
     }
 
     private void Given(object? given)

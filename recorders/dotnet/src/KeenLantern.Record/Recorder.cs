@@ -499,8 +499,8 @@ public sealed class Recorder : IDisposable
     /// <summary>Returns the instance that an object is, 0 where it is not known.</summary>
     public long IdOf(object? instance) => instances.Of(instance);
 
-    /// <summary>Returns the registration that an object is an instance of, 0 where it is not known.</summary>
-    internal long RegistrationOf(object instance) => instances.RegistrationOf(instance);
+    /// <summary>Returns the instance and the registration that an object is.</summary>
+    internal Identity IdentityOf(object instance) => instances.IdentityOf(instance);
 
     /// <summary>Records that an instance was handed out, other than to its consumer's constructor.</summary>
     public void Give(GiveEvent give)

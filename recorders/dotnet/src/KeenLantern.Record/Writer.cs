@@ -336,12 +336,25 @@ internal sealed class Writer
     private void Put(TraceEvent note, long t)
     {
         // Of what it was given, an instance that this stream was not told of is one that is not recorded.
-        if (note is MakeEvent { With: { } with } make && !with.All(Knows))
+        if (note is MakeEvent { With: { } with } make && !(with is InstanceIds ids ? Know(ids) : with.All(Knows)))
         {
             make.With = with.Select(Known).ToList();
         }
 
         Append(note, t);
+    }
+
+    private bool Know(InstanceIds ids)
+    {
+        foreach (long id in ids.Span)
+        {
+            if (id != 0 && !current!.Knows(id))
+            {
+                return false;
+            }
+        }
+
+        return true;
     }
 
     private bool Knows(object? given) => given switch
