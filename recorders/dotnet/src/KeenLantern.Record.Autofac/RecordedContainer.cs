@@ -20,6 +20,8 @@ namespace KeenLantern.Record.Autofac;
 /// </summary>
 internal sealed class RecordedContainer : IServiceMiddlewareSource
 {
+    private static readonly Scope Unrecorded = new(Recorder.Unrecorded, null);
+
     [ThreadStatic]
     private static Frame? top;
 
@@ -31,6 +33,8 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
     private readonly ConcurrentDictionary<(Guid, Guid), Component> decorators = new();
     private readonly ConditionalWeakTable<ILifetimeScope, Scope> scopes = [];
     private readonly ScopePlaces opened = new();
+    private readonly Scope root;
+    private readonly EventHandler<LifetimeScopeBeginningEventArgs> begins;
     private readonly object registering = new();
     private ILookup<string, RegistrationCall>? calls;
 
@@ -68,6 +72,8 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
     {
         this.recorder = recorder;
         (id, rootScope) = recorder.AddContainer(new ContainerEvent { Duplicates = Duplicates.Last, Cycles = Cycles.Refused });
+        root = new Scope(rootScope, null);
+        begins = Begins;
         builder.ComponentRegistryBuilder.Registered += (_, e) => Registered(e.ComponentRegistration);
         builder.ComponentRegistryBuilder.AddServiceMiddlewareSource(this);
         builder.RegisterBuildCallback(Built);
@@ -87,9 +93,8 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
 
     private void Built(ILifetimeScope container)
     {
-        _ = ScopeOf(((ISharingLifetimeScope?)(container as ISharingLifetimeScope ?? container.Resolve<ILifetimeScope>() as ISharingLifetimeScope))!.RootLifetimeScope);
         RegisterAll(container.ComponentRegistry);
-        container.ChildLifetimeScopeBeginning += Begins;
+        container.ChildLifetimeScopeBeginning += begins;
         container.Disposer.AddInstanceForDisposal(new AtEnd(() =>
         {
             recorder.Close(rootScope);
@@ -175,15 +180,19 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
 
     // Scopes.
 
-    private Scope ScopeOf(ISharingLifetimeScope scope) =>
-        scopes.TryGetValue(scope, out Scope? known) ? known : scopes.GetValue(scope, at => new Scope(
-            ReferenceEquals(at, scope.RootLifetimeScope)
-                ? rootScope
-                : recorder.Open(new OpenEvent { In = rootScope, Ends = Ends.Unknown, Trace = Recorder.TraceId() }),
-            null));
+    // A scope that began while nothing was recorded is left out.
+    private Scope ScopeOf(ISharingLifetimeScope scope) => ReferenceEquals(scope, scope.RootLifetimeScope) ? root
+        : scopes.TryGetValue(scope, out Scope? known) ? known
+        : Unrecorded;
 
     private void Begins(object? parent, LifetimeScopeBeginningEventArgs e)
     {
+        e.LifetimeScope.ChildLifetimeScopeBeginning += begins;
+        if (!recorder.IsOn)
+        {
+            return;
+        }
+
         IRequest? request = recorder.Requests?.Next();
         // The names of tags are given by the application or, where it owns an instance, by its service.
         string? tag = e.LifetimeScope.Tag switch { string text => text, Service service => Component.NameOf(service)?.Service, _ => null };
@@ -195,11 +204,10 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
             Name = request is null ? tag : null,
             Closer = request is null ? null : Closer.Framework,
             Trace = Recorder.TraceId(),
-            At = request is null && recorder.IsOn ? opened.Of(null) : null,
+            At = request is null ? opened.Of(null) : null,
         };
         var scope = new Scope(recorder.Open(open, request?.Name), request);
         scopes.Add(e.LifetimeScope, scope);
-        e.LifetimeScope.ChildLifetimeScopeBeginning += Begins;
         // What is captured first is disposed last.
         e.LifetimeScope.Disposer.AddInstanceForDisposal(new AtEnd(() => recorder.Close(scope.Id)));
     }
@@ -213,6 +221,12 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
     private void Resolve(ResolveRequestContext context, Action<ResolveRequestContext> next)
     {
         Frame? outer = top;
+        if (outer is null && !recorder.IsOn)
+        {
+            next(context);
+            return;
+        }
+
         if (outer is not null)
         {
             try
@@ -328,6 +342,13 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
     private void Build(Component component, ResolveRequestContext context, Action<ResolveRequestContext> next)
     {
         Frame? outer = top;
+        // What outlives scopes is remembered while nothing is recorded.
+        if (!recorder.IsOn && component.Lifetime is not (Lifetime.Singleton or Lifetime.External) && component.Names.Count > 0 && component.Passes == Passes.Nothing)
+        {
+            next(context);
+            return;
+        }
+
         Component built = context.DecoratorTarget is { } target && component.Names.Count == 0 ? Decorator(component, target, context) : component;
         List<object?>? given = [];
         switch (built.Passes)
@@ -390,7 +411,7 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
         long began = Stopwatch.GetTimestamp();
         next(context);
         Frame? frame = top;
-        if (frame?.Component is not { IsOwn: true } component || context.Instance is not { } instance)
+        if (frame?.Component is not { IsOwn: true } component || component.Registration.Id != context.Registration.Id || context.Instance is not { } instance)
         {
             return;
         }
