@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Diagnostics.CodeAnalysis;
 using System.Reflection;
+using System.Runtime.CompilerServices;
 
 namespace KeenLantern.Record.Source;
 
@@ -30,6 +31,11 @@ internal static class Callers
     [UnconditionalSuppressMessage("Trimming", "IL2026", Justification = "Where methods were trimmed, there is no place.")]
     internal static string? Here()
     {
+        if (!RuntimeFeature.IsDynamicCodeSupported)
+        {
+            return null; // compiled ahead of time: methods have no tokens by which symbols know them
+        }
+
         foreach (StackFrame frame in new StackTrace(1, false).GetFrames())
         {
             // Libraries come without symbols: what calls them is the application's.
@@ -45,7 +51,7 @@ internal static class Callers
 
     /// <summary>Returns the place of the code of a lambda; null for other methods, whose place is not where they are given.</summary>
     internal static string? OfLambda(Delegate function) =>
-        function.Method.Name.StartsWith('<') && function.Method.DeclaringType is { } type && !IsFramework(type.Assembly) ? PlaceOf(function.Method, 0) : null;
+        RuntimeFeature.IsDynamicCodeSupported && function.Method.Name.StartsWith('<') && function.Method.DeclaringType is { } type && !IsFramework(type.Assembly) ? PlaceOf(function.Method, 0) : null;
 
     private static string? PlaceOf(MethodBase method, int offset)
     {

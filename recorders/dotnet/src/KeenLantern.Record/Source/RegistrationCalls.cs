@@ -5,6 +5,7 @@ using System.Reflection;
 using System.Reflection.Emit;
 using System.Reflection.Metadata;
 using System.Reflection.Metadata.Ecma335;
+using System.Runtime.CompilerServices;
 using System.Text;
 
 namespace KeenLantern.Record.Source;
@@ -39,6 +40,11 @@ internal static class RegistrationCalls
     /// <param name="receivers">The types of the first parameter, or the declaring types, of methods that register.</param>
     internal static IEnumerable<RegistrationCall> All(string library, IReadOnlySet<string> receivers)
     {
+        if (!RuntimeFeature.IsDynamicCodeSupported)
+        {
+            yield break; // compiled ahead of time: there is no code to read
+        }
+
         foreach (Assembly assembly in AppDomain.CurrentDomain.GetAssemblies())
         {
             if (assembly.IsDynamic || Callers.IsFramework(assembly))
