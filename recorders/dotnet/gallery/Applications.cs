@@ -26,6 +26,14 @@ internal static class Applications
         ["console"] = Consoles.Scopes,
         ["function"] = Consoles.Function,
         ["refused"] = Consoles.Refused,
+        ["generics"] = Kilns.Shelves,
+        ["twice"] = Kilns.Twice,
+        ["asynchronous"] = Kilns.Doors,
+        ["captured"] = Kilns.Captured,
+        ["views"] = Kilns.Views,
+        ["hub"] = Kilns.Hubs,
+        ["tests"] = Kilns.Tests,
+        ["owned"] = Kilns.Owned,
     };
 
     /// <summary>Builds a web application, starts it, asks it for each path some times, and ends it.</summary>

@@ -720,6 +720,20 @@ internal sealed partial class Container
 
             return value;
         }
+        catch (ObjectDisposedException)
+        {
+            work.Building = frame;
+            Recorder.Fail(new FailEvent
+            {
+                Service = request.Name,
+                Key = key is null ? null : KeyText(key),
+                Scope = Math.Max(scope.Id, 0),
+                Entry = frame is null ? scope.Request?.AskerOf(service)?.Entry : null,
+                Why = FailWhy.Closed,
+                Error = TypeNames.Of(typeof(ObjectDisposedException)),
+            });
+            throw;
+        }
         catch (InvalidOperationException) when (required && request.Target is null && !request.Many)
         {
             work.Building = frame;

@@ -24,7 +24,9 @@ internal sealed class Marker(Recorder recorder) : IDisposable
 
     public void Dispose()
     {
-        if (before && instance is not null && !begun)
+        bool begins = before && instance is not null && !begun;
+        scope?.GoesOn(begins ? this : null);
+        if (begins)
         {
             begun = true;
             recorder.Disposing(inst, Math.Max(scope!.Id, 0));

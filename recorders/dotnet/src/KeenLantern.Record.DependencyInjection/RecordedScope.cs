@@ -9,6 +9,7 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
     private readonly IServiceScope? scope;
     private Identities? known;
     private Marker? latest;
+    private Marker? pending;
     private int disposed;
 
     internal RecordedScope(Container of, IServiceProvider real, IServiceScope? scope, long id)
@@ -150,6 +151,12 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
         }
         while (Interlocked.CompareExchange(ref latest, marker, was) != was);
     }
+
+    /// <summary>
+    /// Records that an earlier disposal is done which had begun, since the container goes on; <paramref name="begun"/> is the one that
+    /// begins now, null for none.
+    /// </summary>
+    internal void GoesOn(Marker? begun) => Interlocked.Exchange(ref pending, begun)?.Done();
 
     /// <summary>Records what the disposal of this scope has left: disposals that have begun are done, unless one failed.</summary>
     internal void Ended(Exception? failure)

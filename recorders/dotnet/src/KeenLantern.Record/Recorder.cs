@@ -70,7 +70,7 @@ public sealed class Recorder : IDisposable
         instances = new Instances(options.Memory / 3 / Instances.Bytes);
         unregistered = new Unregistered(options.HideUnregistered);
         roots[0] = true;
-        sees = options.Sees ?? ["with", "dispose", "closes", "fail"];
+        sees = options.Sees ?? ["with", "shared", "dispose", "closes", "fail"];
         delivery = options.Service is null ? new ToStream(options, Trouble) : new ToService(options, Trouble);
         writer = new Writer(this, delivery, options);
         orders = options.Service is null || options.Alone ? null : new Orders(this, options);
