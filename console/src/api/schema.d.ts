@@ -781,7 +781,8 @@ export interface paths {
         /**
          * The .NET recorder, as a NuGet source
          * @description For dotnet and the like: KeenLantern.Record and the packages beside it, in this service's own version, which
-         *     GET /api/v1/service tells. The source's address is that of index.json. No token is needed.
+         *     GET /api/v1/service tells. The source's address is that of index.json. start.tar.gz has the assemblies that record an
+         *     application which does not reference them. No token is needed.
          */
         get: operations["getNuGet"];
         put?: never;
@@ -3353,7 +3354,7 @@ export interface operations {
             header?: never;
             path: {
                 /**
-                 * @description A path of the NuGet protocol.
+                 * @description A path of the NuGet protocol, or start.tar.gz.
                  * @example index.json
                  */
                 file: string;
