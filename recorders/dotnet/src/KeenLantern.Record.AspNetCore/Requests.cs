@@ -7,9 +7,10 @@ namespace KeenLantern.Record.AspNetCore;
 /// <summary>Names requests by their routes, by the framework's diagnostic events.</summary>
 internal sealed class Requests : IRequests, IObserver<DiagnosticListener>, IObserver<KeyValuePair<string, object?>>, IDisposable
 {
-    private const string Request = "Microsoft.AspNetCore.Hosting.HttpRequestIn";
-    private const string Begun = Request + ".Start";
-    private const string Ended = Request + ".Stop";
+    // Not the events of the request's activity: to listen to them makes the host start one, which outgoing requests then carry on.
+    private const string Begun = "Microsoft.AspNetCore.Hosting.BeginRequest";
+    private const string Ended = "Microsoft.AspNetCore.Hosting.EndRequest";
+    private const string Failed = "Microsoft.AspNetCore.Hosting.UnhandledException";
     private const string Matched = "Microsoft.AspNetCore.Routing.EndpointMatched";
 
     private readonly Recorder recorder;
@@ -19,6 +20,8 @@ internal sealed class Requests : IRequests, IObserver<DiagnosticListener>, IObse
     private sealed class Running : IRequest
     {
         public LateName Name { get; } = new();
+
+        public long Scope { get; set; }
 
         internal int HasScope;
 
@@ -38,11 +41,14 @@ internal sealed class Requests : IRequests, IObserver<DiagnosticListener>, IObse
     public IRequest? Next() =>
         running.Value is { } request && Interlocked.Exchange(ref request.HasScope, 1) == 0 ? request : null;
 
+    /// <inheritdoc/>
+    public IRequest? Current => running.Value;
+
     public void OnNext(DiagnosticListener value)
     {
         if (value.Name == "Microsoft.AspNetCore")
         {
-            Keep(value.Subscribe(this, name => recorder.IsOn && name is Request or Begun or Ended or Matched));
+            Keep(value.Subscribe(this, name => recorder.IsOn && name is Begun or Ended or Failed or Matched));
         }
     }
 
@@ -80,7 +86,7 @@ internal sealed class Requests : IRequests, IObserver<DiagnosticListener>, IObse
                 }
 
                 break;
-            case Ended:
+            case Ended or Failed:
                 running.Value?.Name.Settle("(no route)");
                 running.Value = null;
                 break;

@@ -208,6 +208,11 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
         };
         var scope = new Scope(recorder.Open(open, request?.Name), request);
         scopes.Add(e.LifetimeScope, scope);
+        if (request is not null)
+        {
+            request.Scope = scope.Id;
+        }
+
         // What is captured first is disposed last.
         e.LifetimeScope.Disposer.AddInstanceForDisposal(new AtEnd(() => recorder.Close(scope.Id)));
     }

@@ -39,6 +39,11 @@ internal sealed partial class Container
         Places.Set(plan.All);
         foreach (Node node in plan.All)
         {
+            node.Uses = node.Service.IsInterface && !node.Open && node.Instance is null && recorder.Uses.Contains(node.Service);
+        }
+
+        foreach (Node node in plan.All)
+        {
             node.Reg = recorder.Register(Registration(node));
         }
 
@@ -314,7 +319,7 @@ internal sealed partial class Container
 
             long began = Stopwatch.GetTimestamp();
             object instance = choice.Invoke(values);
-            long inst = Made(node, scope, instance, (IReadOnlyList<object?>?)with ?? ids, Stopwatch.GetTimestamp() - began, null, work);
+            long inst = Made(node, scope, instance, (IReadOnlyList<object?>?)with ?? ids, began, null, work);
             if (opens is not null)
             {
                 opens.Inst = inst;
@@ -325,7 +330,7 @@ internal sealed partial class Container
                 Located(frame.Asked, inst, scope);
             }
 
-            return instance;
+            return node.Uses && inst != 0 ? Standing(node, instance, inst, scope, work) : instance;
         }
         catch (Exception e)
         {
@@ -376,8 +381,10 @@ internal sealed partial class Container
                 // What has to do with its lease, a pooled instance does not keep.
                 List<object?>? with = node.Pooled ? null : frame.Asked ?? [];
                 Learn(node, instance, frame.Objects);
-                Made(node, scope, instance, with, Stopwatch.GetTimestamp() - began, MakeBy.Factory, work);
+                long inst = Made(node, scope, instance, with, began, MakeBy.Factory, work);
+                return node.Uses && inst != 0 ? Standing(node, instance, inst, scope, work) : instance;
             }
+
             else if (instance is not null && node.Pooled)
             {
                 Follow(node, scope, instance, known.Inst);
@@ -402,7 +409,7 @@ internal sealed partial class Container
 
     private Frame Enter(Node node, RecordedScope scope, Work work)
     {
-        Frame frame = work.Building = work.Innermost = new Frame(node, work.Building, work.Innermost);
+        Frame frame = work.Enter(node);
         if (frame.Depth % Deep == 0 && Repeats(frame))
         {
             // The stack overflows, which ends the process: what is known is sent before.
@@ -508,13 +515,14 @@ internal sealed partial class Container
     private static object? Ask(IServiceProvider real, Type service, object? key) =>
         key is null ? real.GetService(service) : ((IKeyedServiceProvider)real).GetKeyedService(service, key);
 
-    private long Made(Node node, RecordedScope scope, object instance, IReadOnlyList<object?>? with, long ticks, MakeBy? by, Work work)
+    private long Made(Node node, RecordedScope scope, object instance, IReadOnlyList<object?>? with, long began, MakeBy? by, Work work)
     {
         if (node.IsLease)
         {
             return 0;
         }
 
+        long now = Stopwatch.GetTimestamp();
         bool disposable = node.Disposable ?? instance is IDisposable or IAsyncDisposable;
         bool single = node.Lifetime == ServiceLifetime.Singleton;
         long at = single && work.Asking is { } asking && asking.Of == this ? asking.Id : scope.Id;
@@ -528,7 +536,8 @@ internal sealed partial class Container
                 Scope = at,
                 Owner = node.Pooled ? RootScope : at == scope.Id ? null : scope.Id,
                 With = with,
-                Ns = Recorder.Nanoseconds(ticks),
+                Ns = began == 0 ? 0 : Recorder.Nanoseconds(now - began),
+                When = Recorder.Since(now),
                 By = by,
                 Impl = node.Implementation is null ? TypeNames.Of(instance.GetType()) : null,
                 Disposable = node.Implementation is null && disposable ? true : null,
@@ -539,8 +548,18 @@ internal sealed partial class Container
             return 0;
         }
 
-        var identity = new Identity(inst, node.Reg);
-        if (single)
+        Remember(node, instance, new Identity(inst, node.Reg), scope, outlives, disposable, work);
+        if (disposable)
+        {
+            Follow(node, scope, instance, inst);
+        }
+
+        return inst;
+    }
+
+    private static void Remember(Node node, object instance, Identity identity, RecordedScope scope, bool outlives, bool disposable, Work work)
+    {
+        if (node.Lifetime == ServiceLifetime.Singleton)
         {
             node.Single = new Single(instance, identity);
         }
@@ -552,13 +571,21 @@ internal sealed partial class Container
         {
             work.Fresh.Add(instance, identity);
         }
+    }
 
-        if (disposable)
+    // What is handed out in an instance's place, and is the same instance to the recording.
+    private object Standing(Node node, object instance, long inst, RecordedScope scope, Work work)
+    {
+        object standing = UsesProxy.Of(instance, node.Service, Recorder, inst, Math.Max(scope.Id, 0));
+        var identity = new Identity(inst, node.Reg);
+        bool outlives = node.Lifetime == ServiceLifetime.Singleton || ReferenceEquals(scope, Root);
+        if (outlives)
         {
-            Follow(node, scope, instance, inst);
+            Recorder.Know(standing, identity);
         }
 
-        return inst;
+        Remember(node, standing, identity, scope, outlives, instance is IDisposable or IAsyncDisposable, work);
+        return standing;
     }
 
     private Identity Known(object instance, Frame? frame, RecordedScope scope, Work work)
@@ -917,6 +944,11 @@ internal sealed partial class Container
         }
 
         long id = Recorder.Open(open, request?.Name);
+        if (request is not null)
+        {
+            request.Scope = id;
+        }
+
         return Scope(real, id, request);
     }
 

@@ -45,6 +45,9 @@ internal sealed class Node
 
     internal long Reg { get; set; }
 
+    /// <summary>Whether calls on its instances are recorded.</summary>
+    internal bool Uses { get; set; }
+
     /// <summary>The instance of a singleton, once it is built.</summary>
     internal Single? Single { get; set; }
 

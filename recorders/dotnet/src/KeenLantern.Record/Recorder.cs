@@ -88,6 +88,9 @@ public sealed class Recorder : IDisposable
     /// <summary>The time in ticks of <see cref="Stopwatch"/>, over 0.</summary>
     internal static long Now => Stopwatch.GetTimestamp() - Origin;
 
+    /// <summary>A timestamp of <see cref="Stopwatch"/> as such a time.</summary>
+    internal static long Since(long timestamp) => timestamp - Origin;
+
     internal static long Ticks(TimeSpan time) => (long)(time.TotalSeconds * Stopwatch.Frequency);
 
     internal static long Nanoseconds(long ticks) =>
@@ -499,6 +502,9 @@ public sealed class Recorder : IDisposable
     /// <summary>Returns the instance that an object is, 0 where it is not known.</summary>
     public long IdOf(object? instance) => instances.Of(instance);
 
+    /// <summary>Knows an object as an instance that is known already: what stands for it.</summary>
+    internal void Know(object standing, Identity identity) => instances.Know(standing, identity.Inst, identity.Reg, tell: false);
+
     /// <summary>Returns the instance and the registration that an object is.</summary>
     internal Identity IdentityOf(object instance) => instances.IdentityOf(instance);
 
@@ -625,6 +631,12 @@ public sealed class Recorder : IDisposable
 
     /// <summary>The scope of the work that runs here, 0 where none is known. It follows asynchronous calls.</summary>
     public long Scope => working.Value;
+
+    /// <summary>The scope of the work or of the request that runs here, 0 where none is known.</summary>
+    internal long Here => working.Value is not 0 and var scope ? scope : Requests?.Current?.Scope ?? 0;
+
+    /// <summary>The interfaces whose instances' calls are recorded.</summary>
+    internal ICollection<Type> Uses => options.Uses;
 
     /// <summary>Makes a scope the current one, until the returned value is disposed.</summary>
     public Entered Enter(long scope)

@@ -44,6 +44,12 @@ public sealed class RecorderOptions
     /// </summary>
     public bool HideUnregistered { get; set; }
 
+    /// <summary>
+    /// Interfaces whose instances' calls are recorded, of registrations in the default container: something that implements the interface and
+    /// calls the instance is handed out in its place. Where the class is asked for, the instance itself is.
+    /// </summary>
+    public ICollection<Type> Uses { get; init; } = [];
+
     /// <summary>The most memory that it takes up, in bytes; at least 256 KiB.</summary>
     public int Memory { get; set; } = 8 << 20;
 

@@ -12,6 +12,9 @@ internal interface IRequest
     /// <summary>Its name, known once its route is.</summary>
     LateName Name { get; }
 
+    /// <summary>Its scope's id; 0 until it has one.</summary>
+    long Scope { get; set; }
+
     /// <summary>Returns who asks for a service in it; null where that is not known.</summary>
     Asker? AskerOf(Type service);
 }
@@ -21,4 +24,7 @@ internal interface IRequests : IDisposable
 {
     /// <summary>Returns the request that runs here, for the first scope that is begun in it; null for others.</summary>
     IRequest? Next();
+
+    /// <summary>The request that runs here; null: none.</summary>
+    IRequest? Current { get; }
 }

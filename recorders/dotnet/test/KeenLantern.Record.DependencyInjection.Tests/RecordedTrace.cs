@@ -12,10 +12,10 @@ internal sealed class RecordedTrace
         lines = [.. text.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(line => JsonDocument.Parse(line).RootElement)];
 
     /// <summary>Returns what is recorded of some work.</summary>
-    internal static RecordedTrace Of(Action<Recorder> work)
+    internal static RecordedTrace Of(Action<Recorder> work, params Type[] uses)
     {
         using var to = new MemoryStream();
-        using var recorder = new Recorder(new RecorderOptions { App = "recorded", Output = to, EndWithProcess = false });
+        using var recorder = new Recorder(new RecorderOptions { App = "recorded", Output = to, EndWithProcess = false, Uses = [.. uses] });
         work(recorder);
         recorder.Dispose();
         return new RecordedTrace(Encoding.UTF8.GetString(to.ToArray()));

@@ -183,6 +183,65 @@ public class RecordingTests
         Assert.Equal(2, fail.GetProperty("path").GetArrayLength());
     }
 
+    [Theory]
+    [InlineData(ServiceLifetime.Singleton)]
+    [InlineData(ServiceLifetime.Scoped)]
+    [InlineData(ServiceLifetime.Transient)]
+    public void Calls_on_chosen_services_are_recorded(ServiceLifetime lifetime)
+    {
+        Horn.Blown = 0;
+        Horn.Gone = 0;
+        RecordedTrace trace = RecordedTrace.Of(
+            recorder =>
+            {
+                var services = new ServiceCollection();
+                services.Add(new ServiceDescriptor(typeof(IHorn), typeof(Horn), lifetime));
+                services.Add(new ServiceDescriptor(typeof(Horn), typeof(Horn), lifetime));
+                services.AddScoped<Signal>();
+                using RecordedServiceProvider provider = services.BuildRecordedServiceProvider(recorder);
+                using IServiceScope scope = provider.CreateScope();
+                Signal signal = scope.ServiceProvider.GetRequiredService<Signal>();
+                Assert.Equal(3, signal.Horn.Blow(3));
+                Assert.Equal("too long", Assert.Throws<InvalidOperationException>(() => signal.Horn.Blow(99)).Message);
+                Assert.IsType<Horn>(scope.ServiceProvider.GetRequiredService<Horn>()).Blow(1);
+            },
+            typeof(IHorn));
+        JsonElement horn = trace.Made(trace.Registered("IHorn"));
+        JsonElement[] uses = [.. trace.All("use")];
+        Assert.Equal(2, uses.Length); // not the one on the class
+        Assert.All(uses, use => Assert.Equal(RecordedTrace.Id(horn, "inst"), RecordedTrace.Id(use, "inst")));
+        Assert.All(uses, use => Assert.Equal(lifetime == ServiceLifetime.Singleton ? 0 : 1, RecordedTrace.Id(use, "scope")));
+        Assert.Equal([RecordedTrace.Id(horn, "inst")], trace.Made(trace.Registered("Signal")).GetProperty("with").EnumerateArray().Select(inst => inst.GetInt64()));
+        Assert.Equal(["done"], trace.Disposals(horn));
+        Assert.Equal(3, Horn.Blown);
+        Assert.Equal(2, Horn.Gone);
+    }
+
+    internal interface IHorn
+    {
+        int Blow(int times);
+    }
+
+    internal sealed class Horn : IHorn, IDisposable
+    {
+        internal static int Blown { get; set; }
+
+        internal static int Gone { get; set; }
+
+        public int Blow(int times)
+        {
+            Blown++;
+            return times < 10 ? times : throw new InvalidOperationException("too long");
+        }
+
+        public void Dispose() => Gone++;
+    }
+
+    internal sealed class Signal(IHorn horn)
+    {
+        public IHorn Horn => horn;
+    }
+
     internal interface IBeam;
 
     internal class Beam : IBeam;
