@@ -206,7 +206,7 @@ class ComponentsTest {
                     .component(HarbourClock.class, "clock", "immediate=\"true\"", provides("singleton", Clock.class))
                     .install()
                     .start();
-            for (int n = 0; n < 100 && !Files.readString(trace).contains("HarbourClock"); n++) Thread.sleep(50);
+            for (int n = 0; n < 200 && !Files.readString(trace).contains("\"ev\":\"make\""); n++) Thread.sleep(50);
         } finally {
             System.clearProperty("keenlantern.application");
             System.clearProperty("keenlantern.output");
