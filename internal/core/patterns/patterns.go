@@ -125,8 +125,15 @@ func Nearest(word string, known []string) string {
 	return best
 }
 
-// Distance is how many letters must be changed, added or left out (V. I. Levenshtein, 1966). Long words are cut: they are no near miss.
+// Distance is how many letters must be changed, added or left out (V. I. Levenshtein, 1966). What both begin or end with changes nothing of it;
+// of long words, the rest is cut: they are no near miss.
 func Distance(a, b string) int {
+	for len(a) > 0 && len(b) > 0 && a[0] == b[0] {
+		a, b = a[1:], b[1:]
+	}
+	for len(a) > 0 && len(b) > 0 && a[len(a)-1] == b[len(b)-1] {
+		a, b = a[:len(a)-1], b[:len(b)-1]
+	}
 	a, b = a[:min(len(a), 64)], b[:min(len(b), 64)]
 	row := make([]int, len(b)+1)
 	for n := range row {

@@ -81,3 +81,23 @@ func TestNearest(t *testing.T) {
 	assert.Equal(t, "key", Nearest("kye", []string{"key"}))
 	assert.Empty(t, Nearest("weather", known))
 }
+
+// TestDistance holds that long names are compared by the part in which they differ.
+func TestDistance(t *testing.T) {
+	long := strings.Repeat("example.saltmarsh.", 5)
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{
+		{"", "", 0},
+		{"tide", "", 4},
+		{"tide", "tides", 1},
+		{"kitten", "sitting", 3},
+		{"aaa", "aa", 1},
+		{long + "Tides", long + "Tugs", 3},
+		{"Tides" + long, "Tugs" + long, 3},
+		{strings.Repeat("a", 1000), strings.Repeat("b", 1000), 64},
+	} {
+		assert.Equal(t, c.want, Distance(c.a, c.b), "%s and %s", c.a, c.b)
+	}
+}

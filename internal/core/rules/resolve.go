@@ -21,7 +21,8 @@ type failures struct {
 	seen  map[failure]*seenFailure
 	list  []*seenFailure
 
-	looked int `freeze:"-"` // names compared in this judging
+	looked int               `freeze:"-"` // names compared in this judging
+	alike  map[string]*alike `freeze:"-"` // by the service that is missing, in this judging
 }
 
 type failure struct {
@@ -353,7 +354,7 @@ func cycleOf(path []string, service string) []string {
 
 func (r *failures) Judge() {
 	g := r.facts.Answers()
-	r.looked = 0
+	r.looked, r.alike = 0, map[string]*alike{}
 	clear(r.known.refusedPaths)
 	for _, f := range r.list {
 		if f.keys == nil || len(f.keys.list) > maxSeparateKeys {
@@ -499,17 +500,30 @@ func (r *failures) near(g *facts.Answers, f *seenFailure, asked ledger.Asked, ru
 			found.Fact("keys", k)
 		}
 	case &missingRule:
-		services := g.Services()
-		r.looked += len(services)
-		for _, s := range nearest(f.service, services, 3, false) {
+		like := r.alike[f.service]
+		if like == nil { // one missing registration may be asked for in many places
+			services := g.Services()
+			r.looked += len(services)
+			like = &alike{nearest(f.service, services, 3, false), r.implements(f.service)}
+			r.alike[f.service] = like
+		}
+		for _, s := range like.services {
 			found.Fact("nearest", s)
 		}
-		r.implements(f, found)
+		for _, s := range like.implements {
+			found.Fact("implements", s)
+		}
 	}
 }
 
-// implements names the services for which a name, or one like it, is the implementation.
-func (r *failures) implements(f *seenFailure, found Case) {
+// alike is what resembles the name of a missing service.
+type alike struct {
+	services   []string
+	implements []string // sentences
+}
+
+// implements returns sentences that name the services for which a name, or one like it, is the implementation.
+func (r *failures) implements(service string) (sentences []string) {
 	of := map[string][]*ledger.Registration{}
 	var impls []string
 	for _, reg := range r.world.Registrations() {
@@ -521,12 +535,13 @@ func (r *failures) implements(f *seenFailure, found Case) {
 		}
 	}
 	r.looked += len(impls)
-	for _, impl := range nearest(f.service, impls, 3, false) {
+	for _, impl := range nearest(service, impls, 3, false) {
 		for _, reg := range of[impl][:min(len(of[impl]), 3)] {
 			ref := reg.Ref(impl)
-			found.Fact("implements", sentence("%s is the implementation of %s%s", impl, ref.Name(), place(ref)))
+			sentences = append(sentences, sentence("%s is the implementation of %s%s", impl, ref.Name(), place(ref)))
 		}
 	}
+	return sentences
 }
 
 // containerName names a container for a sentence.
