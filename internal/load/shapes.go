@@ -28,6 +28,9 @@ var Shapes = []Shape{
 	{"wide", "26 makes in 100 events, 2000 registrations with names of 60 bytes, keys, layers, nested scopes", 23, newWide},
 }
 
+// Enterprise is an application of ordinary size, with long names, many mistakes of few causes, and requests of 5 to 600 instances.
+var Enterprise = Shape{"enterprise", "3000 registrations with names of each runtime, 120 endpoints, requests of 5 to 600 instances", 75, newEnterprise}
+
 // pen writes lines.
 type pen struct {
 	b []byte

@@ -34,7 +34,7 @@ func run(args []string) error {
 		numbers[n] = number
 	}
 	events, open, streams := numbers[0], numbers[1], numbers[2]
-	for _, s := range load.Shapes {
+	for _, s := range append([]load.Shape{load.Enterprise}, load.Shapes...) {
 		if s.Name == args[0] {
 			out := bufio.NewWriterSize(os.Stdout, 1<<20)
 			for n := range streams {

@@ -1,0 +1,35 @@
+package engine_test
+
+import (
+	"bytes"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"keenlantern.example/internal/core/conform"
+	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/reader"
+	"keenlantern.example/internal/core/rules"
+	"keenlantern.example/internal/load"
+)
+
+// TestEnterprise holds that the application of ordinary size is a trace as any other, and has the mistakes that it is made up with and no
+// other: 340 singletons keep the context of a request, 1,081 would, a lease is not disposed at nine endpoints, and forty ask for a service
+// that is not registered.
+func TestEnterprise(t *testing.T) {
+	for _, stream := range []string{"enterprise-1", "enterprise-2", "enterprise-3", "enterprise-4", "enterprise-5"} { // one for each language
+		w := load.Enterprise.New(stream, 8)
+		trace := append(bytes.Clone(w.Requests(1200)), w.End()...)
+		told, err := conform.Check(bytes.NewReader(trace))
+		require.NoError(t, err)
+		assert.True(t, told.Conforms, "%v", told.Problems)
+		r, err := engine.Analyse(t.Context(), bytes.NewReader(trace), reader.Options{}, rules.Default())
+		require.NoError(t, err)
+		found := map[string]int{}
+		for _, f := range r.Findings {
+			found[f.Rule]++
+		}
+		assert.Equal(t, map[string]int{"captive/scoped": 340, "captive/declared": 1081, "disposal/leaked": 1, "resolve/missing": 40}, found, stream)
+	}
+}
