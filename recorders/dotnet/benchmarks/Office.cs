@@ -4,7 +4,7 @@ using System.Globalization;
 namespace KeenLantern.Benchmarks;
 
 /// <summary>
-/// Times requests of the office, without the recorder, with recording off and with recording on: each in a process of its own, one request
+/// Times requests of the office, without the recorder, with recording off and with recording on: each in a separate process, one request
 /// after the other in turns, so that what else runs on the machine falls on all of them. A second office without the recorder shows what the
 /// measure itself is worth.
 /// </summary>

@@ -122,7 +122,7 @@ internal static class Kilns
         _ = provider.GetRequiredService<Kiln>().Heat;
     }
 
-    // What can only be disposed asynchronously is in a scope that is disposed synchronously: the container refuses.
+    // An async-only disposable is in a scope that is disposed synchronously: the container refuses.
     public static async Task Doors(Recorder recorder, bool mistaken)
     {
         await using RecordedServiceProvider provider = new ServiceCollection().AddScoped<Door>().AddScoped<Clay>().BuildRecordedServiceProvider(recorder);
@@ -229,7 +229,7 @@ internal static class Kilns
         await app.StopAsync();
     }
 
-    // Autofac: what is owned is not disposed.
+    // Autofac: owned instances are not disposed.
     public static async Task Owned(Recorder recorder, bool mistaken)
     {
         var builder = new ContainerBuilder();

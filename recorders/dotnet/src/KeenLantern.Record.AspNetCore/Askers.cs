@@ -58,7 +58,7 @@ internal sealed class Askers
     /// <param name="name">The request's name.</param>
     internal static Askers Of(Endpoint endpoint, string name) => Known.GetValue(endpoint, at => new Askers(at, name));
 
-    /// <summary>Returns who asks for a service: the entry point that has a parameter for it, or else the entry point in general.</summary>
+    /// <summary>Returns the asker of a service: the entry point's parameter of that type, or else the entry point itself.</summary>
     internal Asker AskerOf(Type service) => askers.GetValueOrDefault(service, other);
 
     private void AddConstructors(Type type, string entry)

@@ -21,7 +21,7 @@ internal enum Passes
     /// <summary>It is handed on as a list.</summary>
     AsList,
 
-    /// <summary>It lives in a scope of its own, which the consumer ends.</summary>
+    /// <summary>It lives in a separate scope, which the consumer ends.</summary>
     Owned,
 }
 
@@ -87,7 +87,7 @@ internal sealed class Component
     // Parts of the container, and of what makes it the framework's provider.
     private static bool IsPart(Type? type) => type?.Assembly.GetName().Name is { } name && (name == "Autofac" || name.StartsWith("Autofac.", StringComparison.Ordinal));
 
-    /// <summary>Returns how a trace names a service; null for what is no service of the application's.</summary>
+    /// <summary>Returns a service's name in a trace; null for a service that is not the application's.</summary>
     internal static Also? NameOf(Service service) => service switch
     {
         KeyedService keyed => new Also(TypeNames.Of(keyed.ServiceType), KeyText(keyed.ServiceKey)),

@@ -15,8 +15,8 @@ using KeenLantern.Record.Source;
 namespace KeenLantern.Record.Autofac;
 
 /// <summary>
-/// One recorded container: by middleware in the pipelines of its services, which see what is handed out, and of its registrations, which see
-/// what is built.
+/// One recorded container: middleware in the pipelines of its services records hand-outs, and middleware in those of its
+/// registrations records constructions.
 /// </summary>
 internal sealed class RecordedContainer : IServiceMiddlewareSource
 {
@@ -38,12 +38,12 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
     private readonly object registering = new();
     private ILookup<string, RegistrationCall>? calls;
 
-    /// <summary>What is being resolved by a consumer, or for the application.</summary>
+    /// <summary>A resolution: by a consumer under construction, or by the application.</summary>
     private sealed class Frame(Frame? outer, Component? component, IResolveOperation operation, List<object?>? given)
     {
         internal Frame? Outer => outer;
 
-        /// <summary>What is being built; null: the application resolves.</summary>
+        /// <summary>The component under construction; null: the application resolves.</summary>
         internal Component? Component => component;
 
         internal IResolveOperation Operation => operation;
@@ -213,7 +213,7 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
             request.Scope = scope.Id;
         }
 
-        // What is captured first is disposed last.
+        // The first captured disposable is disposed last.
         e.LifetimeScope.Disposer.AddInstanceForDisposal(new AtEnd(() => recorder.Close(scope.Id)));
     }
 
@@ -309,7 +309,7 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
         return TypeNames.Of(type.IsArray ? type.GetElementType()! : type.IsConstructedGenericType ? type.GenericTypeArguments[0] : type);
     }
 
-    // What was resolved is the consumer's, unless it is one of the container's adapters: what these resolve is.
+    // The consumer is given the resolved instance; of the container's adapters, the instances that these resolve.
     private void GivenTo(Frame to, ResolveRequestContext context)
     {
         if (to.Given is null || context.Instance is null || !components.TryGetValue(context.Registration.Id, out Component? component) || !component.IsOwn)
@@ -343,7 +343,7 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
         }
     }
 
-    // The construction of a component: it is given what is resolved meanwhile.
+    // Constructs a component; it is given the instances that are resolved meanwhile.
     private void Build(Component component, ResolveRequestContext context, Action<ResolveRequestContext> next)
     {
         Frame? outer = top;
@@ -410,7 +410,7 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
             return new Component(component.Registration, decorated) { At = component.At };
         });
 
-    // Inside of what captures disposables: what is captured here is disposed right behind the instance.
+    // Runs before the instance is captured for disposal: a disposable captured here is disposed right after the instance.
     private void Activate(ResolveRequestContext context, Action<ResolveRequestContext> next)
     {
         long began = Stopwatch.GetTimestamp();
@@ -627,7 +627,7 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
         public override string ToString() => "Keen Lantern";
     }
 
-    /// <summary>The container disposes it in its order, which says that what was captured behind it was disposed.</summary>
+    /// <summary>Reports its own disposal: everything that was captured after it is disposed by then.</summary>
     private sealed class AtEnd(Action act) : IDisposable
     {
         public void Dispose() => act();

@@ -21,7 +21,7 @@ internal sealed partial class Container
     private readonly List<ServiceDescriptor> descriptors;
     private readonly ServiceProviderOptions options;
     private readonly Plan plan;
-    private readonly Dictionary<string, string> madeUp; // keys, and what is written for them
+    private readonly Dictionary<string, string> madeUp; // keys, and the names written for them
     private readonly bool handsOutProviders;
     private readonly IServiceScopeFactory factory;
     private readonly ScopePlaces opened = new();
@@ -194,7 +194,7 @@ internal sealed partial class Container
             Lazy: argument.Source == Source.Container);
     }
 
-    // An add-on that moves registrations aside may make up keys: these are the same in every run only without what is unique in them.
+    // An add-on that moves registrations aside may generate keys with a GUID, which differs in every run: it is replaced by a number.
     private string KeyText(object? key) => key is string text && madeUp.TryGetValue(text, out string? name) ? name : Recorder.KeyText(key);
 
     private static Dictionary<string, string> MadeUp(IEnumerable<Node> nodes)
@@ -412,7 +412,7 @@ internal sealed partial class Container
         Frame frame = work.Enter(node);
         if (frame.Depth % Deep == 0 && Repeats(frame))
         {
-            // The stack overflows, which ends the process: what is known is sent before.
+            // The stack will overflow, which ends the process: the recording is sent before.
             Recorder.Fail(new FailEvent
             {
                 Service = TypeNames.Of(node.Service),
@@ -573,7 +573,7 @@ internal sealed partial class Container
         }
     }
 
-    // What is handed out in an instance's place, and is the same instance to the recording.
+    // Returns the proxy that is handed out in an instance's place; the recording takes both for the same instance.
     private object Standing(Node node, object instance, long inst, RecordedScope scope, Work work)
     {
         object standing = UsesProxy.Of(instance, node.Service, Recorder, inst, Math.Max(scope.Id, 0));
@@ -597,8 +597,8 @@ internal sealed partial class Container
             : frame.Objects.Find(one => ReferenceEquals(one.Instance, instance)).Identity; // of another scope
     }
 
-    // Captured before the instance, and so disposed right behind it: that tells when its disposal is done. What the container built by
-    // itself is captured already: its marker is disposed right before it.
+    // Captured before the instance, and so disposed right behind it: the marker reports that the disposal is done. An instance that the
+    // container built by itself is captured already: its marker is disposed right before it.
     private static void Follow(Node node, RecordedScope scope, object instance, long inst)
     {
         var marker = (Marker)scope.Real.GetService(typeof(Marker))!;

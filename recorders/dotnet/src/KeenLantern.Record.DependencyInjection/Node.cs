@@ -129,7 +129,7 @@ internal enum Part
     Scopes,
 }
 
-/// <summary>What is known of a request for a service.</summary>
+/// <summary>The plan for a request for a service.</summary>
 /// <param name="Name">The service's name.</param>
 /// <param name="Part">The part of the container that is asked for.</param>
 /// <param name="Target">The registration that answers; null for none.</param>

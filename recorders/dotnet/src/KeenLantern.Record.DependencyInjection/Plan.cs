@@ -215,7 +215,7 @@ internal sealed class Plan
         return new Argument(parameter, Source.Service, key, Target: target, Many: target is null && IsMany(parameter.ParameterType));
     }
 
-    /// <summary>Returns what is known of a request. Those without a key for what is registered are remembered, up to a bound.</summary>
+    /// <summary>Returns the plan for a request. Plans for registered services without a key are cached, up to a bound.</summary>
     internal Request Requested(Type service, object? key)
     {
         if (key is null && requests.TryGetValue(service, out Request? known))

@@ -4,7 +4,7 @@ using System.Runtime.ExceptionServices;
 
 namespace KeenLantern.Record.DependencyInjection;
 
-/// <summary>Stands for an instance where its interface is asked for, and records the calls on it.</summary>
+/// <summary>A proxy for an instance where its interface is asked for: it records the calls.</summary>
 /// <remarks>The runtime makes a class of it for each interface, which is why it is not sealed.</remarks>
 internal class UsesProxy : DispatchProxy
 {
@@ -15,7 +15,7 @@ internal class UsesProxy : DispatchProxy
     /// <summary>The instance.</summary>
     protected object Target { get; private set; } = null!;
 
-    /// <summary>Returns what stands for an instance: what the container disposes, it disposes.</summary>
+    /// <summary>Returns a proxy for an instance. Disposing the proxy disposes the instance.</summary>
     internal static object Of(object target, Type service, Recorder recorder, long inst, long home)
     {
         Type kind = target switch

@@ -66,7 +66,7 @@ internal sealed class Frame
     /// <summary>The construction that waits for this one.</summary>
     internal Frame? Outer { get; init; }
 
-    /// <summary>What is used for a construction within this one.</summary>
+    /// <summary>The frame for a construction within this one.</summary>
     internal Frame? Inner { get; set; }
 
     internal int Depth { get; init; } = 1;

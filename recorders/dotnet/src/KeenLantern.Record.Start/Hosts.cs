@@ -55,19 +55,33 @@ internal sealed class Hosts : IObserver<DiagnosticListener>, IObserver<KeyValueP
         switch (OtherContainer())
         {
             case null:
-                host.UseServiceProviderFactory(context => new RecordedServiceProviderFactory(RecorderOf(context), OptionsOf(context), ownsRecorder: true));
+                host.UseServiceProviderFactory(FactoryOf);
                 break;
             case "Autofac.Extensions.DependencyInjection":
                 // Whatever the container is built by, if it is not Autofac after all.
                 host.ConfigureContainer<object>((context, builder) => RecordAutofac(builder, context));
                 break;
             case string other:
-                Console.Error.WriteLine($"recording for Keen Lantern: not recorded, since {other} may bring a container of its own");
+                Console.Error.WriteLine($"recording for Keen Lantern: not recorded, since {other} may replace the default container");
                 break;
         }
     }
 
-    // Where the application has loaded what replaces the default container, the host keeps it.
+    private static IServiceProviderFactory<IServiceCollection> FactoryOf(HostBuilderContext context)
+    {
+        ServiceProviderOptions options = OptionsOf(context);
+        try
+        {
+            return new RecordedServiceProviderFactory(RecorderOf(context), options, ownsRecorder: true);
+        }
+        catch (Exception e)
+        {
+            Console.Error.WriteLine("recording for Keen Lantern: " + e.Message); // such as a wrong setting
+            return new DefaultServiceProviderFactory(options);
+        }
+    }
+
+    // An application that has loaded a library which replaces the default container keeps it.
     private static string? OtherContainer() => AppDomain.CurrentDomain.GetAssemblies()
         .Select(assembly => assembly.GetName().Name)
         .FirstOrDefault(name => name is not null &&

@@ -2,7 +2,7 @@ using System.Collections;
 
 namespace KeenLantern.Record;
 
-/// <summary>The ids of what an instance was given, where nothing else is said of it: a list without an object for each.</summary>
+/// <summary>The ids of the instances that an instance was given: a list that allocates no object for each.</summary>
 internal sealed class InstanceIds(int capacity) : IReadOnlyList<object?>
 {
     private readonly long[] ids = capacity == 0 ? [] : new long[capacity];

@@ -502,7 +502,7 @@ public sealed class Recorder : IDisposable
     /// <summary>Returns the instance that an object is, 0 where it is not known.</summary>
     public long IdOf(object? instance) => instances.Of(instance);
 
-    /// <summary>Knows an object as an instance that is known already: what stands for it.</summary>
+    /// <summary>Registers a proxy under the identity of its instance.</summary>
     internal void Know(object standing, Identity identity) => instances.Know(standing, identity.Inst, identity.Reg, tell: false);
 
     /// <summary>Returns the instance and the registration that an object is.</summary>

@@ -1,6 +1,6 @@
 namespace KeenLantern.Record;
 
-/// <summary>Who asks for a service in a request: an entry point of the application.</summary>
+/// <summary>The entry point of the application that asks for a service in a request.</summary>
 /// <param name="Entry">Its name.</param>
 /// <param name="How">How it is given the service.</param>
 /// <param name="Site">The parameter.</param>
@@ -15,7 +15,7 @@ internal interface IRequest
     /// <summary>Its scope's id; 0 until it has one.</summary>
     long Scope { get; set; }
 
-    /// <summary>Returns who asks for a service in it; null where that is not known.</summary>
+    /// <summary>Returns the asker of a service in it; null where that is not known.</summary>
     Asker? AskerOf(Type service);
 }
 

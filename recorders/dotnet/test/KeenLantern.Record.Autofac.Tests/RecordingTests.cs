@@ -95,7 +95,7 @@ public class RecordingTests
                 fleet.Owned.Dispose();
             });
         JsonElement fleet = trace.Made(trace.Registered("Fleet"));
-        // All beams, as one list. What is owned ends with its consumer; the rest is built later.
+        // All beams, as one list. The owned one is not kept; the others are built later.
         Assert.Equal(2, fleet.GetProperty("with").EnumerateArray().Single().GetArrayLength());
         Assert.Equal(4, trace.All("make").Count(make => RecordedTrace.Id(make, "reg") == RecordedTrace.Id(trace.Registered("Beam"), "reg")));
         Assert.Contains(trace.All("make"), make => RecordedTrace.Id(make, "reg") == RecordedTrace.Id(trace.Registered("Lamp", "red"), "reg"));

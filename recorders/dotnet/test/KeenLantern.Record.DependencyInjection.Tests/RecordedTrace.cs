@@ -11,7 +11,7 @@ internal sealed class RecordedTrace
     internal RecordedTrace(string text) =>
         lines = [.. text.Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(line => JsonDocument.Parse(line).RootElement)];
 
-    /// <summary>Returns what is recorded of some work.</summary>
+    /// <summary>Returns the trace of some work.</summary>
     internal static RecordedTrace Of(Action<Recorder> work, params Type[] uses)
     {
         using var to = new MemoryStream();

@@ -14,7 +14,7 @@ public class RecordingTests
 
     private static int Line([CallerLineNumber] int line = 0) => line;
 
-    // Records a container, what is done with it, and its disposal, which may throw.
+    // Records a container, its use, and its disposal, which may throw.
     private static RecordedTrace Recorded(Action<IServiceCollection> register, Action<RecordedServiceProvider> use) => RecordedTrace.Of(recorder =>
     {
         var services = new ServiceCollection();

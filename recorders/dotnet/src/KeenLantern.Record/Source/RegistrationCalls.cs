@@ -106,7 +106,7 @@ internal static class RegistrationCalls
             places[n] = inOrder[n].Place ?? (inOrder[n].May.Count == 1 ? inOrder[n].May[0].Place : null);
         }
 
-        // From the last to the first: what is found is known of the one before.
+        // For each registration, the next known place after it.
         string?[] after = new string?[places.Length];
         for (int n = places.Length - 2; n >= 0; n--)
         {

@@ -111,7 +111,7 @@ internal sealed class Symbols : IDisposable
         }
     }
 
-    // A file's name with the folder that it lies in: what is above it differs between machines.
+    // A file's name with its folder: the folders above differ between machines.
     private static string Short(string path)
     {
         string[] parts = path.Split('/', '\\');
