@@ -28,8 +28,8 @@ type counted struct {
 	Made, Disposed map[string]int
 }
 
-// TestGallery runs small applications, sound and with a mistake each. What was recorded has to be what they counted themselves, and
-// what is found exactly their mistake.
+// TestGallery runs small applications, sound and with a mistake each. The recording has to agree with the applications' own counts, and
+// the findings have to be exactly the mistake.
 func TestGallery(t *testing.T) {
 	text, err := os.ReadFile(root + "/testdata/gallery.yaml")
 	require.NoError(t, err)

@@ -33,4 +33,4 @@ done
 start=src/KeenLantern.Record.Start/KeenLantern.Record.Start.csproj
 dotnet restore -v quiet --artifacts-path "$aside/artifacts" "$start" || exit 0
 dotnet build -c Release --no-restore -v quiet -nologo -p:Version="$version" -p:GenerateDocumentationFile=false --artifacts-path "$aside/artifacts" -o "$aside/start" "$start"
-(cd "$aside/start" && tar --sort=name --mtime=@0 --owner=0 --group=0 --numeric-owner -cf - KeenLantern.*.dll | gzip -n) >"$folder/start.tar.gz"
+(cd "$aside/start" && touch -t 200001010000 KeenLantern.*.dll && tar -cf - KeenLantern.*.dll | gzip -n) >"$folder/start.tar.gz"

@@ -59,7 +59,7 @@ internal static class Consoles
         }
     }
 
-    // One scope for each invocation; the mistake keeps what is scoped in a singleton's factory.
+    // One scope for each invocation; the mistake keeps a scoped instance in a singleton's factory.
     public static async Task Function(Recorder recorder, bool mistaken)
     {
         IServiceCollection services = new ServiceCollection().AddScoped<Loom>().AddTransient<Pattern>();
