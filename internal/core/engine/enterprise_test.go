@@ -33,3 +33,21 @@ func TestEnterprise(t *testing.T) {
 		assert.Equal(t, map[string]int{"captive/scoped": 340, "captive/declared": 1081, "disposal/leaked": 1, "resolve/missing": 40}, found, stream)
 	}
 }
+
+// TestEnterpriseInLittleMemory holds that the same is found where little of what has ended is remembered: then instances that are pinned and
+// instances that are forgotten keep one another.
+func TestEnterpriseInLittleMemory(t *testing.T) {
+	w := load.Enterprise.New("enterprise-1", 8)
+	trace := append(bytes.Clone(w.Requests(1200)), w.End()...)
+	for _, remembered := range []int{512, 4096} {
+		s := engine.NewStream(rules.Default(), nil)
+		s.Remember(remembered)
+		in := reader.New(bytes.NewReader(trace), reader.Options{})
+		for line, err := in.Next(); err == nil; line, err = in.Next() {
+			s.Put(line)
+		}
+		s.Finish()
+		require.Nil(t, s.Broken(), "%d remembered", remembered)
+		assert.Len(t, s.Result().Findings, 340+1081+1+40, "%d remembered", remembered)
+	}
+}

@@ -130,7 +130,8 @@ func (w *World) forgetInstances(n int) {
 		}
 	}
 	for _, i := range oldest {
-		if !i.pinned {
+		// Not "unless it is pinned": releasing one may end the pinning of another, which is then remembered again.
+		if i.looked == leaving {
 			w.release(i)
 		}
 	}
