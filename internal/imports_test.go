@@ -33,7 +33,8 @@ var mayImport = map[string]string{
 	"internal/core/engine": "record/event internal/core/finding internal/core/reader internal/core/order internal/core/ledger internal/core/rules " +
 		"internal/core/facts internal/core/meter internal/core/derive internal/core/freeze",
 	"internal/core/conform":    "record/event internal/core/finding internal/core/ledger internal/core/reader internal/core/rules",
-	"internal/core/views":      "record/event internal/core/finding internal/core/nest internal/core/rules internal/core/derive internal/core/engine",
+	"internal/core/triage":     "internal/core/ids internal/core/finding",
+	"internal/core/views":      "record/event internal/core/triage internal/core/finding internal/core/nest internal/core/rules internal/core/derive internal/core/engine",
 	"internal/core/patterns":   "",
 	"internal/core/join":       "record/event",
 	"internal/core/replay":     "record/event internal/core/finding internal/core/patterns internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views",
@@ -48,11 +49,11 @@ var mayImport = map[string]string{
 	"internal/access":          "internal/core/ids internal/core/views internal/store",
 	"internal/otlp":            "",
 	"internal/control":         "internal/core/views",
-	"internal/service":         "docs internal/access internal/control internal/otlp internal/core/finding internal/core/replay internal/core/contract internal/core/engine internal/core/views internal/ingest internal/store",
+	"internal/service":         "docs internal/access internal/control internal/otlp internal/core/finding internal/core/replay internal/core/contract internal/core/engine internal/core/triage internal/core/views internal/ingest internal/store",
 	"internal/client":          "internal/core/views",
-	"internal/report":          "internal/core/conform internal/core/finding internal/core/derive internal/core/replay internal/core/contract internal/core/engine internal/core/views",
+	"internal/report":          "internal/core/triage internal/core/conform internal/core/finding internal/core/derive internal/core/replay internal/core/contract internal/core/engine internal/core/views",
 	"internal/cli": "recorders console demo/harbour record record/event internal/access internal/control internal/core/conform internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
-		"internal/core/replay internal/core/contract internal/core/engine internal/follow " +
+		"internal/core/replay internal/core/contract internal/core/engine internal/core/triage internal/follow " +
 		"internal/core/views internal/store internal/store/sqlite internal/store/jetstream internal/ingest internal/service internal/client internal/report",
 	"internal/many":                  "internal/browser internal/core/engine internal/core/reader internal/core/rules internal/core/views internal/load internal/service internal/ingest internal/store internal/store/sqlite",
 	"internal/many/demo":             "demo/harbour record internal/core/views internal/many",

@@ -29,6 +29,8 @@ func check(ctx context.Context, std IO, args []string) error {
 	settings := f.settingsFlag()
 	agreed := f.String("contract", "", "hold the files against the contract in this `FILE`, and leave out the findings that it accepts")
 	strict := f.strictFlag()
+	all := f.Bool("all", false, "print every finding, not only the summary by cause and the worst of each of the first causes")
+	wide := f.Bool("wide", false, "print names in full")
 	conformance := f.Bool("conformance", false, "check the recorder's work instead: what is broken in the trace, and what it does not tell")
 	names, err := f.parse(args, 1, -1)
 	if err != nil {
@@ -41,7 +43,7 @@ func check(ctx context.Context, std IO, args []string) error {
 		return err
 	}
 	if *agreed != "" {
-		return checkWith(ctx, std, *format, *failOn, *settings, *agreed, *strict, names)
+		return checkWith(ctx, std, output{format: *format, failOn: *failOn, agreed: true, all: *all, wide: *wide}, *settings, *agreed, *strict, names)
 	}
 	set, err := readSettings(*settings)
 	if err != nil {
@@ -65,33 +67,40 @@ func check(ctx context.Context, std IO, args []string) error {
 		results = append(results, r)
 	}
 	result := engine.Merge(results)
-	err = write(std, *format, *failOn, result, false)
+	err = write(std, output{format: *format, failOn: *failOn, all: *all, wide: *wide}, result)
 	if err := errors.Join(append(broken, err)...); err != nil {
 		return err
 	}
 	return failed(*failOn, result.Findings)
 }
 
+// output says how a result is printed.
+type output struct {
+	format, failOn string
+	agreed         bool // it has been held against a contract
+	all, wide      bool // as text: every finding, names in full
+}
+
 // write prints a result in one of check's formats.
-func write(std IO, format, failOn string, result *engine.Result, agreed bool) error {
+func write(std IO, o output, result *engine.Result) error {
 	var texts []report.RuleText
 	for _, r := range rules.All {
 		texts = append(texts, report.RuleText{ID: r.ID, Reports: r.Doc, Not: r.Not})
 	}
-	if agreed {
+	if o.agreed {
 		for _, r := range contract.Rules() {
 			texts = append(texts, report.RuleText(r))
 		}
 	}
-	switch format {
+	switch o.format {
 	case "json":
 		return report.JSON(std.Out, report.Brief(result))
 	case "sarif":
 		return report.SARIF(std.Out, result, Version, texts)
 	case "junit":
 		least := finding.Error + 1
-		if failOn != "never" {
-			_ = least.UnmarshalText([]byte(failOn)) // checked by oneOf
+		if o.failOn != "never" {
+			_ = least.UnmarshalText([]byte(o.failOn)) // checked by oneOf
 		}
 		return report.JUnit(std.Out, result, texts, least)
 	case "csv":
@@ -99,7 +108,9 @@ func write(std IO, format, failOn string, result *engine.Result, agreed bool) er
 	case "html":
 		return report.HTML(std.Out, result)
 	}
-	report.Findings(std.Out, result, std.style())
+	s := std.style()
+	s.Wide = s.Wide || o.wide
+	report.Findings(std.Out, result, s, o.all)
 	return nil
 }
 

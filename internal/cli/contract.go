@@ -195,7 +195,7 @@ func removeContract(ctx context.Context, c *contractFlags, words []string) error
 }
 
 // checkWith checks trace files and holds them against a contract.
-func checkWith(ctx context.Context, std IO, format, failOn, settings, file string, strict bool, names []string) error {
+func checkWith(ctx context.Context, std IO, o output, settings, file string, strict bool, names []string) error {
 	held, _, err := readContract(file)
 	if err != nil {
 		return err
@@ -216,15 +216,15 @@ func checkWith(ctx context.Context, std IO, format, failOn, settings, file strin
 		return errors.Join(append(broken, err)...)
 	}
 	result := held.Apply(src.Result, r, now)
-	if format == "json" {
+	if o.format == "json" {
 		err = report.JSON(std.Out, struct {
 			*engine.Result
 			Contract *contract.Report `json:"contract"`
 		}{report.Brief(result), r})
 	} else {
-		err = write(std, format, failOn, result, true)
+		err = write(std, o, result)
 	}
-	if format == "text" {
+	if o.format == "text" {
 		fmt.Fprintln(std.Out)
 		report.ContractSummary(std.Out, r, std.style())
 	}
@@ -234,5 +234,5 @@ func checkWith(ctx context.Context, std IO, format, failOn, settings, file strin
 	if !r.Passes(strict) {
 		return status(Found)
 	}
-	return failed(failOn, result.Findings)
+	return failed(o.failOn, result.Findings)
 }

@@ -87,17 +87,14 @@ func runDemo(ctx context.Context, std IO, server string, mistakes []string, requ
 		if err != nil {
 			return err
 		}
-		found, err := ask(server).Findings(ctx, recording.ID, url.Values{})
+		found, err := ask(server).AllFindings(ctx, recording.ID, url.Values{})
 		if err != nil {
 			return err
 		}
 		fmt.Fprintf(std.Out, "  recording %s: %s answered, %s recorded (%s lost), %s, %s\n\n",
 			recording.ID, finding.Count(int64(requests), "request", "requests"), finding.Count(totals.Events, "event", "events"), finding.Number(totals.Lost),
 			finding.Count(recording.Figures.Scopes, "scope", "scopes"), finding.Count(recording.Figures.Instances, "instance", "instances"))
-		for _, f := range found.Findings {
-			report.Finding(std.Out, f, std.style())
-			fmt.Fprintln(std.Out)
-		}
+		report.FindingList(std.Out, found.Findings, std.style(), true)
 		fmt.Fprintln(std.Out, report.Totals(found.Findings))
 	}
 	fmt.Fprintln(std.Out)

@@ -72,12 +72,18 @@ func costs(ctx context.Context, std IO, args []string) error {
 		"keenlantern costs testdata/office.ndjson --name berths")
 	v.rows(25)
 	v.StringVar(&v.f.Name, "name", "", "only scopes whose names contain this `TEXT`")
+	order := v.String("order", views.CostsByOwnTime, "order each name's registrations by `WHAT`: own (time), saves (by sharing) or made (instances)")
 	words, err := v.read(args, 1, 1)
 	if err != nil {
 		return err
 	}
-	return answered(ctx, v, words[0], "costs", v.query(),
-		func(src *views.Source) (views.CostsView, error) { return views.Costs(src, v.f), nil },
+	if err := oneOf("order", *order, views.CostsByOwnTime, views.CostsBySaving, views.CostsByInstances); err != nil {
+		return err
+	}
+	q := v.query()
+	q.Set("order", *order)
+	return answered(ctx, v, words[0], "costs", q,
+		func(src *views.Source) (views.CostsView, error) { return views.Costs(src, v.f, *order), nil },
 		func(c views.CostsView) { report.Costs(std.Out, c, v.style()) })
 }
 

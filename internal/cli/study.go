@@ -32,7 +32,7 @@ func studyAll(ctx context.Context, names []string, settings string) (*views.Sour
 		}
 		for n := range list {
 			results = append(results, list[n].Result)
-			src.Streams = append(src.Streams, views.StreamSource{State: list[n].State, Result: list[n].Result, Log: chunks(list[n].Chunks), Lines: &fileLines{ctx, name}})
+			src.Streams = append(src.Streams, views.StreamSource{Head: list[n].State, Result: func() (*engine.Result, error) { return list[n].Result, nil }, Log: chunks(list[n].Chunks), Lines: &fileLines{ctx, name}})
 		}
 	}
 	src.Result = engine.Merge(results)

@@ -7,8 +7,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -118,7 +120,33 @@ func (c *Client) Recording(ctx context.Context, name string) (r views.RecordingD
 	return r, err
 }
 
-// Findings returns what was found in a recording, narrowed by severity, family and service where the query has them.
+// AllFindings returns everything that was found in a recording, page by page, narrowed by severity, family and service where the query
+// has them.
+func (c *Client) AllFindings(ctx context.Context, recording string, query url.Values) (all views.RecordingFindings, err error) {
+	query = maps.Clone(query)
+	query.Set("limit", strconv.Itoa(findingsPage))
+	for offset := 0; ; offset += findingsPage {
+		query.Set("offset", strconv.Itoa(offset))
+		page, err := c.Findings(ctx, recording, query)
+		if err != nil {
+			return page, err
+		}
+		if offset == 0 {
+			all = page
+			recording = page.Recording // latest may be another one by now
+		} else {
+			all.Findings, all.Result.Accepted = append(all.Findings, page.Findings...), append(all.Result.Accepted, page.Result.Accepted...)
+		}
+		if offset+findingsPage >= max(page.Total, page.Accepted) {
+			return all, nil
+		}
+	}
+}
+
+// findingsPage is how many findings AllFindings asks for at once.
+const findingsPage = 500
+
+// Findings returns a page of what was found in a recording, narrowed by severity, family and service where the query has them.
 func (c *Client) Findings(ctx context.Context, recording string, query url.Values) (f views.RecordingFindings, err error) {
 	err = c.do(ctx, http.MethodGet, "/api/v1/recordings/"+url.PathEscape(recording)+"/findings?"+query.Encode(), nil, &f)
 	return f, err

@@ -32,6 +32,9 @@ func costs(out io.Writer, v views.CostsView, s Style) {
 			})
 		}
 		FitTable(out, s, []string{"  instances of", "lifetime", "made", "per scope", "own, each", "own, all", "of the time", "longest", "one would save"}, inset(rows), []int{0}, 2, 3, 4, 5, 6, 7, 8)
+		if left := c.RowsTotal - len(c.Rows); left > 0 {
+			fmt.Fprintf(out, "  and %s; --name %q lists them\n", finding.Count(int64(left), "more registration", "more registrations"), c.Name)
+		}
 	}
 	more(out, len(v.Names), v.Total)
 	if len(v.Unused) > 0 {

@@ -35,18 +35,44 @@ func Brief(r *engine.Result) *engine.Result {
 	return &c
 }
 
-// Findings writes what was found for people: what was read, every finding, a line of totals.
-func Findings(out io.Writer, r *engine.Result, s Style) {
+// Findings writes what was found for people: what was read, the findings, a line of totals. Of more than Few findings it writes a summary
+// by cause and the foremost of them, unless all are asked for.
+func Findings(out io.Writer, r *engine.Result, s Style, all bool) {
 	for n := range r.Streams {
+		if n == maxStreamRows && len(r.Streams) > n+1 {
+			fmt.Fprintf(out, "and %s\n", finding.Count(int64(len(r.Streams)-n), "more stream", "more streams"))
+			break
+		}
 		stream(out, &r.Streams[n], s)
 	}
 	fmt.Fprintln(out)
-	for _, f := range causesFirst(r.Findings) {
-		Finding(out, f, s)
-		fmt.Fprintln(out)
-	}
+	FindingList(out, r.Findings, s, all)
 	fmt.Fprintln(out, Totals(r.Findings)+Accepted(r))
 }
+
+// FindingList writes findings for people, what follows from one right behind it. Of more than Few it writes a summary by cause and the
+// foremost of them, unless all are asked for.
+func FindingList(out io.Writer, list []*finding.Finding, s Style, all bool) {
+	named(out, s, func(out io.Writer, s Style) {
+		write := func(list []*finding.Finding) {
+			for _, f := range list {
+				findingText(out, f, s)
+				fmt.Fprintln(out)
+			}
+		}
+		if !all && len(list) > Few {
+			causes(out, list, s, write)
+			return
+		}
+		write(causesFirst(list))
+	})
+}
+
+// maxStreamRows bounds how many streams are written one by one.
+const maxStreamRows = 10
+
+// maxAcceptedIDs bounds how many accepted findings are named.
+const maxAcceptedIDs = 5
 
 // Accepted says which findings are left out because a contract accepts them.
 func Accepted(r *engine.Result) string {
@@ -57,7 +83,11 @@ func Accepted(r *engine.Result) string {
 	for n := range r.Accepted {
 		ids[n] = r.Accepted[n].Finding.ID
 	}
-	return fmt.Sprintf(" %s accepted by the contract: %s.", finding.Count(int64(len(ids)), "other one is", "other ones are"), strings.Join(ids, ", "))
+	names := strings.Join(ids[:min(len(ids), maxAcceptedIDs)], ", ")
+	if len(ids) > maxAcceptedIDs {
+		names += ", …"
+	}
+	return fmt.Sprintf(" %s accepted by the contract: %s.", finding.Count(int64(len(ids)), "other one is", "other ones are"), names)
 }
 
 // Totals says how many findings there are of each severity.
@@ -168,12 +198,16 @@ const indent = 9
 
 // Finding writes one finding for people.
 func Finding(out io.Writer, f *finding.Finding, s Style) {
+	named(out, s, func(out io.Writer, s Style) { findingText(out, f, s) })
+}
+
+func findingText(out io.Writer, f *finding.Finding, s Style) {
 	width := s.width()
 	label := strings.ToUpper(f.Severity.String())
 	fmt.Fprintf(out, "%s%s %s\n", s.paint(severityColours[f.Severity]+bold, label), strings.Repeat(" ", indent-1-len(label)), s.paint(bold, Clean(f.Rule)+"  "+f.ID))
 	row := func(name, text string) {
 		if text != "" {
-			wrapped(out, "  "+name, indent, width, Clean(text))
+			wrapped(out, "  "+name, indent, width, s.prose(text))
 		}
 	}
 	row("", f.Title)
@@ -271,8 +305,19 @@ func exampleLine(e finding.Example) string {
 	return strings.TrimPrefix(fmt.Sprintf("%s; line %d", text, e.Line), "; ")
 }
 
-// FindingTable writes a few lines a finding: what the columns before it leave room for.
-func FindingTable(out io.Writer, list []*finding.Finding, s Style) {
+// FindingTable writes a few lines a finding: what the columns before it leave room for. Of more than twice Few it writes a summary by cause
+// and the foremost, unless all are asked for.
+func FindingTable(out io.Writer, list []*finding.Finding, s Style, all bool) {
+	named(out, s, func(out io.Writer, s Style) {
+		if all || len(list) <= 2*Few {
+			findingRows(out, list, s)
+			return
+		}
+		causes(out, list, s, func(some []*finding.Finding) { findingRows(out, some, s) })
+	})
+}
+
+func findingRows(out io.Writer, list []*finding.Finding, s Style) {
 	rule := len("RULE")
 	for _, f := range list {
 		rule = max(rule, len(f.Rule))
@@ -283,7 +328,7 @@ func FindingTable(out io.Writer, list []*finding.Finding, s Style) {
 	}
 	row("SEVERITY", "RULE", "FINDING", "WHAT")
 	for _, f := range causesFirst(list) {
-		what := Clean(f.Title)
+		what := s.prose(f.Title)
 		if f.Because != nil {
 			what = "└ " + what
 		}
@@ -292,7 +337,7 @@ func FindingTable(out io.Writer, list []*finding.Finding, s Style) {
 			place = f.Holder.Place()
 		}
 		if place != "" {
-			what += " (" + Clean(place) + ")"
+			what += " (" + s.prose(place) + ")"
 		}
 		row(f.Severity.String(), f.Rule, f.ID, what)
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -100,22 +101,44 @@ func (n *shortened) legend(one, many string) []string {
 // maxParts bounds how many of a name's parts are looked at, from its end.
 const maxParts = 8
 
-// packages returns where the type's own name begins, and where each package around it does. What is in brackets belongs to the
-// type. A name whose last part does not begin with a capital letter is not taken for a type: it is a key of the application's
-// own, which means nothing without its first parts.
+// packages returns where the type's own name begins, and where each package around it does. A name whose last part does not begin with
+// a capital letter is not taken for a type: it is a key of the application's own, which means nothing without its first parts.
 func packages(name string) []int {
-	whole := name
-	if at := strings.IndexAny(name, "[<( {"); at >= 0 {
-		name = name[:at]
-	}
 	at := parts(name, `./\:`)
 	if len(at) == 0 {
 		return nil
 	}
-	if first, _ := utf8.DecodeRuneInString(whole[at[0]:]); !unicode.IsUpper(first) {
+	if first, _ := utf8.DecodeRuneInString(name[at[0]:]); !unicode.IsUpper(first) {
 		return nil
 	}
 	return at
+}
+
+// betweenTypes are the characters that stand between the names of types in a longer one, as in Map<Berth, Tide>, *Mast or func(Office) Desk.
+const betweenTypes = "<>[](){}, \"'*&?|`"
+
+// components calls f with each type's name in a longer one or in a sentence, and returns the text with what f returns in their places.
+// A point or colon at the end of a word is the sentence's.
+func components(text string, f func(string) string) string {
+	var b strings.Builder
+	for text != "" {
+		end := strings.IndexAny(text, betweenTypes)
+		if end < 0 {
+			end = len(text)
+		}
+		if word := strings.TrimRight(text[:end], ".:;"); word != "" {
+			b.WriteString(f(word))
+			b.WriteString(text[len(word):end])
+		} else {
+			b.WriteString(text[:end])
+		}
+		if end < len(text) {
+			b.WriteByte(text[end])
+			end++
+		}
+		text = text[end:]
+	}
+	return b.String()
 }
 
 // folders returns where a file's own name begins, and where each folder around it does.
@@ -140,8 +163,47 @@ func (s Style) short(name string) string {
 	if s.names == nil || name == "" {
 		return name
 	}
-	return s.names.types.of(name)
+	return components(name, s.names.types.of)
 }
+
+// prose is a sentence about findings, clean: the names of types and the places in the source that stand in it are shown as they are
+// elsewhere in the same output.
+func (s Style) prose(text string) string {
+	if s.names == nil {
+		return Clean(text)
+	}
+	short := components(text, func(word string) string {
+		switch {
+		case strings.Contains(word, "://"):
+			return word
+		case sourcePlace.MatchString(word):
+			return s.shortPlace(word)
+		case strings.HasPrefix(word, "/"): // a route
+			return word
+		}
+		if short := s.names.types.of(word); short != word {
+			return wasShortened + short
+		}
+		return word
+	})
+	// A name without its packages may begin with another sound: "an org.harbour.Ledger" is "a Ledger".
+	parts := strings.Split(short, wasShortened)
+	for n := range len(parts) - 1 {
+		for _, article := range []string{" a ", " an "} {
+			if before, ok := strings.CutSuffix(parts[n], article); ok {
+				parts[n] = before + " " + finding.Article(parts[n+1]) + " "
+				break
+			}
+		}
+	}
+	return Clean(strings.Join(parts, ""))
+}
+
+// wasShortened marks a name that has been shortened, until its sentence is whole: no trace has it in a name that is shown as it came.
+const wasShortened = "\x00"
+
+// sourcePlace matches a file in a folder with a line.
+var sourcePlace = regexp.MustCompile(`^[^:]*[/\\][^/\\:]+\.\w+:\d+(:\d+)?$`)
 
 // typeName is short, clean.
 func (s Style) typeName(name string) string { return Clean(s.short(name)) }
@@ -152,11 +214,20 @@ func (s Style) place(r *finding.Ref) string {
 	if s.names == nil || at == "" {
 		return dash(at)
 	}
+	return Clean(s.shortPlace(at))
+}
+
+// shortPlace shows the end of a place's path, and that there is more of it.
+func (s Style) shortPlace(at string) string {
 	file, line := at, ""
 	if n := strings.LastIndexByte(at, ':'); n > 0 {
 		file, line = at[:n], at[n:]
 	}
-	return Clean(s.names.places.of(file) + line)
+	short := s.names.places.of(file)
+	if short != file {
+		short = "…/" + short
+	}
+	return short + line
 }
 
 // whole is the name of a registration with its key, clean.

@@ -19,18 +19,18 @@ func TestNames(t *testing.T) {
 	keyed.Key = &key
 	refs := map[string]finding.Ref{
 		"TideSource [gauge/line]  GaugeTides  scoped": keyed,
-		"quay.Ledger  ":                       ref("harbour.quay.Ledger", "", "/srv/quay/ledger.go:3"),
-		"yard.Ledger  ":                       ref("harbour.yard.Ledger", "", "/srv/yard/ledger.go:4"),
-		"Shelf[harbour.quay.Ledger]  ":        ref("harbour.Shelf[harbour.quay.Ledger]", "", ""),
-		"PilotRoster  PaperRoster  scoped":    ref(`Saltmarsh\Harbour\PilotRoster`, `Saltmarsh\Harbour\PaperRoster`, ""),
-		"app.tides.default  ":                 ref("app.tides.default", "", ""),
-		"Clock  ·  scoped":                    ref("Clock", "Clock", ""),
-		"..  ":                                ref("..", "", ""),
-		"Tides::Reading  ":                    ref("Tides::Reading", "", ""),
-		"*Mast  ":                             ref("*Mast", "", ""),
-		`\u001b[31m  `:                        ref("\x1b[31m", "", ""),
-		"example.Reading  ":                   ref("com.example.Reading", "", ""),
-		"func(harbour.Office) harbour.Desk  ": ref("func(harbour.Office) harbour.Desk", "", ""),
+		"quay.Ledger  ":                    ref("harbour.quay.Ledger", "", "/srv/quay/ledger.go:3"),
+		"yard.Ledger  ":                    ref("harbour.yard.Ledger", "", "/srv/yard/ledger.go:4"),
+		"Shelf[quay.Ledger]  ":             ref("harbour.Shelf[harbour.quay.Ledger]", "", ""),
+		"PilotRoster  PaperRoster  scoped": ref(`Saltmarsh\Harbour\PilotRoster`, `Saltmarsh\Harbour\PaperRoster`, ""),
+		"app.tides.default  ":              ref("app.tides.default", "", ""),
+		"Clock  ·  scoped":                 ref("Clock", "Clock", ""),
+		"..  ":                             ref("..", "", ""),
+		"Tides::Reading  ":                 ref("Tides::Reading", "", ""),
+		"*Mast  ":                          ref("*Mast", "", ""),
+		`\u001b[31m  `:                     ref("\x1b[31m", "", ""),
+		"example.Reading  ":                ref("com.example.Reading", "", ""),
+		"func(Office) Desk  ":              ref("func(harbour.Office) harbour.Desk", "", ""),
 	}
 	var list views.RegistrationList
 	for _, r := range refs {
@@ -50,7 +50,7 @@ func TestNames(t *testing.T) {
 			t.Errorf("%q is not shown in full in\n%s", r.Name(), wide)
 		}
 	}
-	for _, want := range []string{"tides.go:12", "ledger.go:3", "packages harbour", `Saltmarsh\Harbour`, "--wide shows names in full"} {
+	for _, want := range []string{"…/tides.go:12", "ledger.go:3", "packages harbour", `Saltmarsh\Harbour`, "--wide shows names in full"} {
 		if !strings.Contains(short, want) {
 			t.Errorf("no %q in\n%s", want, short)
 		}

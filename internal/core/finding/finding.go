@@ -4,7 +4,6 @@ package finding
 
 import (
 	"cmp"
-	"crypto/sha256"
 	"slices"
 	"strings"
 	"time"
@@ -223,8 +222,7 @@ func (i Identity) ID() string {
 		b = append(b, 4)
 		add(i.Site)
 	}
-	sum := sha256.Sum256(b)
-	return ids.Text(sum[:8])[:12]
+	return ids.Fingerprint(b)
 }
 
 // Merge adds what other saw of the same mistake, in another stream: counts add up, first and last widen.
@@ -283,8 +281,8 @@ func (f *Finding) Brief() *Finding {
 	return c
 }
 
-// seen returns how often it happened, as far as one of its figures says so.
-func (f *Finding) seen() int64 {
+// Seen returns how often it happened, as far as one of its figures says so.
+func (f *Finding) Seen() int64 {
 	for _, figure := range []string{"instances", "scopes", "failures", "alive", "fills", "makes", "registrations"} {
 		if n := f.Counts[figure]; n > 0 {
 			return n
@@ -306,7 +304,7 @@ func Sort(list []*Finding) {
 			}
 			return 1
 		}
-		if x, y := a.seen(), b.seen(); x != y {
+		if x, y := a.Seen(), b.Seen(); x != y {
 			return cmp.Compare(y, x)
 		}
 		if c := strings.Compare(a.Rule, b.Rule); c != 0 {

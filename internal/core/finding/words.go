@@ -1,6 +1,9 @@
 package finding
 
-import "strconv"
+import (
+	"strconv"
+	"strings"
+)
 
 // Number groups thousands by a narrow space.
 func Number(n int64) string {
@@ -17,4 +20,12 @@ func Count(n int64, one, many string) string {
 		return "1 " + one
 	}
 	return Number(n) + " " + many
+}
+
+// Article returns the indefinite article that stands before a name.
+func Article(name string) string {
+	if name != "" && strings.ContainsRune("AEIOUaeiou", rune(name[0])) {
+		return "an"
+	}
+	return "a"
 }

@@ -34,12 +34,7 @@ func plural(n int, one, many string) string {
 }
 
 // article puts a or an before a name.
-func article(name string) string {
-	if name != "" && strings.ContainsRune("AEIOUaeiou", rune(name[0])) {
-		return "an " + name
-	}
-	return "a " + name
-}
+func article(name string) string { return finding.Article(name) + " " + name }
 
 // lifetimeOf says "a singleton", or what is known instead.
 func lifetimeOf(r finding.Ref) string {
