@@ -2,14 +2,15 @@ package load
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"keenlantern.example/record/event"
 )
 
 // enterprise is an application of ordinary size: 3,000 registrations in 60 packages, 120 endpoints, requests of 5 to 600 instances, and the
-// mistakes that applications of that age have, each with many findings and one cause. Streams differ in language: their names are written
-// as each runtime prints them.
+// mistakes that applications of that age have, each with many findings and one cause. Names are written as the stream's runtime prints
+// them: see EnterpriseLanguages.
 type enterprise struct {
 	pen
 	language int
@@ -97,12 +98,13 @@ func enterprisePlace(language, n int) string {
 	return start + end
 }
 
+// EnterpriseLanguages are the beginnings of streams' names by which their names are written as those of .NET, PHP, Go and TypeScript; the
+// names of all other streams are those of Java.
+var EnterpriseLanguages = []string{"java", "dotnet", "php", "go", "node"}
+
 func newEnterprise(stream string, open int) Writer {
-	language := 0
-	for _, c := range stream {
-		language = language*31 + int(c)
-	}
-	w := &enterprise{pen: newPen(stream), language: (language%5 + 5) % 5, most: max(1, open), singles: make([]event.InstID, enterpriseRegs+1), scoped: make([][]event.RegID, enterprisePackages)}
+	language := max(0, slices.IndexFunc(EnterpriseLanguages, func(name string) bool { return strings.HasPrefix(stream, name+"-") }))
+	w := &enterprise{pen: newPen(stream), language: language, most: max(1, open), singles: make([]event.InstID, enterpriseRegs+1), scoped: make([][]event.RegID, enterprisePackages)}
 	w.regs = append(w.regs, enterpriseReg{})
 	for n := 1; n <= enterpriseRegs; n++ {
 		w.regs = append(w.regs, w.plan(n))

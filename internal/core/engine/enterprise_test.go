@@ -18,8 +18,8 @@ import (
 // other: 340 singletons keep the context of a request, 1,081 would, a lease is not disposed at nine endpoints, and forty ask for a service
 // that is not registered.
 func TestEnterprise(t *testing.T) {
-	for _, stream := range []string{"enterprise-1", "enterprise-2", "enterprise-3", "enterprise-4", "enterprise-5"} { // one for each language
-		w := load.Enterprise.New(stream, 8)
+	for _, stream := range load.EnterpriseLanguages {
+		w := load.Enterprise.New(stream+"-1", 8)
 		trace := append(bytes.Clone(w.Requests(1200)), w.End()...)
 		told, err := conform.Check(bytes.NewReader(trace))
 		require.NoError(t, err)
