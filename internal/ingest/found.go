@@ -8,6 +8,7 @@ import (
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
+	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/store"
 )
 
@@ -56,6 +57,35 @@ func (h *Hub) together(ctx context.Context, list []store.Stream) (*engine.Result
 	return all.Result(), nil
 }
 
+// digest is what a summary needs of a recording: its streams, and how bad each finding is.
+type digest struct {
+	infos      []engine.Info
+	severities map[string]finding.Severity
+}
+
+// keptDigests is how many of recordings that nothing is added to any more are kept.
+const keptDigests = 64
+
+// digestOf returns that of a recording, kept from before where nothing of it can have changed.
+func (h *Hub) digestOf(ctx context.Context, recording string, list []store.Stream) (*digest, error) {
+	key := h.version(recording, list)
+	if d, ok := h.digest.get(key); ok && key != "" {
+		return d, nil
+	}
+	all, err := h.digests(ctx, recording, list)
+	if err != nil {
+		return nil, err
+	}
+	d := &digest{infos: make([]engine.Info, 0, len(all)), severities: engine.Severities(all)}
+	for n := range all {
+		d.infos = append(d.infos, all[n].Info)
+	}
+	if key != "" && !h.repairing(list) {
+		h.digest.add(key, d)
+	}
+	return d, nil
+}
+
 // digests returns what lists need of some streams of a recording, in their order. It reads counters, not results.
 func (h *Hub) digests(ctx context.Context, recording string, list []store.Stream) ([]engine.Digest, error) {
 	now := map[string]*engine.Result{} // first: what leaves memory has been stored by then
@@ -78,26 +108,28 @@ func (h *Hub) digests(ctx context.Context, recording string, list []store.Stream
 		return nil, err
 	}
 	out := make([]engine.Digest, 0, len(list))
-	for _, st := range list {
+	err = someAtOnce(list, func(st store.Stream) (*engine.Digest, error) {
 		if r := now[st.Name]; st.Live && r != nil {
-			out = append(out, r.Digest())
-			continue
+			d := r.Digest()
+			return &d, nil
 		}
 		var d engine.Digest
 		if text := packed[st.ID]; text != nil && json.Unmarshal(text, &d) == nil {
-			out = append(out, d)
-			continue
+			return &d, nil
 		}
 		// A version that kept none stored it, or it is damaged.
 		r, err := h.streamResult(ctx, st, far)
-		if err != nil {
+		if err != nil || r == nil {
 			return nil, err
 		}
-		if r != nil {
-			out = append(out, r.Digest())
+		d = r.Digest()
+		return &d, nil
+	}, func(d *engine.Digest) {
+		if d != nil {
+			out = append(out, *d)
 		}
-	}
-	return out, nil
+	})
+	return out, err
 }
 
 // streamResult returns what a runner last made known, or what is stored; nil if there is neither. What is stored and cannot

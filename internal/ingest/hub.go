@@ -34,6 +34,9 @@ type Hub struct {
 	wg      sync.WaitGroup
 
 	pieces  *pieces
+	wholes  kept[*whole]
+	making  making
+	digest  kept[*digest]
 	stats   struct{ batches, bytes, lines, busy, broken, stale, refreshed atomic.Int64 }
 	ready   atomic.Bool
 	key     string    // of what this program derives with these settings; what another one derived is derived again
@@ -76,7 +79,7 @@ func New(s store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
 	h := &Hub{
 		accepts: func(string) map[string]string { return nil },
-		batches: s, catalog: s, results: s, leases: s, set: set, log: log, ctx: ctx, stop: stop, pieces: newPieces(s, s), key: keyOf(&set), began: time.Now(), repairs: make(chan struct{}, 1),
+		batches: s, catalog: s, results: s, leases: s, set: set, log: log, ctx: ctx, stop: stop, pieces: newPieces(s, s), wholes: newKept[*whole](keptWholes), digest: newKept[*digest](keptDigests), key: keyOf(&set), began: time.Now(), repairs: make(chan struct{}, 1),
 		merging: semaphore.NewWeighted(atOnce()), viewing: semaphore.NewWeighted(atOnce()), playing: semaphore.NewWeighted(1),
 		runners: map[string]*runner{}, opening: map[string]chan struct{}{}, members: map[string]*membership{}, imports: map[string]*fileImport{}, deleting: map[string]struct{}{}, repaired: map[int64]struct{}{},
 		news: map[*Listener]struct{}{}, versions: map[string]uint64{},

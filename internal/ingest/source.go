@@ -4,15 +4,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"keenlantern.example/internal/core/derive"
-	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/reader"
-	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/store"
 	"keenlantern.example/record/event"
 )
@@ -32,73 +29,6 @@ func (h *Hub) Play(ctx context.Context) (done func(), err error) {
 		return nil, err
 	}
 	return func() { h.playing.Release(1) }, nil
-}
-
-// Source returns the recording that name means, to be asked by views, within a View or Play. It is good for one answer.
-func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
-	rec, list, err := h.named(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	far, err := h.afar(ctx, list, true)
-	if err != nil {
-		return nil, err
-	}
-	src := &views.Source{Recording: rec.ID, Stale: h.stale(list)}
-	var all engine.Merger
-	for _, st := range list {
-		result, err := h.streamResult(ctx, st, far)
-		if err != nil {
-			return nil, err
-		}
-		if result != nil {
-			all.Add(result)
-		}
-		s, err := h.sourceOf(ctx, st, far)
-		if err != nil {
-			return nil, err
-		}
-		if s != nil {
-			s.Result = result
-			src.Streams = append(src.Streams, *s)
-		}
-	}
-	src.Result = all.Result()
-	return src, nil
-}
-
-// sourceOf returns one stream as its runner knows it, here or far away, else as it was stored; nil where nothing of it was analysed yet.
-func (h *Hub) sourceOf(ctx context.Context, st store.Stream, far map[string]seen) (*views.StreamSource, error) {
-	p := &streamPieces{ctx: ctx, pieces: h.pieces, stream: st.ID, key: st.DerivedBy}
-	if s := far[st.Name]; st.Live && s.State != nil {
-		if s.Pending != nil {
-			var err error
-			if p.pending, err = derive.Unpack(s.Pending); err != nil {
-				return nil, fmt.Errorf("read the open scopes of stream %s: %w", st.Name, err)
-			}
-		}
-		return &views.StreamSource{State: s.State, Log: p, Lines: p}, nil
-	}
-	run, st := h.asStored(ctx, st)
-	if run != nil {
-		if k, ok := run.ask(ctx); ok {
-			p.pending = k.pending
-			return &views.StreamSource{State: k.state, Log: p, Lines: p}, nil
-		}
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		_, st = h.asStored(ctx, st) // it has left
-	}
-	state, err := h.pieces.state(ctx, st)
-	if errors.Is(err, store.ErrDamaged) {
-		h.repair(st, err)
-		return nil, nil
-	}
-	if err != nil || state == nil {
-		return nil, err
-	}
-	return &views.StreamSource{State: state, Log: p, Lines: p}, nil
 }
 
 // The pieces of recordings that are kept at hand, so that a second look at the same place costs no reading: some tens

@@ -27,6 +27,7 @@ func (h *Hub) Recording(ctx context.Context, name string) (views.Summary, []engi
 	if err != nil {
 		return views.Summary{}, nil, err
 	}
+	h.prepare(rec.ID, list)
 	return h.summarise(ctx, rec, list)
 }
 
@@ -36,12 +37,20 @@ func (h *Hub) Result(ctx context.Context, name string) (string, *engine.Result, 
 	if err != nil {
 		return "", nil, err
 	}
+	key := h.version(rec.ID, list)
+	if key != "" {
+		w, err := h.wholeOf(ctx, key, list)
+		if err != nil {
+			return "", nil, err
+		}
+		return rec.ID, w.result, nil
+	}
 	r, err := h.together(ctx, list)
 	return rec.ID, r, err
 }
 
 func (h *Hub) summarise(ctx context.Context, rec store.Recording, list []store.Stream) (views.Summary, []engine.Info, error) {
-	digests, err := h.digests(ctx, rec.ID, list)
+	d, err := h.digestOf(ctx, rec.ID, list)
 	if err != nil {
 		return views.Summary{}, nil, err
 	}
@@ -49,12 +58,8 @@ func (h *Hub) summarise(ctx context.Context, rec store.Recording, list []store.S
 	s := views.Summarise(views.Recording{
 		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
 		Created: time.Unix(0, rec.CreatedNS),
-	}, digests, accepted)
+	}, d.infos, d.severities, accepted)
 	s.AcceptedBy = sumOf(accepted)
-	infos := make([]engine.Info, 0, len(digests))
-	for _, d := range digests {
-		infos = append(infos, d.Info)
-	}
 	if h.running(rec.ID) && s.Health.Broken == 0 {
 		s.State = "running"
 	}
@@ -65,7 +70,7 @@ func (h *Hub) summarise(ctx context.Context, rec store.Recording, list []store.S
 		s.DerivedBy = h.key
 	}
 	said(&s, rec)
-	return s, infos, nil
+	return s, d.infos, nil
 }
 
 // Summaries returns a page of them, newest first, and how many recordings there are in all. One of a recording that nothing

@@ -5,12 +5,12 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
-	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/triage"
 	"keenlantern.example/internal/core/views"
 )
 
@@ -76,31 +76,59 @@ func (s *service) accepts(r *engine.Result) map[string]string {
 }
 
 func (s *service) getFindings(c *gin.Context) error {
-	least, err := severityOf(c.Query("severity"))
+	id, result, q, err := s.found(c)
 	if err != nil {
 		return err
 	}
-	id, result, err := s.result(c)
+	page, err := views.Findings(id, result, q)
+	if err != nil {
+		return missing(err)
+	}
+	c.JSON(http.StatusOK, page)
+	return nil
+}
+
+func (s *service) getTriage(c *gin.Context) error {
+	id, result, q, err := s.found(c)
 	if err != nil {
 		return err
 	}
-	// What the contract accepts is told apart.
-	if accepted := s.accepts(result); len(accepted) > 0 {
-		result = result.Without(accepted)
-		for n := range result.Accepted {
-			result.Accepted[n].Finding = result.Accepted[n].Finding.Brief()
+	c.JSON(http.StatusOK, views.Triage(id, result, q))
+	return nil
+}
+
+// found reads what narrows a recording's findings, and returns these: what the contract accepts is apart.
+func (s *service) found(c *gin.Context) (id string, result *engine.Result, q views.FindingQuery, err error) {
+	q = views.FindingQuery{Family: c.Query("family"), Rule: c.Query("rule"), Service: c.Query("service"), Group: c.Query("group"), By: triage.By(c.DefaultQuery("by", string(triage.Cause)))}
+	if !slices.Contains(triage.Groupings, q.By) {
+		return "", nil, q, &badRequest{fmt.Sprintf("by is %q; it is cause, registration, place, rule or scope", q.By)}
+	}
+	if q.Least, err = severityOf(c.Query("severity")); err != nil {
+		return "", nil, q, err
+	}
+	if q.Limit, err = number(c, "limit", views.DefaultRows, 1, views.MaxRows); err != nil {
+		return "", nil, q, err
+	}
+	if q.Offset, err = number(c, "offset", 0, 0, 1<<31); err != nil {
+		return "", nil, q, err
+	}
+	if since := c.Query("since"); since != "" {
+		_, before, err := s.Hub.Result(c.Request.Context(), since)
+		if err != nil {
+			return "", nil, q, named(since, err)
+		}
+		q.Known = make(map[string]bool, len(before.Findings))
+		for _, f := range before.Findings {
+			q.Known[f.ID] = true
 		}
 	}
-	family, service := c.Query("family"), c.Query("service")
-	result.Findings = slices.DeleteFunc(result.Findings, func(f *finding.Finding) bool {
-		return f.Severity < least || family != "" && !strings.HasPrefix(f.Rule, family+"/") ||
-			service != "" && f.Subject.Service != service && (f.Holder == nil || f.Holder.Service != service)
-	})
-	for n, f := range result.Findings {
-		result.Findings[n] = f.Brief()
+	if id, result, err = s.result(c); err != nil {
+		return "", nil, q, err
 	}
-	c.JSON(http.StatusOK, views.RecordingFindings{Recording: id, Result: result})
-	return nil
+	if accepted := s.accepts(result); len(accepted) > 0 {
+		result = result.Without(accepted)
+	}
+	return id, result, q, nil
 }
 
 func severityOf(name string) (finding.Severity, error) {

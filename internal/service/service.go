@@ -100,6 +100,7 @@ func (s *service) routes(g *gin.Engine) {
 	api.GET("/recordings", s.do(s.getRecordings))
 	api.GET("/recordings/:recording", s.do(s.getRecording))
 	api.GET("/recordings/:recording/findings", s.do(s.getFindings))
+	api.GET("/recordings/:recording/triage", s.do(s.getTriage))
 	api.GET("/recordings/:recording/findings/:finding", s.do(s.getFinding))
 	s.viewRoutes(api)
 	s.controlRoutes(api)

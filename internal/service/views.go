@@ -35,8 +35,19 @@ func (s *service) viewRoutes(g *gin.RouterGroup) {
 	one.GET("/layers", s.view(func(_ *gin.Context, src *views.Source, f views.Filter) (any, error) {
 		return views.Layers(src, f), nil
 	}))
-	one.GET("/costs", s.view(func(_ *gin.Context, src *views.Source, f views.Filter) (any, error) {
-		return views.Costs(src, f), nil
+	one.GET("/wiring", s.view(func(c *gin.Context, src *views.Source, f views.Filter) (any, error) {
+		near, err := number(c, "near", -1, -1, 1<<31)
+		if c.Query("limit") == "" {
+			f.Limit = views.MaxMapNodes
+		}
+		return views.WiringMap(src, views.MapQuery{Filter: f, Open: c.Query("open"), Near: near}), err
+	}))
+	one.GET("/costs", s.view(func(c *gin.Context, src *views.Source, f views.Filter) (any, error) {
+		order := c.Query("order")
+		if !views.IsCostOrder(order) {
+			return nil, &badRequest{fmt.Sprintf("order is %q; it is own, saves or made", order)}
+		}
+		return views.Costs(src, f, order), nil
 	}))
 	one.GET("/scopes", s.view(s.getScopes))
 	one.GET("/scopes/:scope", s.view(s.getScope))
@@ -59,6 +70,9 @@ func (s *service) view(answer func(*gin.Context, *views.Source, views.Filter) (a
 			return nil, err
 		}
 		v, err := answer(c, src, f)
+		if err == nil {
+			err = src.Err()
+		}
 		return v, missing(err)
 	})
 }
@@ -93,7 +107,8 @@ func missing(err error) error {
 	var scope *views.ErrNoScope
 	var part *views.NoPart
 	var instance *views.ErrNoInstance
-	if errors.As(err, &scope) || errors.As(err, &instance) || errors.As(err, &part) {
+	var group *views.ErrNoGroup
+	if errors.As(err, &scope) || errors.As(err, &group) || errors.As(err, &instance) || errors.As(err, &part) {
 		return &notHere{err.Error()}
 	}
 	return err

@@ -47,7 +47,7 @@ func local(t *testing.T, text []byte) *views.Source {
 	results := []*engine.Result{}
 	for _, s := range list {
 		m := &inMemory{s.Chunks, text}
-		src.Streams = append(src.Streams, views.StreamSource{State: s.State, Result: s.Result, Log: m, Lines: m})
+		src.Streams = append(src.Streams, views.StreamSource{Head: s.State, Result: func() (*engine.Result, error) { return s.Result, nil }, Log: m, Lines: m})
 		results = append(results, s.Result)
 	}
 	src.Result = engine.Merge(results)
@@ -57,7 +57,7 @@ func local(t *testing.T, text []byte) *views.Source {
 // questions are all views of a recording, as the service is asked and as the core answers.
 func questions(t *testing.T, src *views.Source) map[string]any {
 	t.Helper()
-	all := views.Filter{Limit: 200}
+	all := views.Filter{Limit: views.DefaultRows}
 	must := func(v any, err error) any {
 		t.Helper()
 		require.NoError(t, err)
@@ -70,10 +70,13 @@ func questions(t *testing.T, src *views.Source) map[string]any {
 		"disposal":                         views.Disposal(src, all),
 		"keys?all=true":                    views.Keys(src, all, true),
 		"layers":                           views.Layers(src, all),
-		"costs":                            views.Costs(src, all),
-		"scopes":                           must(views.Scopes(src, views.ScopeQuery{Stream: -1, Limit: 200})),
+		"costs":                            views.Costs(src, all, ""),
+		"costs?order=made":                 views.Costs(src, views.Filter{Limit: views.DefaultRows}, views.CostsByInstances),
+		"wiring":                           views.WiringMap(src, views.MapQuery{Near: -1}),
+		"wiring?near=0":                    views.WiringMap(src, views.MapQuery{Near: 0}),
+		"scopes":                           must(views.Scopes(src, views.ScopeQuery{Stream: -1, Limit: views.DefaultRows})),
 		"scopes?order=longest&limit=3":     must(views.Scopes(src, views.ScopeQuery{Stream: -1, Limit: 3, Longest: true})),
-		"scopes?findings=true":             must(views.Scopes(src, views.ScopeQuery{Stream: -1, Limit: 200, Findings: true})),
+		"scopes?findings=true":             must(views.Scopes(src, views.ScopeQuery{Stream: -1, Limit: views.DefaultRows, Findings: true})),
 		"sharing?last=5&depth=4":           must(views.Sharing(src, views.SharingQuery{Filter: all, Last: 5, Depth: 4})),
 	}
 	list := must(views.Scopes(src, views.ScopeQuery{Stream: -1, Limit: 4})).(views.ScopeList)
@@ -100,7 +103,7 @@ func TestViews(t *testing.T) {
 	schemas := documentSchemas(t, r)
 	shapes := map[string]string{
 		"registrations": "RegistrationList", "graph": "Graph", "disposal": "DisposalView", "keys": "KeysView", "layers": "LayersView",
-		"costs": "CostsView", "scopes": "ScopeList", "sharing": "Board",
+		"costs": "CostsView", "wiring": "WiringMap", "scopes": "ScopeList", "sharing": "Board",
 	}
 	same := func(t *testing.T, r *running, recording string, want map[string]any) {
 		t.Helper()

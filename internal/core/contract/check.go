@@ -442,12 +442,12 @@ func (j *court) example(e evidence) (finding.Example, bool) {
 		return finding.Example{}, false // it was built too long ago to be found
 	}
 	stream := &j.src.Streams[e.stream]
-	x := finding.Example{Instances: []uint64{e.inst}, Line: i.Line, Stream: stream.State.Stream}
+	x := finding.Example{Instances: []uint64{e.inst}, Line: i.Line, Stream: stream.Head.Stream}
 	if i.Scope != 0 {
 		x.Scope = &i.Scope
 	}
 	if at, err := time.Parse(time.RFC3339, i.At); err == nil {
-		if start, err := time.Parse(time.RFC3339, stream.State.Start); err == nil {
+		if start, err := time.Parse(time.RFC3339, stream.Head.Start); err == nil {
 			x.T = at.Sub(start).Nanoseconds()
 		}
 	}

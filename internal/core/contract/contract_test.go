@@ -51,7 +51,7 @@ func study(t testing.TB, trace []byte) *views.Source {
 	var results []*engine.Result
 	for n := range list {
 		results = append(results, list[n].Result)
-		src.Streams = append(src.Streams, views.StreamSource{State: list[n].State, Result: list[n].Result, Lines: lines(trace)})
+		src.Streams = append(src.Streams, views.StreamSource{Head: list[n].State, Result: func() (*engine.Result, error) { return list[n].Result, nil }, Lines: lines(trace)})
 	}
 	src.Result = engine.Merge(results)
 	return src

@@ -69,7 +69,7 @@ func (v *verdict) wiring() {
 // examples gathers instances of the hand-outs, of each stream, that something holds for.
 func (v *verdict) examples(of func(*derive.State, *derive.Handout) bool) {
 	for n := range v.j.src.Streams {
-		s := v.j.src.Streams[n].State
+		s := v.j.src.Streams[n].State()
 		for k := range s.Handouts {
 			if h := &s.Handouts[k]; of(s, h) && len(v.insts) < 2*finding.MaxExamples {
 				for _, i := range h.Instances[:min(2, len(h.Instances))] {
@@ -279,7 +279,7 @@ func (v *verdict) ofFindings() {
 		}
 		for _, x := range f.Examples {
 			for n := range v.j.src.Streams {
-				if v.j.src.Streams[n].State.Stream == x.Stream && len(x.Instances) > 0 {
+				if v.j.src.Streams[n].Head.Stream == x.Stream && len(x.Instances) > 0 {
 					v.insts = append(v.insts, evidence{n, x.Instances[0]})
 				}
 			}

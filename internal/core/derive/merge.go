@@ -13,36 +13,66 @@ func Merge(states []*State) *State {
 	if len(states) == 1 {
 		return states[0]
 	}
-	m := &merger{out: &State{Format: Format}, at: map[identity]int{}, handouts: map[handoutID]int{}, failures: map[failureID]int{}, costs: map[costOf]int{}}
+	spans := make([]Span, len(states))
+	for n, s := range states {
+		spans[n] = s.Span()
+	}
+	m := NewMerger(spans)
+	for _, s := range states {
+		m.Add(s)
+	}
+	return m.State()
+}
+
+// Span is the time of a stream: its start, and the ns until the latest that was seen of it.
+type Span struct {
+	Start string // RFC 3339, as the reader has checked it
+	T     int64
+}
+
+// Span returns that of a state.
+func (s *State) Span() Span { return Span{s.Start, s.T} }
+
+// Merger puts states together one by one, so that they need not be in memory at once. What is added last may be long gone when the
+// state is asked for: nothing of it is kept but what the merged state shows.
+type Merger struct{ m *merger }
+
+// NewMerger returns one for streams of these times.
+func NewMerger(spans []Span) *Merger {
+	m := &merger{out: &State{Format: Format}, at: map[identity]int{}, handouts: map[handoutID]int{}, failures: map[failureID]int{}, costs: map[costOf]int{}, costRegs: map[costPlace]int{}, series: map[int]int{}}
 	m.out.Registrations, m.out.Handouts, m.out.Failures, m.out.Costs = []Registration{}, []Handout{}, []Failure{}, []Cost{}
 	m.out.Roots, m.out.ByHand = []Scope{}, []ByHand{}
 	m.out.Open, m.out.Steps, m.out.Alive, m.out.Places, m.out.Chunks = []Scope{}, []Step{}, []Instance{}, []Place{}, []ChunkInfo{}
 	m.out.Buckets = Buckets{WidthNS: 1, Opened: []int64{}, Closed: []int64{}, Regs: []Series{}}
-	if len(states) == 0 {
-		return m.out
-	}
-	starts := make([]time.Time, len(states))
-	for n, s := range states {
-		starts[n], _ = time.Parse(time.RFC3339, s.Start) // the reader has checked it
+	starts := make([]time.Time, len(spans))
+	for n, s := range spans {
+		starts[n], _ = time.Parse(time.RFC3339, s.Start)
 		if n == 0 || starts[n].Before(m.start) {
 			m.start = starts[n]
 		}
 	}
-	first := states[0]
-	m.out.Stream, m.out.App, m.out.Version, m.out.Environment, m.out.Start = first.Stream, first.App, first.Version, first.Environment, first.Start
-	for n, s := range states {
-		offset := starts[n].Sub(m.start).Nanoseconds()
-		m.out.T = max(m.out.T, offset+s.T)
-		m.out.Buckets.WidthNS = max(m.out.Buckets.WidthNS, s.Buckets.WidthNS)
+	for n, s := range spans {
+		m.out.T = max(m.out.T, starts[n].Sub(m.start).Nanoseconds()+s.T)
 	}
 	for m.out.T/m.out.Buckets.WidthNS >= buckets {
 		m.out.Buckets.WidthNS *= 2
 	}
-	for n, s := range states {
-		m.add(s, starts[n].Sub(m.start).Nanoseconds())
-	}
-	return m.out
+	return &Merger{m}
 }
+
+// Add adds a state, which stays as it is.
+func (m *Merger) Add(s *State) {
+	out := m.m.out
+	if m.m.added == 0 {
+		out.Stream, out.App, out.Version, out.Environment, out.Start = s.Stream, s.App, s.Version, s.Environment, s.Start
+	}
+	m.m.added++
+	start, _ := time.Parse(time.RFC3339, s.Start)
+	m.m.add(s, start.Sub(m.m.start).Nanoseconds())
+}
+
+// State returns all that was added. The Merger is at its end with that.
+func (m *Merger) State() *State { return m.m.out }
 
 type identity struct {
 	service, key, impl, at, lifetime, container string
@@ -62,13 +92,18 @@ type failureID struct {
 }
 
 type merger struct {
+	added    int
 	out      *State
 	start    time.Time
 	at       map[identity]int
 	handouts map[handoutID]int
 	failures map[failureID]int
 	costs    map[costOf]int
+	costRegs map[costPlace]int // places in the lists of costs
+	series   map[int]int       // places in the list of series, by registration
 }
+
+type costPlace struct{ cost, reg int }
 
 func (m *merger) add(s *State, offset int64) {
 	out := m.out
@@ -260,8 +295,9 @@ func (m *merger) cost(c Cost, index func(int) int) {
 	one.Most = max(one.Most, c.Most)
 	for _, r := range c.Regs {
 		r.Reg = index(r.Reg)
-		k := slices.IndexFunc(one.Regs, func(o CostReg) bool { return o.Reg == r.Reg })
-		if k < 0 {
+		k, ok := m.costRegs[costPlace{at, r.Reg}]
+		if !ok {
+			m.costRegs[costPlace{at, r.Reg}] = len(one.Regs)
 			one.Regs = append(one.Regs, r)
 			continue
 		}
@@ -299,9 +335,10 @@ func (m *merger) buckets(s *State, offset int64, index func(int) int) {
 	pour(b.Closed, s.Buckets.Closed)
 	for _, r := range s.Buckets.Regs {
 		reg := index(r.Reg)
-		k := slices.IndexFunc(b.Regs, func(o Series) bool { return o.Reg == reg })
-		if k < 0 {
+		k, ok := m.series[reg]
+		if !ok {
 			k = len(b.Regs)
+			m.series[reg] = k
 			b.Regs = append(b.Regs, Series{Reg: reg, Made: grow(nil), Ended: grow(nil), OwnNS: grow(nil), Most: grow(nil)})
 		}
 		pour(b.Regs[k].Made, r.Made)

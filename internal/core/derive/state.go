@@ -5,7 +5,8 @@ import "keenlantern.example/internal/core/finding"
 // Format names the shape of a State.
 const Format = "lantern-state/1"
 
-// State is what is known of one stream. Times are ns since its start.
+// State is what is known of one stream. Times are ns since its start. What is 0 or empty in the many rows is left out of its JSON, which is
+// read several times as fast for it.
 type State struct {
 	Format        string         `json:"format"`
 	Stream        string         `json:"stream"`
@@ -38,6 +39,15 @@ type State struct {
 	DisposalSeen  bool           `json:"disposal_seen"`
 }
 
+// Head returns the parts that lists of scopes need, which are few in a large recording too: a copy without registrations, hand-outs,
+// costs and what is alive.
+func (s *State) Head() *State {
+	h := *s
+	h.Registrations, h.Handouts, h.Failures, h.Costs, h.Buckets = nil, nil, nil, nil, Buckets{}
+	h.ByHand, h.Steps, h.Alive, h.Places = nil, nil, nil, nil
+	return &h
+}
+
 // SiteAt returns the site of the need that a position of a make's list fills, "" where there is none.
 func (r *Registration) SiteAt(slot int) string {
 	if need := r.NeedAt(slot); need != nil {
@@ -67,45 +77,45 @@ const None = -1
 
 // Registration is one registration and what became of its instances.
 type Registration struct {
-	ID         uint64   `json:"id"`
-	Container  string   `json:"container"`
-	Service    string   `json:"service"`
+	ID         uint64   `json:"id,omitempty"`
+	Container  string   `json:"container,omitempty"`
+	Service    string   `json:"service,omitempty"`
 	Key        *string  `json:"key"`
-	Impl       string   `json:"implementation"` // as registered, else as first made
-	Lifetime   string   `json:"lifetime"`
-	Declared   string   `json:"declared"`
-	At         string   `json:"at"`
-	Module     string   `json:"module"`
-	Internal   bool     `json:"internal"`
-	Local      bool     `json:"local"`
-	Primary    bool     `json:"primary"`
-	Disposable bool     `json:"disposable"`
-	Disposer   string   `json:"disposer"`
+	Impl       string   `json:"implementation,omitempty"` // as registered, else as first made
+	Lifetime   string   `json:"lifetime,omitempty"`
+	Declared   string   `json:"declared,omitempty"`
+	At         string   `json:"at,omitempty"`
+	Module     string   `json:"module,omitempty"`
+	Internal   bool     `json:"internal,omitempty"`
+	Local      bool     `json:"local,omitempty"`
+	Primary    bool     `json:"primary,omitempty"`
+	Disposable bool     `json:"disposable,omitempty"`
+	Disposer   string   `json:"disposer,omitempty"`
 	Also       []Name   `json:"also"`
 	Needs      []Need   `json:"needs"`
-	Wraps      int      `json:"wraps"` // indices into State.Registrations, None where there is none
-	Alias      int      `json:"alias"`
-	Proxy      int      `json:"proxy"`
-	FormOf     int      `json:"form_of"`  // the template of which this is a closed form
-	Template   []string `json:"template"` // what it answers for any of, in the words of the format
-	Pooled     bool     `json:"pooled"`
-	Mechanism  string   `json:"mechanism"`  // how instances declare that they are to be disposed
-	Signature  string   `json:"signature"`  // of the constructor that the container chose
-	Answered   int      `json:"answered"`   // who answers a single request for its service and key; itself, where it does
-	Duplicates string   `json:"duplicates"` // how its container chooses: "first", "last", "primary", …
+	Wraps      int      `json:"wraps,omitempty"` // indices into State.Registrations, None where there is none
+	Alias      int      `json:"alias,omitempty"`
+	Proxy      int      `json:"proxy,omitempty"`
+	FormOf     int      `json:"form_of,omitempty"` // the template of which this is a closed form
+	Template   []string `json:"template"`          // what it answers for any of, in the words of the format
+	Pooled     bool     `json:"pooled,omitempty"`
+	Mechanism  string   `json:"mechanism,omitempty"`  // how instances declare that they are to be disposed
+	Signature  string   `json:"signature,omitempty"`  // of the constructor that the container chose
+	Answered   int      `json:"answered,omitempty"`   // who answers a single request for its service and key; itself, where it does
+	Duplicates string   `json:"duplicates,omitempty"` // how its container chooses: "first", "last", "primary", …
 
-	Made       int64     `json:"made"`
-	Ended      int64     `json:"ended"`
-	Most       int64     `json:"most"` // alive at once; of several streams the sum
-	Used       int64     `json:"used"` // calls
-	Disposed   int64     `json:"disposed"`
-	Undisposed int64     `json:"undisposed"` // disposable ones that ended, or are alive, without a disposal
-	ByCode     int64     `json:"by_code"`    // disposals that were done by code, of all that were done
-	TookNS     int64     `json:"took_ns"`    // making them, with what was built for them
-	OwnNS      int64     `json:"own_ns"`     // without
-	MaxNS      int64     `json:"max_ns"`
-	Bytes      int64     `json:"bytes"` // of those alive, where sizes are known
-	First      *Creation `json:"first"` // nil where none was made
+	Made       int64     `json:"made,omitempty"`
+	Ended      int64     `json:"ended,omitempty"`
+	Most       int64     `json:"most,omitempty"` // alive at once; of several streams the sum
+	Used       int64     `json:"used,omitempty"` // calls
+	Disposed   int64     `json:"disposed,omitempty"`
+	Undisposed int64     `json:"undisposed,omitempty"` // disposable ones that ended, or are alive, without a disposal
+	ByCode     int64     `json:"by_code,omitempty"`    // disposals that were done by code, of all that were done
+	TookNS     int64     `json:"took_ns,omitempty"`    // making them, with what was built for them
+	OwnNS      int64     `json:"own_ns,omitempty"`     // without
+	MaxNS      int64     `json:"max_ns,omitempty"`
+	Bytes      int64     `json:"bytes,omitempty"` // of those alive, where sizes are known
+	First      *Creation `json:"first"`           // nil where none was made
 	Last       *Creation `json:"last"`
 	Verdict    Verdict   `json:"verdict"`
 }
@@ -117,20 +127,20 @@ func (r *Registration) Ref() finding.Ref {
 
 // Creation is when and where one instance was made.
 type Creation struct {
-	Instance  uint64 `json:"instance"`
-	Stream    string `json:"stream"`
-	T         int64  `json:"t"`
-	Scope     uint64 `json:"scope"` // in which it was asked for
-	ScopeName string `json:"scope_name"`
-	AtStart   bool   `json:"at_start"` // before the first scope other than a root was opened
+	Instance  uint64 `json:"instance,omitempty"`
+	Stream    string `json:"stream,omitempty"`
+	T         int64  `json:"t,omitempty"`
+	Scope     uint64 `json:"scope,omitempty"` // in which it was asked for
+	ScopeName string `json:"scope_name,omitempty"`
+	AtStart   bool   `json:"at_start,omitempty"` // before the first scope other than a root was opened
 }
 
 // ByHand is an implementation that application code constructs, past the container, at one place.
 type ByHand struct {
-	Impl     string `json:"implementation"`
-	At       string `json:"at"` // "" where that is not known
-	Count    int64  `json:"count"`
-	Disposed int64  `json:"disposed"`
+	Impl     string `json:"implementation,omitempty"`
+	At       string `json:"at,omitempty"` // "" where that is not known
+	Count    int64  `json:"count,omitempty"`
+	Disposed int64  `json:"disposed,omitempty"`
 }
 
 // Name is a service and key.
@@ -159,19 +169,19 @@ type Verdict struct {
 
 // Handout is who was given what, how often.
 type Handout struct {
-	Consumer  int      `json:"consumer"` // index of a registration, None otherwise
-	Direct    string   `json:"direct"`   // the consumer's implementation, where it has no registration
-	Entry     string   `json:"entry"`
-	Given     int      `json:"given"`
-	Impl      string   `json:"implementation"`
+	Consumer  int      `json:"consumer,omitempty"` // index of a registration, None otherwise
+	Direct    string   `json:"direct,omitempty"`   // the consumer's implementation, where it has no registration
+	Entry     string   `json:"entry,omitempty"`
+	Given     int      `json:"given,omitempty"`
+	Impl      string   `json:"implementation,omitempty"`
 	Asked     Name     `json:"asked"`
-	Site      string   `json:"site"`
-	How       string   `json:"how"` // "constructor", "property", "method", "locator" … or "entry"
-	All       bool     `json:"all"`
-	Via       int      `json:"via"`
-	Count     int64    `json:"count"`
-	First     int64    `json:"first"`
-	Last      int64    `json:"last"`
+	Site      string   `json:"site,omitempty"`
+	How       string   `json:"how,omitempty"` // "constructor", "property", "method", "locator" … or "entry"
+	All       bool     `json:"all,omitempty"`
+	Via       int      `json:"via,omitempty"`
+	Count     int64    `json:"count,omitempty"`
+	First     int64    `json:"first,omitempty"`
+	Last      int64    `json:"last,omitempty"`
 	Chains    []Chain  `json:"chains"`    // of the examples: outermost first
 	Instances []uint64 `json:"instances"` // examples
 }
@@ -190,33 +200,33 @@ type Layer struct {
 // Failure is something asked for and not given.
 type Failure struct {
 	Asked    Name   `json:"asked"`
-	Why      string `json:"why"`
-	Consumer int    `json:"consumer"`
-	Optional bool   `json:"optional"`
-	Count    int64  `json:"count"`
-	Last     int64  `json:"last"`
+	Why      string `json:"why,omitempty"`
+	Consumer int    `json:"consumer,omitempty"`
+	Optional bool   `json:"optional,omitempty"`
+	Count    int64  `json:"count,omitempty"`
+	Last     int64  `json:"last,omitempty"`
 }
 
 // Cost is what making things took of the scopes of one name. The root's makes stand under the name "" and kind "root".
 type Cost struct {
-	Name    string    `json:"name"`
-	Kind    string    `json:"kind"`
-	Scopes  int64     `json:"scopes"` // closed
-	TotalNS int64     `json:"total_ns"`
-	BuiltNS int64     `json:"built_ns"` // the outermost makes
-	Most    int64     `json:"most"`     // open at once; of several streams the most of any
+	Name    string    `json:"name,omitempty"`
+	Kind    string    `json:"kind,omitempty"`
+	Scopes  int64     `json:"scopes,omitempty"` // closed
+	TotalNS int64     `json:"total_ns,omitempty"`
+	BuiltNS int64     `json:"built_ns,omitempty"` // the outermost makes
+	Most    int64     `json:"most,omitempty"`     // open at once; of several streams the most of any
 	Regs    []CostReg `json:"regs"`
 }
 
 // CostReg is what one registration's makes took of them.
 type CostReg struct {
-	Reg    int   `json:"reg"`
-	Scopes int64 `json:"scopes"` // in which it was made
-	Made   int64 `json:"made"`
-	TookNS int64 `json:"took_ns"`
-	OwnNS  int64 `json:"own_ns"`
-	MaxNS  int64 `json:"max_ns"`
-	Bytes  int64 `json:"bytes"`
+	Reg    int   `json:"reg,omitempty"`
+	Scopes int64 `json:"scopes,omitempty"` // in which it was made
+	Made   int64 `json:"made,omitempty"`
+	TookNS int64 `json:"took_ns,omitempty"`
+	OwnNS  int64 `json:"own_ns,omitempty"`
+	MaxNS  int64 `json:"max_ns,omitempty"`
+	Bytes  int64 `json:"bytes,omitempty"`
 
 	MadePer Spread `json:"made_per"` // how much the makes of one scope vary, in the scopes in which it was made
 	OwnPer  Spread `json:"own_per"`  // and their own time, in ns
@@ -227,10 +237,10 @@ type CostReg struct {
 
 // InScope is the largest of a figure in one scope.
 type InScope struct {
-	N      int64  `json:"n"`
-	Stream string `json:"stream"`
-	Scope  uint64 `json:"scope"`
-	Line   int64  `json:"line"` // on which the scope was opened
+	N      int64  `json:"n,omitempty"`
+	Stream string `json:"stream,omitempty"`
+	Scope  uint64 `json:"scope,omitempty"`
+	Line   int64  `json:"line,omitempty"` // on which the scope was opened
 }
 
 // More makes it that of another scope, where the figure is larger there.
@@ -281,29 +291,29 @@ func (s *Scope) Took() int64 { return s.Closed - s.Opened }
 
 // Step is one line about a disposal.
 type Step struct {
-	Instance uint64 `json:"instance"`
-	Reg      int    `json:"reg"`
-	Impl     string `json:"implementation"`
-	Home     uint64 `json:"home"` // the scope with which it ends
-	HomeName string `json:"home_name"`
-	HomeKind string `json:"home_kind"`
-	Root     bool   `json:"root"`
-	State    string `json:"state"` // "done", "begun", "failed", "handed", "refused"
-	By       string `json:"by"`
-	T        int64  `json:"t"`
-	NS       int64  `json:"ns"`
+	Instance uint64 `json:"instance,omitempty"`
+	Reg      int    `json:"reg,omitempty"`
+	Impl     string `json:"implementation,omitempty"`
+	Home     uint64 `json:"home,omitempty"` // the scope with which it ends
+	HomeName string `json:"home_name,omitempty"`
+	HomeKind string `json:"home_kind,omitempty"`
+	Root     bool   `json:"root,omitempty"`
+	State    string `json:"state,omitempty"` // "done", "begun", "failed", "handed", "refused"
+	By       string `json:"by,omitempty"`
+	T        int64  `json:"t,omitempty"`
+	NS       int64  `json:"ns,omitempty"`
 }
 
 // Instance is one that is alive.
 type Instance struct {
-	ID         uint64 `json:"id"`
-	Reg        int    `json:"reg"`
-	Impl       string `json:"implementation"`
-	Made       int64  `json:"made"`
-	Home       uint64 `json:"home"`
-	Disposable bool   `json:"disposable"`
-	Disposed   bool   `json:"disposed"`
-	Bytes      int64  `json:"bytes"`
+	ID         uint64 `json:"id,omitempty"`
+	Reg        int    `json:"reg,omitempty"`
+	Impl       string `json:"implementation,omitempty"`
+	Made       int64  `json:"made,omitempty"`
+	Home       uint64 `json:"home,omitempty"`
+	Disposable bool   `json:"disposable,omitempty"`
+	Disposed   bool   `json:"disposed,omitempty"`
+	Bytes      int64  `json:"bytes,omitempty"`
 }
 
 // Place says that the instances from ID on were made from Line on, until the next Place.

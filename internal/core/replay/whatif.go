@@ -338,7 +338,7 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 	}
 	total := int64(0)
 	for n := range src.Streams {
-		total += src.Streams[n].State.Lines
+		total += src.Streams[n].Head.Lines
 	}
 	now, then := newTotals(), newTotals()
 	var states []*derive.State
@@ -350,7 +350,7 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 			return nil, err
 		}
 		played := engine.NewStream(set, then.chunk)
-		p := New(planFor(stream.State, s, list), func(ev *event.Event) {
+		p := New(planFor(stream.State(), s, list), func(ev *event.Event) {
 			played.Put(reader.Line{Number: ev.Line, Event: ev})
 		})
 		err := stream.Lines.Between(1, math.MaxInt64, func(ev *event.Event) bool {
@@ -609,7 +609,7 @@ func (t *totals) chunk(c derive.Chunk) {
 }
 
 func (t *totals) recorded(s *views.StreamSource) error {
-	for n := range s.State.Chunks {
+	for n := range s.Head.Chunks {
 		rows, err := s.Log.Chunk(n)
 		if err != nil {
 			return err

@@ -49,7 +49,7 @@ func study(t testing.TB, text []byte) *views.Source {
 	results := []*engine.Result{}
 	for _, s := range list {
 		f := &trace{text, s.Chunks}
-		src.Streams = append(src.Streams, views.StreamSource{State: s.State, Result: s.Result, Log: f, Lines: f})
+		src.Streams = append(src.Streams, views.StreamSource{Head: s.State, Result: func() (*engine.Result, error) { return s.Result, nil }, Log: f, Lines: f})
 		results = append(results, s.Result)
 	}
 	src.Result = engine.Merge(results)

@@ -36,15 +36,21 @@ func ByHand(src *Source, f Filter) ByHandView {
 			registered[r.Impl] = n
 		}
 	}
-	given := map[string][]Asker{}
+	given := map[string]*askers{}
 	for n := range s.Handouts {
 		if h := &s.Handouts[n]; h.Given == derive.None {
-			given[h.Impl] = addAsker(given[h.Impl], askerOf(s, h))
+			if given[h.Impl] == nil {
+				given[h.Impl] = &askers{}
+			}
+			given[h.Impl].add(askerOf(s, h))
 		}
 	}
 	list := []ByHandRow{}
 	for _, hand := range s.ByHand {
-		row := ByHandRow{Implementation: hand.Impl, At: hand.At, Count: hand.Count, Disposed: hand.Disposed, GivenTo: busiest(slices.Clone(given[hand.Impl]))}
+		row := ByHandRow{Implementation: hand.Impl, At: hand.At, Count: hand.Count, Disposed: hand.Disposed, GivenTo: []Asker{}}
+		if to := given[hand.Impl]; to != nil {
+			row.GivenTo = to.busiest()
+		}
 		names := []string{hand.Impl, hand.At}
 		if n, ok := registered[hand.Impl]; ok {
 			row.Registered = refAt(s, n)

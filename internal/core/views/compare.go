@@ -87,15 +87,17 @@ func Part(src *Source, how string) (*Source, error) {
 	case "first-half", "second-half":
 		return half(src, how == "second-half"), nil
 	}
-	of := func(s *StreamSource) string { return s.State.Version }
+	of := func(s *StreamSource) string { return s.Head.Version }
 	wanted := strings.TrimPrefix(how, "version=")
 	if host, ok := strings.CutPrefix(how, "host="); ok {
 		wanted = host
 		of = func(s *StreamSource) string {
-			if s.Result == nil {
-				return ""
+			for n := range src.Result.Streams {
+				if src.Result.Streams[n].Stream == s.Head.Stream {
+					return src.Result.Streams[n].Host
+				}
 			}
-			return s.Result.Streams[0].Host
+			return ""
 		}
 	}
 	part := &Source{Recording: src.Recording}
@@ -110,8 +112,15 @@ func Part(src *Source, how string) (*Source, error) {
 			continue
 		}
 		part.Streams = append(part.Streams, *s)
-		if s.Result != nil {
-			results = append(results, s.Result)
+		if s.Result == nil {
+			continue
+		}
+		one, err := s.Result()
+		if err != nil {
+			return nil, err
+		}
+		if one != nil {
+			results = append(results, one)
 		}
 	}
 	if len(part.Streams) == 0 {
@@ -164,7 +173,7 @@ func half(src *Source, second bool) *Source {
 		one.Regs = append(one.Regs, derive.CostReg{Reg: r.Reg, Made: reg.Made, OwnNS: reg.OwnNS, MadePer: derive.Unknown, OwnPer: derive.Unknown})
 	}
 	s.Costs = []derive.Cost{one}
-	part := &Source{Recording: src.Recording, Streams: []StreamSource{{State: &s}}}
+	part := &Source{Recording: src.Recording, Streams: []StreamSource{{Head: &s}}}
 	if src.Result != nil {
 		only := *src.Result
 		only.Findings = nil
@@ -251,6 +260,7 @@ func byName(s *derive.State) (map[pairID][]int, []pairID) {
 }
 
 func (c *Comparison) registrations(a, b *derive.State) {
+	before, now := structureOf(a), structureOf(b)
 	as, order := byName(a)
 	bs, more := byName(b)
 	for _, k := range more {
@@ -264,7 +274,7 @@ func (c *Comparison) registrations(a, b *derive.State) {
 			for i := 0; i < len(left); i++ {
 				for j := range right {
 					if x, y := left[i], right[j]; same(&a.Registrations[x], &b.Registrations[y]) {
-						c.pair(a, b, x, y)
+						c.pair(before, now, x, y)
 						left, right = slices.Delete(left, i, i+1), slices.Delete(right, j, j+1)
 						i--
 						break
@@ -286,8 +296,8 @@ func (c *Comparison) registrations(a, b *derive.State) {
 	}
 }
 
-func (c *Comparison) pair(a, b *derive.State, x, y int) {
-	before, now := &a.Registrations[x], &b.Registrations[y]
+func (c *Comparison) pair(a, b *structure, x, y int) {
+	before, now := &a.s.Registrations[x], &b.s.Registrations[y]
 	fields := []Field{}
 	differ := func(name, p, q string) {
 		if p != q {
@@ -298,10 +308,10 @@ func (c *Comparison) pair(a, b *derive.State, x, y int) {
 	if before.Impl != "" && now.Impl != "" { // it may just not have been built this time
 		differ("implementation", before.Impl, now.Impl)
 	}
-	differ("layers", around(a, x), around(b, y))
-	differ("order", position(a, x), position(b, y))
-	whyA, _ := answers(a, x)
-	whyB, _ := answers(b, y)
+	differ("layers", a.around(x), b.around(y))
+	differ("order", a.position(x), b.position(y))
+	whyA, _ := a.answers(x)
+	whyB, _ := b.answers(y)
 	if (before.Answered == x) != (now.Answered == y) {
 		differ("answers", whyA, whyB)
 	}
@@ -365,36 +375,24 @@ func (c *Comparison) answers(a, b *derive.State) {
 }
 
 // around lists what lies around a registration, outermost first.
-func around(s *derive.State, n int) string {
+func (t *structure) around(n int) string {
 	layers := []string{}
-	for at := n; len(layers) < 32; {
-		outer := slices.IndexFunc(s.Registrations, func(r derive.Registration) bool { return r.Wraps == at })
-		if outer < 0 {
-			break
-		}
-		layers = append(layers, cmp.Or(s.Registrations[outer].Impl, s.Registrations[outer].Service))
-		at = outer
+	for at := n; len(layers) < 32 && len(t.outer[at]) > 0; {
+		at = t.outer[at][0]
+		layers = append(layers, cmp.Or(t.s.Registrations[at].Impl, t.s.Registrations[at].Service))
 	}
 	slices.Reverse(layers)
 	return strings.Join(layers, " around ")
 }
 
 // position says which of several under one service and key it is.
-func position(s *derive.State, n int) string {
-	r := &s.Registrations[n]
-	at, of := 0, 0
-	for k := range s.Registrations {
-		if o := &s.Registrations[k]; o.Service == r.Service && (o.Key == nil) == (r.Key == nil) && keyOf(o.Key) == keyOf(r.Key) {
-			of++
-			if k == n {
-				at = of
-			}
-		}
-	}
-	if of < 2 {
+func (t *structure) position(n int) string {
+	r := &t.s.Registrations[n]
+	all := t.named[asked{r.Service, keyOf(r.Key), r.Key != nil}]
+	if len(all) < 2 {
 		return "the only one"
 	}
-	return fmt.Sprintf("%d of %d", at, of)
+	return fmt.Sprintf("%d of %d", slices.Index(all, n)+1, len(all))
 }
 
 func (c *Comparison) costs(a, b *derive.State) {

@@ -24,7 +24,8 @@ type CostName struct {
 	MeanNS       int64     `json:"mean_ns"`       // how long one was open
 	BuiltMeanNS  int64     `json:"built_mean_ns"` // how long building took of it
 	BuiltPercent float64   `json:"built_percent"`
-	Rows         []CostRow `json:"rows"` // by own time
+	Rows         []CostRow `json:"rows"`       // in the order asked for: MaxCostRows, or a page of them where one name was asked for
+	RowsTotal    int       `json:"rows_total"` // how many there are
 }
 
 // CostRow is what one registration costs the scopes of a name.
@@ -51,8 +52,33 @@ type UnusedRow struct {
 	Count    int64        `json:"count"`
 }
 
-// Costs answers: what is rebuilt for every request, what does that take, and what is built and never used?
-func Costs(src *Source, f Filter) CostsView {
+// MaxCostRows bounds the registrations that are listed for each of several names.
+const MaxCostRows = 8
+
+// The orders of the registrations of one name.
+const (
+	CostsByOwnTime   = "own"   // the usual one: by the time of their own constructors
+	CostsBySaving    = "saves" // by what one shared instance would save
+	CostsByInstances = "made"  // by how many are made for each scope
+)
+
+var costOrders = map[string]func(a, b *CostRow) int{
+	"":             func(a, b *CostRow) int { return cmp.Or(cmp.Compare(b.OwnNS, a.OwnNS), cmp.Compare(b.Made, a.Made)) },
+	CostsByOwnTime: func(a, b *CostRow) int { return cmp.Or(cmp.Compare(b.OwnNS, a.OwnNS), cmp.Compare(b.Made, a.Made)) },
+	CostsBySaving: func(a, b *CostRow) int {
+		return cmp.Or(cmp.Compare(b.SavesNS, a.SavesNS), cmp.Compare(b.OwnNS, a.OwnNS))
+	},
+	CostsByInstances: func(a, b *CostRow) int {
+		return cmp.Or(cmp.Compare(b.PerScope, a.PerScope), cmp.Compare(b.OwnNS, a.OwnNS))
+	},
+}
+
+// IsCostOrder reports whether Costs knows an order; "" is the usual one.
+func IsCostOrder(name string) bool { return costOrders[name] != nil }
+
+// Costs answers: what is rebuilt for every request, what does that take, and what is built and never used? Order is that of the
+// registrations of each name. Where the filter's name is that of one name, its registrations are paged, else the names.
+func Costs(src *Source, f Filter, order string) CostsView {
 	s := src.State()
 	v := CostsView{Recording: src.Recording, Names: []CostName{}, Unused: []UnusedRow{}}
 	for _, c := range s.Costs {
@@ -82,7 +108,8 @@ func Costs(src *Source, f Filter) CostsView {
 			}
 			one.Rows = append(one.Rows, row)
 		}
-		slices.SortStableFunc(one.Rows, func(a, b CostRow) int { return cmp.Or(cmp.Compare(b.OwnNS, a.OwnNS), cmp.Compare(b.Made, a.Made)) })
+		slices.SortStableFunc(one.Rows, func(a, b CostRow) int { return costOrders[order](&a, &b) })
+		one.RowsTotal = len(one.Rows)
 		if len(one.Rows) > 0 {
 			v.Names = append(v.Names, one)
 		}
@@ -92,7 +119,14 @@ func Costs(src *Source, f Filter) CostsView {
 		return cmp.Or(cmp.Compare(total(b), total(a)), cmp.Compare(b.Scopes, a.Scopes))
 	})
 	v.Total = len(v.Names)
-	v.Names = page(v.Names, &f)
+	if v.Total == 1 {
+		v.Names[0].Rows = page(v.Names[0].Rows, &f)
+	} else {
+		v.Names = page(v.Names, &f)
+		for n := range v.Names {
+			v.Names[n].Rows = v.Names[n].Rows[:min(len(v.Names[n].Rows), MaxCostRows)]
+		}
+	}
 	if src.Result != nil {
 		for _, found := range src.Result.Findings {
 			if found.Rule == "inject/unused" && f.names(found.Subject.Service, strings.Join(refWords(found.Holder), " ")) {

@@ -2,7 +2,7 @@ package views
 
 // What a view goes by where nothing else is said, and at most. The API, the commands and the console have them from here.
 const (
-	DefaultRows = 200
+	DefaultRows = 50
 	MaxRows     = 5000
 
 	DefaultBoardScopes = 10 // of a board: how many scopes stand side by side

@@ -94,7 +94,7 @@ func Disposal(src *Source, f Filter) DisposalView {
 	v.Total = len(v.Alive)
 	v.Alive = page(v.Alive, &f)
 	for n := range src.Streams {
-		for _, o := range src.Streams[n].State.Open {
+		for _, o := range src.Streams[n].Head.Open {
 			if len(v.Open) < 20 {
 				v.Open = append(v.Open, rowOf(&src.Streams[n], n, &o))
 			}

@@ -60,9 +60,9 @@ func TellInstance(src *Source, stream int, id uint64) (InstanceView, error) {
 	if v.Thing, err = thing(id); err != nil {
 		return v, err
 	}
-	v.At = clockAt(s.State, m.t)
-	alive := slices.ContainsFunc(s.State.Alive, func(a derive.Instance) bool { return a.ID == id })
-	if last := len(s.State.Alive) - 1; alive || !s.State.AliveMore || id <= s.State.Alive[last].ID {
+	v.At = clockAt(s.Head, m.t)
+	alive := slices.ContainsFunc(s.State().Alive, func(a derive.Instance) bool { return a.ID == id })
+	if last := len(s.State().Alive) - 1; alive || !s.State().AliveMore || id <= s.State().Alive[last].ID {
 		v.Alive = &alive
 	}
 	if ev == nil {
@@ -84,7 +84,7 @@ func TellInstance(src *Source, stream int, id uint64) (InstanceView, error) {
 
 // makeOf returns the line on which an instance was made, nil where it is not where it should be.
 func (r *resolver) makeOf(id uint64) (*event.Event, error) {
-	places := r.stream.State.Places
+	places := r.stream.State().Places
 	n := max(0, sort.Search(len(places), func(n int) bool { return places[n].ID > id })-1)
 	from, to := int64(1), int64(maxStoryLines)
 	if len(places) > 0 {

@@ -21,11 +21,13 @@ type KeyRow struct {
 	Key        *string      `json:"key"`
 	Registered []Registered `json:"registered"`
 	Asked      int64        `json:"asked"`
-	AskedBy    []Asker      `json:"asked_by"`
-	Answers    []Answer     `json:"answers"` // what was handed out, the commonest first
-	Missing    int64        `json:"missing"` // asked for and not given
-	Why        string       `json:"why"`     // of the missing ones: the trace's word
-	State      string       `json:"state"`   // "answered", "never asked", "missing", "answered by another key"
+	AskedBy    []Asker      `json:"asked_by"` // the first MaxAskers
+	Askers     int          `json:"askers"`   // how many there are
+	Answers    []Answer     `json:"answers"`  // what was handed out, the commonest first
+	Missing    int64        `json:"missing"`  // asked for and not given
+	Why        string       `json:"why"`      // of the missing ones: the trace's word
+	State      string       `json:"state"`    // "answered", "never asked", "missing", "answered by another key"
+	asked      askers
 }
 
 // Registered is one registration under a service and key.
@@ -68,7 +70,6 @@ func Keys(src *Source, f Filter, all bool) KeysView {
 		if !f.names(r.Service, keyOf(r.Key)) || !all && !keyed[r.Service] && several[r.Service] < 2 {
 			continue
 		}
-		r.AskedBy = busiest(r.AskedBy)
 		slices.SortStableFunc(r.Answers, func(a, b Answer) int { return cmp.Compare(b.Count, a.Count) })
 		r.State = r.state()
 		out = append(out, r)
@@ -76,7 +77,11 @@ func Keys(src *Source, f Filter, all bool) KeysView {
 	slices.SortStableFunc(out, func(a, b KeyRow) int {
 		return cmp.Or(cmp.Compare(a.Service, b.Service), cmp.Compare(keyOf(a.Key), keyOf(b.Key)))
 	})
-	return KeysView{Recording: src.Recording, Keys: page(out, &f), Total: len(out)}
+	v := KeysView{Recording: src.Recording, Keys: page(out, &f), Total: len(out)}
+	for n := range v.Keys {
+		v.Keys[n].AskedBy, v.Keys[n].Askers = v.Keys[n].asked.busiest(), len(v.Keys[n].asked.list)
+	}
+	return v
 }
 
 func (r *KeyRow) state() string {
@@ -131,7 +136,7 @@ func (t *keyTable) given(s *derive.State) {
 		}
 		one := t.row(h.Asked)
 		one.Asked += h.Count
-		one.AskedBy = addAsker(one.AskedBy, askerOf(s, h))
+		one.asked.add(askerOf(s, h))
 		a := Answer{ID: h.Given, Of: finding.Ref{Service: h.Impl, Implementation: finding.Text(h.Impl)}, Count: h.Count}
 		if ref := refAt(s, h.Given); ref != nil {
 			a.Of = *ref
@@ -155,6 +160,6 @@ func (t *keyTable) missing(s *derive.State) {
 		one := t.row(fail.Asked)
 		one.Missing += fail.Count
 		one.Why = fail.Why
-		one.AskedBy = addAsker(one.AskedBy, Asker{Consumer: refAt(s, fail.Consumer), How: fail.Why, Count: fail.Count})
+		one.asked.add(Asker{Consumer: refAt(s, fail.Consumer), How: fail.Why, Count: fail.Count})
 	}
 }

@@ -36,9 +36,11 @@ type LayerRow struct {
 // SeenStack is a stack as it was handed out, and to whom.
 type SeenStack struct {
 	Layers []finding.Ref `json:"layers"` // outermost first
-	Who    []Asker       `json:"who"`
+	Who    []Asker       `json:"who"`    // the first MaxAskers
+	Askers int           `json:"askers"` // how many there are
 	Count  int64         `json:"count"`
-	Whole  bool          `json:"whole"` // it begins at the outermost layer and leaves none out
+	asked  askers
+	Whole  bool `json:"whole"` // it begins at the outermost layer and leaves none out
 }
 
 // Layers answers: is the decorator where it should be, who goes round it, and how many calls reach each layer?
@@ -46,24 +48,20 @@ func Layers(src *Source, f Filter) LayersView {
 	s := src.State()
 	v := LayersView{Recording: src.Recording, Stacks: []StackRow{}, UseSeen: s.UseSeen && usesSeen(s)}
 	inStack := map[int]int{} // registration → stack
+	around := structureOf(s)
 	for n := range s.Registrations {
 		// From each innermost one outwards; several layers around one make several stacks, of which the last counts.
-		if s.Registrations[n].Wraps >= 0 || !wrapped(s, n) {
+		if s.Registrations[n].Wraps >= 0 || len(around.outer[n]) == 0 {
 			continue
 		}
 		regs := []int{n}
 		for at := n; len(regs) < 32; {
-			outer := derive.None
-			for k := range s.Registrations {
-				if s.Registrations[k].Wraps == at {
-					outer = k
-				}
-			}
-			if outer < 0 || slices.Contains(regs, outer) {
+			outer := around.outer[at]
+			if len(outer) == 0 || slices.Contains(regs, outer[len(outer)-1]) {
 				break
 			}
-			regs = append(regs, outer)
-			at = outer
+			at = outer[len(outer)-1]
+			regs = append(regs, at)
 		}
 		slices.Reverse(regs)
 		top := &s.Registrations[regs[0]]
@@ -104,7 +102,7 @@ func Layers(src *Source, f Filter) LayersView {
 			continue
 		}
 		for n := range row.Seen {
-			row.Seen[n].Who = busiest(row.Seen[n].Who)
+			row.Seen[n].Who, row.Seen[n].Askers = row.Seen[n].asked.busiest(), len(row.Seen[n].asked.list)
 		}
 		slices.SortStableFunc(row.Seen, func(a, b SeenStack) int { return cmp.Compare(b.Count, a.Count) })
 		out = append(out, row)
@@ -117,10 +115,6 @@ func Layers(src *Source, f Filter) LayersView {
 // usesSeen reports whether any call was recorded: a recorder that is able to see them may have been told not to.
 func usesSeen(s *derive.State) bool {
 	return slices.ContainsFunc(s.Registrations, func(r derive.Registration) bool { return r.Used > 0 })
-}
-
-func wrapped(s *derive.State, n int) bool {
-	return slices.ContainsFunc(s.Registrations, func(r derive.Registration) bool { return r.Wraps == n })
 }
 
 func ids(layers []LayerRow) []int {
@@ -203,6 +197,6 @@ func (row *StackRow) see(s *derive.State, h *derive.Handout) {
 			row.Seen = append(row.Seen, SeenStack{Layers: one.Layers, Whole: one.Whole})
 		}
 		row.Seen[same].Count += one.Count
-		row.Seen[same].Who = addAsker(row.Seen[same].Who, askerOf(s, h))
+		row.Seen[same].asked.add(askerOf(s, h))
 	}
 }

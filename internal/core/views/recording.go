@@ -72,8 +72,8 @@ type Overall struct {
 	Sampled      float64 `json:"sampled"` // the least share of any stream
 }
 
-// Summarise adds a recording's streams up. Findings that are accepted, by their ids, are counted apart.
-func Summarise(rec Recording, streams []engine.Digest, accepted map[string]string) Summary {
+// Summarise adds a recording's streams up. Severities are those of its findings by their ids; accepted ones are counted apart.
+func Summarise(rec Recording, streams []engine.Info, severities map[string]finding.Severity, accepted map[string]string) Summary {
 	s := Summary{
 		ID: rec.ID, App: rec.App, Version: rec.Version, Environment: rec.Environment, Source: rec.Source,
 		Created: rec.Created.UTC().Format(time.RFC3339Nano), Streams: len(streams),
@@ -81,7 +81,7 @@ func Summarise(rec Recording, streams []engine.Digest, accepted map[string]strin
 	}
 	ended := 0
 	for n := range streams {
-		i := &streams[n].Info
+		i := &streams[n]
 		if n == 0 {
 			s.Start = i.Start
 		}
@@ -103,20 +103,13 @@ func Summarise(rec Recording, streams []engine.Digest, accepted map[string]strin
 		}
 	}
 	var worst finding.Severity
-	for id, severity := range engine.Severities(streams) {
+	for id, severity := range severities {
 		if _, ok := accepted[id]; ok {
 			s.Findings.Accepted++
 			continue
 		}
 		worst = max(worst, severity)
-		switch severity {
-		case finding.Error:
-			s.Findings.Error++
-		case finding.Warning:
-			s.Findings.Warning++
-		default:
-			s.Findings.Note++
-		}
+		s.Findings.add(severity)
 	}
 	if worst != 0 {
 		s.Worst = worst.String()
@@ -159,12 +152,6 @@ type RecordingList struct {
 type RecordingDetail struct {
 	Summary
 	StreamList []engine.Info `json:"stream_list"`
-}
-
-// RecordingFindings is what was found in a recording.
-type RecordingFindings struct {
-	Recording string `json:"recording"`
-	*engine.Result
 }
 
 // FindingDetail is one finding of a recording, with what its examples are drawn from.

@@ -24,8 +24,9 @@ type RegistrationRow struct {
 	TookNS    int64          `json:"took_ns"` // making all of them
 	OwnNS     int64          `json:"own_ns"`  // without what was built for them
 	MaxNS     int64          `json:"max_ns"`
-	AskedBy   []Asker        `json:"asked_by"`
-	Asked     int64          `json:"asked"` // hand-outs in all
+	AskedBy   []Asker        `json:"asked_by"` // the first MaxAskers
+	Askers    int            `json:"askers"`   // how many there are
+	Asked     int64          `json:"asked"`    // hand-outs in all
 	Answers   bool           `json:"answers"`
 	Why       string         `json:"why"` // why it answers, or who does instead
 	LostTo    *finding.Ref   `json:"lost_to"`
@@ -67,7 +68,7 @@ func creation(src *Source, c *derive.Creation, handouts []*derive.Handout, last 
 	s := src.State()
 	out := &Creation{Instance: c.Instance, Mark: finding.Mark(c.Instance), When: when(c), Clock: clockAt(s, c.T), Scope: c.Scope, ScopeName: c.ScopeName}
 	for n := range src.Streams {
-		if src.Streams[n].State.Stream == c.Stream {
+		if src.Streams[n].Head.Stream == c.Stream {
 			out.Stream = n
 		}
 	}
@@ -95,9 +96,19 @@ type RegistrationList struct {
 // Registrations answers: what is registered, which one answers, and does each lifetime behave as declared?
 func Registrations(src *Source, f Filter) RegistrationList {
 	s := src.State()
-	asked := make([][]Asker, len(s.Registrations))
-	total := make([]int64, len(s.Registrations))
-	handouts := make([][]*derive.Handout, len(s.Registrations))
+	shown := []int{}
+	for n := range s.Registrations {
+		if f.lets(&s.Registrations[n]) {
+			shown = append(shown, n)
+		}
+	}
+	list := RegistrationList{Recording: src.Recording, Registrations: []RegistrationRow{}, Total: len(shown)}
+	shown = page(shown, &f)
+	// What follows is gathered for the rows that are shown, not for thousands of others.
+	rows := make(map[int]*registrationParts, len(shown))
+	for _, n := range shown {
+		rows[n] = &registrationParts{}
+	}
 	forms := make([][]finding.Ref, len(s.Registrations))
 	for n := range s.Registrations {
 		if of := s.Registrations[n].FormOf; of >= 0 && of < len(forms) && len(forms[of]) < MaxForms {
@@ -106,25 +117,22 @@ func Registrations(src *Source, f Filter) RegistrationList {
 	}
 	for n := range s.Handouts {
 		h := &s.Handouts[n]
-		if h.Given >= 0 {
-			asked[h.Given] = addAsker(asked[h.Given], askerOf(s, h))
-			total[h.Given] += h.Count
-			handouts[h.Given] = append(handouts[h.Given], h)
+		if one := rows[h.Given]; one != nil {
+			one.asked.add(askerOf(s, h))
+			one.total += h.Count
+			one.handouts = append(one.handouts, h)
 		}
 	}
-	list := []RegistrationRow{}
-	for n := range s.Registrations {
-		r := &s.Registrations[n]
-		if !f.lets(r) {
-			continue
-		}
+	around := structureOf(s)
+	for _, n := range shown {
+		r, parts := &s.Registrations[n], rows[n]
 		row := RegistrationRow{
 			ID: n, Ref: r.Ref(), Container: r.Container, Internal: r.Internal, Local: r.Local, Observed: r.Verdict, Made: r.Made,
 			Alive: r.Made - r.Ended, Used: r.Used, Disposed: r.Disposed, TookNS: r.TookNS, OwnNS: r.OwnNS, MaxNS: r.MaxNS,
-			AskedBy: busiest(asked[n]), Asked: total[n], Answers: r.Answered == n || r.Local || len(r.Template) > 0, Wraps: refAt(s, r.Wraps), WrappedBy: []finding.Ref{},
+			AskedBy: parts.asked.busiest(), Askers: len(parts.asked.list), Asked: parts.total, Answers: r.Answered == n || r.Local || len(r.Template) > 0, Wraps: refAt(s, r.Wraps), WrappedBy: []finding.Ref{},
 			Alias: refAt(s, r.Alias), Also: r.Also, Needs: r.Needs, Template: r.Template, FormOf: refAt(s, r.FormOf), Forms: forms[n],
 			Pooled: r.Pooled, Mechanism: r.Mechanism, Signature: r.Signature,
-			First: creation(src, r.First, handouts[n], false), Last: creation(src, r.Last, handouts[n], true),
+			First: creation(src, r.First, parts.handouts, false), Last: creation(src, r.Last, parts.handouts, true),
 		}
 		if row.Forms == nil {
 			row.Forms = []finding.Ref{}
@@ -132,26 +140,27 @@ func Registrations(src *Source, f Filter) RegistrationList {
 		if r.Declared != r.Lifetime {
 			row.Declared = r.Declared
 		}
-		for k := range s.Registrations {
-			if s.Registrations[k].Wraps == n {
-				row.WrappedBy = append(row.WrappedBy, s.Registrations[k].Ref())
-			}
+		for _, k := range around.outer[n] {
+			row.WrappedBy = append(row.WrappedBy, s.Registrations[k].Ref())
 		}
-		row.Why, row.LostTo = answers(s, n)
-		list = append(list, row)
+		row.Why, row.LostTo = around.answers(n)
+		list.Registrations = append(list.Registrations, row)
 	}
-	return RegistrationList{Recording: src.Recording, Registrations: page(list, &f), Total: len(list)}
+	return list
+}
+
+// registrationParts is what hand-outs say of one registration.
+type registrationParts struct {
+	asked    askers
+	total    int64
+	handouts []*derive.Handout
 }
 
 // answers says why the n-th registration answers a single request for its service and key, or who does instead.
-func answers(s *derive.State, n int) (string, *finding.Ref) {
+func (t *structure) answers(n int) (string, *finding.Ref) {
+	s := t.s
 	r := &s.Registrations[n]
-	rivals := 0
-	for k := range s.Registrations {
-		if o := &s.Registrations[k]; o.Service == r.Service && keyOf(o.Key) == keyOf(r.Key) && (o.Key == nil) == (r.Key == nil) && o.Container == r.Container && !o.Local {
-			rivals++
-		}
-	}
+	rivals := t.rivals[rivalOf(r)]
 	if r.Service == "" {
 		return "it was mentioned and never registered", nil
 	}
@@ -180,11 +189,8 @@ func answers(s *derive.State, n int) (string, *finding.Ref) {
 		return "local: it answers where it is known, and nowhere else", nil
 	}
 	to := refAt(s, r.Answered)
-	for k := range s.Registrations {
-		if s.Registrations[k].Wraps == n {
-			outer := s.Registrations[k].Ref()
-			return "a layer inside " + finding.Ref.Impl(outer), to
-		}
+	if outer := t.outer[n]; len(outer) > 0 {
+		return "a layer inside " + s.Registrations[outer[0]].Ref().Impl(), to
 	}
 	if to == nil {
 		return "none of several can be chosen", nil
@@ -199,107 +205,4 @@ func answers(s *derive.State, n int) (string, *finding.Ref) {
 		why = "another one is primary"
 	}
 	return why, to
-}
-
-// Graph is the wiring of a recording.
-type Graph struct {
-	Recording string      `json:"recording"`
-	Nodes     []GraphNode `json:"nodes"`
-	Edges     []GraphEdge `json:"edges"`
-}
-
-// GraphNode is one registration.
-type GraphNode struct {
-	ID       int         `json:"id"`
-	Ref      finding.Ref `json:"registration"`
-	Internal bool        `json:"internal"`
-	Made     int64       `json:"made"`
-}
-
-// GraphEdge says that one registration is given another.
-type GraphEdge struct {
-	From          int    `json:"from"`
-	To            int    `json:"to"`
-	How           string `json:"how"`
-	Count         int64  `json:"count"`           // hand-outs; 0 where only the registration says so
-	Wraps         bool   `json:"wraps"`           // From is a layer around To
-	LongToShorter bool   `json:"long_to_shorter"` // what lives longer is given what lives shorter
-}
-
-// Wiring answers: what is built from what, and where does that go from longer- to shorter-lived? A filter keeps the
-// registrations it lets through and those next to them.
-func Wiring(src *Source, f Filter) Graph {
-	s := src.State()
-	g := Graph{Recording: src.Recording, Nodes: []GraphNode{}, Edges: []GraphEdge{}}
-	type ends struct{ from, to int }
-	at := map[ends]int{}
-	edge := func(from, to int, how string, count int64) {
-		if from < 0 || to < 0 {
-			return
-		}
-		k := ends{from, to}
-		n, ok := at[k]
-		if !ok {
-			n = len(g.Edges)
-			at[k] = n
-			a, b := &s.Registrations[from], &s.Registrations[to]
-			g.Edges = append(g.Edges, GraphEdge{
-				From: from, To: to, How: how, Wraps: a.Wraps == to,
-				LongToShorter: b.Proxy < 0 && rank(b.Lifetime) > 0 && rank(a.Lifetime) > rank(b.Lifetime),
-			})
-		}
-		g.Edges[n].Count += count
-	}
-	for n := range s.Handouts {
-		h := &s.Handouts[n]
-		edge(h.Consumer, h.Given, h.How, h.Count)
-	}
-	type asked struct {
-		service, key string
-		has          bool
-	}
-	answer := map[asked]int{}
-	for n := range s.Registrations {
-		r := &s.Registrations[n]
-		for _, name := range append([]derive.Name{{Service: r.Service, Key: r.Key}}, r.Also...) {
-			k := asked{name.Service, keyOf(name.Key), name.Key != nil}
-			if _, ok := answer[k]; !ok || r.Answered == n {
-				answer[k] = max(r.Answered, derive.None)
-			}
-		}
-	}
-	for n := range s.Registrations {
-		for _, need := range s.Registrations[n].Needs {
-			if to, ok := answer[asked{need.Service, keyOf(need.Key), need.Key != nil}]; ok && !need.All && to != n {
-				edge(n, to, need.How, 0)
-			}
-		}
-		edge(n, s.Registrations[n].Wraps, "constructor", 0)
-	}
-	keep := make([]bool, len(s.Registrations))
-	for n := range s.Registrations {
-		keep[n] = f.lets(&s.Registrations[n])
-	}
-	if f.Service != "" || f.Lifetime != "" || f.Module != "" {
-		near := append([]bool{}, keep...)
-		for _, e := range g.Edges {
-			near[e.From] = near[e.From] || keep[e.To]
-			near[e.To] = near[e.To] || keep[e.From]
-		}
-		keep = near
-	}
-	edges := g.Edges
-	g.Edges = []GraphEdge{}
-	for _, e := range edges {
-		if keep[e.From] && keep[e.To] {
-			g.Edges = append(g.Edges, e)
-		}
-	}
-	for n := range s.Registrations {
-		if keep[n] {
-			r := &s.Registrations[n]
-			g.Nodes = append(g.Nodes, GraphNode{ID: n, Ref: r.Ref(), Internal: r.Internal, Made: r.Made})
-		}
-	}
-	return g
 }

@@ -34,7 +34,7 @@ type ScopeRow struct {
 
 // rowOf shows a scope of the n-th stream.
 func rowOf(s *StreamSource, n int, row *derive.Scope) ScopeRow {
-	start, _ := time.Parse(time.RFC3339, s.State.Start) // the reader has checked it
+	start, _ := time.Parse(time.RFC3339, s.Head.Start) // the reader has checked it
 	return ScopeRow{
 		Stream: n, Began: start.Add(time.Duration(row.Opened)).UTC().Format(time.RFC3339Nano), TookNS: row.Took(),
 		ID: row.ID, Name: row.Name, Kind: row.Kind, Trace: row.Trace, In: row.In, Opened: row.Opened, Closed: row.Closed, Open: row.Open, Root: row.Root,
@@ -122,12 +122,12 @@ func Scopes(src *Source, q ScopeQuery) (ScopeList, error) {
 	want := q.Offset + q.Limit + 1
 	for n := range src.Streams {
 		s := &src.Streams[n]
-		list.Total += s.State.Scopes
+		list.Total += s.Head.Scopes
 		if q.Stream >= 0 && q.Stream != n {
 			continue
 		}
-		for k := range s.State.Roots {
-			if root := &s.State.Roots[k]; q.Offset == 0 && q.fits(root) {
+		for k := range s.Head.Roots {
+			if root := &s.Head.Roots[k]; q.Offset == 0 && q.fits(root) {
 				list.Roots = append(list.Roots, rowOf(s, n, root))
 			}
 		}
@@ -182,8 +182,8 @@ func findScopes(s *StreamSource, q *ScopeQuery, want int) ([]derive.Scope, error
 	}
 	take(pending)
 	chunks := []*derive.ChunkInfo{}
-	for n := len(s.State.Chunks) - 1; n >= 0; n-- {
-		if c := &s.State.Chunks[n]; q.may(c) {
+	for n := len(s.Head.Chunks) - 1; n >= 0; n-- {
+		if c := &s.Head.Chunks[n]; q.may(c) {
 			chunks = append(chunks, c)
 		}
 	}
@@ -211,8 +211,8 @@ func findScopes(s *StreamSource, q *ScopeQuery, want int) ([]derive.Scope, error
 
 // findScope returns one scope by its id.
 func findScope(s *StreamSource, id uint64) (derive.Scope, bool, error) {
-	if n := slices.IndexFunc(s.State.Roots, func(r derive.Scope) bool { return r.ID == id }); n >= 0 {
-		return s.State.Roots[n], true, nil
+	if n := slices.IndexFunc(s.Head.Roots, func(r derive.Scope) bool { return r.ID == id }); n >= 0 {
+		return s.Head.Roots[n], true, nil
 	}
 	pending, err := s.Log.Pending()
 	if err != nil {
@@ -222,8 +222,8 @@ func findScope(s *StreamSource, id uint64) (derive.Scope, bool, error) {
 	if n := slices.IndexFunc(pending, is); n >= 0 {
 		return pending[n], true, nil
 	}
-	for n := len(s.State.Chunks) - 1; n >= 0; n-- {
-		c := &s.State.Chunks[n]
+	for n := len(s.Head.Chunks) - 1; n >= 0; n-- {
+		c := &s.Head.Chunks[n]
 		if id < c.FirstID || id > c.LastID {
 			continue
 		}

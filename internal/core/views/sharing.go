@@ -178,7 +178,7 @@ func boardScopes(src *Source, s *StreamSource, q *SharingQuery, b *Board) ([]der
 		b.Name = ""
 	} else {
 		if b.Name == "" {
-			if list := names(s.State); len(list) > 0 {
+			if list := names(s.State()); len(list) > 0 {
 				b.Name = list[0].Name
 			}
 		}
@@ -195,7 +195,7 @@ func boardScopes(src *Source, s *StreamSource, q *SharingQuery, b *Board) ([]der
 	if len(q.Scopes) == 0 {
 		// What was built outside any scope, of which the scopes receive.
 		var roots []derive.Scope
-		for _, root := range s.State.Roots {
+		for _, root := range s.Head.Roots {
 			if root.Made > 0 && len(roots) < maxBoardRoots {
 				roots = append(roots, root)
 			}
@@ -248,7 +248,7 @@ func receipts(s *StreamSource, res *resolver, scope derive.Scope) (*reception, e
 				return true
 			}
 			r.made[m.id] = true
-			for _, x := range builtWith(s.State, &m) {
+			for _, x := range builtWith(s.State(), &m) {
 				r.add(x)
 			}
 		}
@@ -355,7 +355,7 @@ func (r *reception) into(b *Board, rows map[string]int, n int, q *SharingQuery) 
 				if err != nil {
 					return err
 				}
-				for _, y := range builtWith(r.res.stream.State, &m) {
+				for _, y := range builtWith(r.res.stream.State(), &m) {
 					y.kept = true
 					below = append(below, y)
 				}
@@ -419,7 +419,7 @@ func (r *reception) put(b *Board, rows map[string]int, n int, q *SharingQuery, x
 		rows[key] = at
 		row := BoardRow{Of: ref, Path: path, Site: x.site, All: x.all, Depth: level, Observed: derive.Verdict{As: derive.BehavedUnknown}}
 		if reg >= 0 {
-			row.Observed = r.res.stream.State.Registrations[reg].Verdict
+			row.Observed = r.res.stream.State().Registrations[reg].Verdict
 		}
 		b.Rows = append(b.Rows, row)
 	}

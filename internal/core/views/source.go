@@ -19,15 +19,44 @@ type Source struct {
 	Streams   []StreamSource
 	Result    *engine.Result // of all streams together
 	Stale     int            // streams that another version, or other settings, derived, and that are being derived anew
-	merged    *derive.State
+	Merged    *derive.State  // the states of all streams; nil: State merges them
 }
 
 // StreamSource is one stream of a Source.
 type StreamSource struct {
-	State  *derive.State
-	Result *engine.Result // of this stream alone; nil where that is not known
+	Head   *derive.State                  // the parts that lists of scopes need (derive.State.Head); where Load is nil, all of it
+	Load   func() (*derive.State, error)  // reads all of it
+	Result func() (*engine.Result, error) // of this stream alone; nil where that is not known
 	Log    Log
 	Lines  Lines
+	loaded *derive.State
+	err    error
+}
+
+// State returns all that is known of the stream. It is read when it is first asked for; where that fails, it is the Head, and the
+// source's Err reports why.
+func (s *StreamSource) State() *derive.State {
+	if s.loaded == nil {
+		s.loaded = s.Head
+		if s.Load != nil {
+			if state, err := s.Load(); err != nil {
+				s.err = err
+			} else {
+				s.loaded = state
+			}
+		}
+	}
+	return s.loaded
+}
+
+// Err returns why a part of an answer is missing, nil where none is.
+func (s *Source) Err() error {
+	for n := range s.Streams {
+		if err := s.Streams[n].err; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Log is where the log of a stream's scopes is kept.
@@ -47,14 +76,14 @@ type Lines interface {
 
 // State returns the states of all streams, merged.
 func (s *Source) State() *derive.State {
-	if s.merged == nil {
+	if s.Merged == nil {
 		states := make([]*derive.State, 0, len(s.Streams))
 		for n := range s.Streams {
-			states = append(states, s.Streams[n].State)
+			states = append(states, s.Streams[n].State())
 		}
-		s.merged = derive.Merge(states)
+		s.Merged = derive.Merge(states)
 	}
-	return s.merged
+	return s.Merged
 }
 
 // Filter narrows a view. The zero value lets everything through.
@@ -109,11 +138,7 @@ func holds(s, part string) bool { return strings.Contains(strings.ToLower(s), st
 
 // page cuts a list to what was asked for.
 func page[T any](list []T, f *Filter) []T {
-	list = list[min(f.Offset, len(list)):]
-	if f.Limit > 0 {
-		list = list[:min(f.Limit, len(list))]
-	}
-	return list
+	return paged(list, f.Limit, f.Offset)
 }
 
 func keyOf(key *string) string {
@@ -164,24 +189,72 @@ func askerOf(s *derive.State, h *derive.Handout) Asker {
 	return a
 }
 
-// addAsker adds one up with those that are the same, and keeps the busiest first.
-func addAsker(list []Asker, a Asker) []Asker {
-	for n := range list {
-		o := &list[n]
-		if o.Who() == a.Who() && o.How == a.How && o.Site == a.Site && o.All == a.All {
-			o.Count += a.Count
-			return list
-		}
-	}
-	return append(list, a)
+// MaxAskers bounds how many askers one row of a view lists: those that asked most often.
+const MaxAskers = 50
+
+// askers are those that asked for one thing, each once.
+type askers struct {
+	at   map[askerID]int
+	list []Asker
 }
 
-func busiest(list []Asker) []Asker {
-	slices.SortStableFunc(list, func(a, b Asker) int { return cmp.Compare(b.Count, a.Count) })
-	if list == nil {
-		return []Asker{}
+type askerID struct {
+	who, how, site string
+	all            bool
+}
+
+// add adds an asker, or its count to that of the one that is the same.
+func (a *askers) add(one Asker) {
+	id := askerID{one.Who(), one.How, one.Site, one.All}
+	if n, ok := a.at[id]; ok {
+		a.list[n].Count += one.Count
+		return
 	}
-	return list
+	if a.at == nil {
+		a.at = map[askerID]int{}
+	}
+	a.at[id] = len(a.list)
+	a.list = append(a.list, one)
+}
+
+// busiest returns the first MaxAskers, those that asked most often before the others.
+func (a *askers) busiest() []Asker {
+	list := append([]Asker{}, a.list...)
+	slices.SortStableFunc(list, func(a, b Asker) int { return cmp.Compare(b.Count, a.Count) })
+	return list[:min(len(list), MaxAskers)]
+}
+
+// structure is how the registrations of a state lie around one another, looked up once for a whole view.
+type structure struct {
+	s      *derive.State
+	outer  [][]int         // by registration: its layers, those that wrap it, in the order of registration
+	named  map[asked][]int // the registrations of a service and key
+	rivals map[rivalID]int // how many registrations are of a service, key and container
+}
+
+type rivalID struct {
+	asked
+	container string
+}
+
+func structureOf(s *derive.State) *structure {
+	t := &structure{s: s, outer: make([][]int, len(s.Registrations)), named: map[asked][]int{}, rivals: map[rivalID]int{}}
+	for n := range s.Registrations {
+		r := &s.Registrations[n]
+		if r.Wraps >= 0 && r.Wraps < len(t.outer) {
+			t.outer[r.Wraps] = append(t.outer[r.Wraps], n)
+		}
+		id := rivalOf(r)
+		t.named[id.asked] = append(t.named[id.asked], n)
+		if !r.Local {
+			t.rivals[id]++
+		}
+	}
+	return t
+}
+
+func rivalOf(r *derive.Registration) rivalID {
+	return rivalID{asked{r.Service, keyOf(r.Key), r.Key != nil}, r.Container}
 }
 
 // rank orders lifetimes by how long they last, 0 for one that is not known.
@@ -222,8 +295,8 @@ type resolver struct {
 
 func newResolver(s *StreamSource) *resolver {
 	r := &resolver{stream: s, regs: map[uint64]int{}, known: map[uint64]made{}, looked: map[int]bool{}}
-	for n := range s.State.Registrations {
-		r.regs[s.State.Registrations[n].ID] = n
+	for n := range s.State().Registrations {
+		r.regs[s.State().Registrations[n].ID] = n
 	}
 	return r
 }
@@ -254,7 +327,7 @@ func (r *resolver) find(id uint64) (made, bool, error) {
 	if m, ok := r.known[id]; ok {
 		return m, true, nil
 	}
-	alive := r.stream.State.Alive
+	alive := r.stream.State().Alive
 	if n, ok := slices.BinarySearchFunc(alive, id, func(i derive.Instance, id uint64) int { return cmp.Compare(i.ID, id) }); ok {
 		return made{id: id, reg: alive[n].Reg, impl: alive[n].Impl, t: alive[n].Made}, true, nil
 	}
@@ -266,7 +339,7 @@ func (r *resolver) read(id uint64) (made, bool, error) {
 	if m, ok := r.known[id]; ok {
 		return m, true, nil
 	}
-	places := r.stream.State.Places
+	places := r.stream.State().Places
 	n := sort.Search(len(places), func(n int) bool { return places[n].ID > id }) - 1
 	if n < 0 || r.looked[n] || len(r.looked) == maxPlaces {
 		return made{}, false, nil
@@ -295,8 +368,8 @@ func (r *resolver) read(id uint64) (made, bool, error) {
 func (r *resolver) called(ref finding.Ref) string {
 	if r.same == nil {
 		r.same = map[string]int{}
-		for n := range r.stream.State.Registrations {
-			r.same[r.stream.State.Registrations[n].Ref().Name()]++
+		for n := range r.stream.State().Registrations {
+			r.same[r.stream.State().Registrations[n].Ref().Name()]++
 		}
 	}
 	name := ref.Name()
@@ -315,7 +388,7 @@ func (r *resolver) ref(id uint64) (finding.Ref, int, error) {
 	if !ok {
 		return finding.Ref{Service: "made earlier"}, derive.None, nil
 	}
-	if ref := refAt(r.stream.State, m.reg); ref != nil {
+	if ref := refAt(r.stream.State(), m.reg); ref != nil {
 		if m.impl != "" {
 			ref.Implementation = finding.Text(m.impl)
 		}

@@ -186,7 +186,7 @@ func (t *teller) line(e *event.Event) bool {
 		one := makeOf{inst: m.id, made: e.T, ns: e.NS, seq: len(t.made), disposable: e.Disposable}
 		lifetime := ""
 		if m.reg >= 0 {
-			r := &t.res.stream.State.Registrations[m.reg]
+			r := &t.res.stream.State().Registrations[m.reg]
 			lifetime = r.Lifetime
 			if !e.Has.Has(event.FDisposable) {
 				one.disposable = r.Disposable
