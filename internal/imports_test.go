@@ -38,7 +38,7 @@ var mayImport = map[string]string{
 	"internal/core/patterns":   "",
 	"internal/core/join":       "record/event",
 	"internal/core/replay":     "record/event internal/core/finding internal/core/patterns internal/core/reader internal/core/rules internal/core/derive internal/core/engine internal/core/views",
-	"internal/core/contract":   "internal/core/patterns internal/core/finding internal/core/derive internal/core/engine internal/core/views",
+	"internal/core/contract":   "internal/core/triage internal/core/patterns internal/core/finding internal/core/derive internal/core/engine internal/core/views",
 	"internal/store":           "",
 	"internal/store/sqlite":    "internal/store",
 	"internal/store/jetstream": "internal/core/ids internal/store",

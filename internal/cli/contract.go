@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/url"
 	"os"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"keenlantern.example/internal/core/contract"
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/views"
 	"keenlantern.example/internal/report"
 )
 
@@ -24,6 +26,7 @@ type contractCommand struct {
 
 var contractCommands = map[string]contractCommand{
 	"draft":  {1, 1, draftContract},
+	"adopt":  {1, 2, adoptContract},
 	"check":  {1, 2, checkContract},
 	"put":    {1, 1, putContract},
 	"show":   {1, 1, showContract},
@@ -34,14 +37,17 @@ type contractFlags struct {
 	*flags
 	server, format, settings *string
 	strict                   *bool
+	reason, until            *string
 }
 
 func contracts(ctx context.Context, std IO, args []string) error {
-	f := newFlags(std, "contract", "contract draft RECORDING | check [FILE] RECORDING | put FILE | show APPLICATION | remove APPLICATION [options]",
-		"Works with contracts: YAML files that say how an application is wired, how long its instances live, who disposes them,\nand which findings are accepted (docs/contract.md). draft writes one from a good recording. check says of each clause\nwhether a recording keeps it; without FILE it takes the contract that the service holds. put has the service hold one:\nit then judges each recording of the application. RECORDING is an id, the beginning of one, latest, or a trace file.",
+	f := newFlags(std, "contract", "contract draft RECORDING | adopt [FILE] RECORDING | check [FILE] RECORDING | put FILE | show APPLICATION | remove APPLICATION [options]",
+		"Works with contracts: YAML files that say how an application is wired, how long its instances live, who disposes them,\nand which findings are accepted (docs/contract.md). draft writes one from a good recording. adopt\naccepts what is found in a recording, so that only what is new counts from then on. check says of each clause whether\na recording keeps it. Both take the contract that the service holds, unless a FILE is named. put has the service hold\none: it then judges each recording of the application. RECORDING is an id, the beginning of one, latest, or a trace file.",
 		"keenlantern contract draft testdata/office.ndjson")
 	c := &contractFlags{flags: f, server: f.serverFlag(), format: f.formatFlag("text", "json", "sarif", "junit", "csv", "html"), settings: f.settingsFlag()}
 	c.strict = f.strictFlag()
+	c.reason = f.String("reason", "", "adopt: why what is found is left for now, as a `TEXT`")
+	c.until = f.String("until", "", "adopt: the last `DAY` on which it is accepted, such as 2027-03-31 (default three months from today)")
 	words, err := f.parse(args, 1, 3)
 	if err != nil {
 		return err
@@ -93,6 +99,59 @@ func draftContract(ctx context.Context, c *contractFlags, words []string) error 
 		return err
 	}
 	return ask(*c.server).Contract(ctx, words[0], "contract/draft", nil, c.std.Out)
+}
+
+// adoptContract accepts what is found in a recording.
+func adoptContract(ctx context.Context, c *contractFlags, words []string) error {
+	if *c.reason == "" {
+		return &usageError{"adopt needs a --reason: say why what is found is left for now"}
+	}
+	if *c.until == "" {
+		*c.until = time.Now().AddDate(0, 3, 0).Format(time.DateOnly)
+	}
+	until, err := time.Parse(time.DateOnly, *c.until)
+	if err != nil {
+		return &usageError{fmt.Sprintf("--until is %q; it is a day such as 2027-03-31", *c.until)}
+	}
+	recording := words[len(words)-1]
+	if len(words) == 1 {
+		if isFile(recording) {
+			return &usageError{"a trace file has no service that holds its contract; name the contract's file too"}
+		}
+		done, err := ask(*c.server).Adopt(ctx, recording, *c.reason, *c.until)
+		if err != nil {
+			return err
+		}
+		return c.adopted(done, "the contract that the service holds for "+done.Application)
+	}
+	found, err := recordingFindings(ctx, *c.server, recording, "note", *c.settings)
+	if err != nil {
+		return err
+	}
+	text, err := os.ReadFile(words[0])
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("read the contract: %w", err)
+	}
+	app := found.Streams[0].App
+	done, err := contract.Adopt(words[0], app, text, found.Findings, *c.reason, until, time.Now())
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(words[0], done.Text, 0o644); err != nil {
+		return fmt.Errorf("write the contract: %w", err)
+	}
+	return c.adopted(views.Adopted{Application: app, Accepted: done.Accepted, Before: done.Before, Until: *c.until}, words[0])
+}
+
+func (c *contractFlags) adopted(a views.Adopted, where string) error {
+	if *c.format == "json" {
+		return report.JSON(c.std.Out, a)
+	}
+	fmt.Fprintf(c.std.Out, "%s until %s, in %s\n", finding.Count(int64(a.Accepted), "finding is accepted", "findings are accepted"), a.Until, where)
+	if a.Before > 0 {
+		fmt.Fprintf(c.std.Out, "%s before\n", finding.Count(int64(a.Before), "other one was accepted", "other ones were accepted"))
+	}
+	return nil
 }
 
 func checkContract(ctx context.Context, c *contractFlags, words []string) error {

@@ -1,7 +1,9 @@
 package client
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"io"
 	"net/http"
 	"net/url"
@@ -28,6 +30,17 @@ func (c *Client) HeldContract(ctx context.Context, app string) (h views.HeldCont
 // PutContract has the service hold a contract for an application, in place of any other.
 func (c *Client) PutContract(ctx context.Context, app string, text io.Reader) error {
 	return c.do(ctx, http.MethodPut, contractPath(app), text, nil)
+}
+
+// Adopt has the service accept what is found in a recording into the contract of its application, for a reason, until the end of a day such as
+// 2027-03-31.
+func (c *Client) Adopt(ctx context.Context, recording, reason, until string) (a views.Adopted, err error) {
+	body, err := json.Marshal(map[string]string{"reason": reason, "until": until})
+	if err != nil {
+		return a, err
+	}
+	err = c.do(ctx, http.MethodPost, "/api/v1/recordings/"+url.PathEscape(recording)+"/adoption", bytes.NewReader(body), &a)
+	return a, err
 }
 
 // RemoveContract has the service hold none any more.

@@ -31,6 +31,7 @@ func (s *service) contractRoutes(g *gin.RouterGroup) {
 	g.GET("/recordings/:recording/contract", s.looking(s.judgeByHeld))
 	g.POST("/recordings/:recording/contract", s.looking(s.judgeByGiven))
 	g.GET("/recordings/:recording/contract/draft", s.do(s.getDraft))
+	g.POST("/recordings/:recording/adoption", s.do(s.postAdoption))
 }
 
 // Accepts returns what the contracts that are held accept now: findings by their ids, with the reasons, for an application.
@@ -206,6 +207,55 @@ func judged(read *contract.Contract, src *views.Source) (any, error) {
 		return nil, disagrees(err)
 	}
 	return r, nil
+}
+
+// adoption is what a request to accept findings says.
+type adoption struct {
+	Reason string `json:"reason"`
+	Until  string `json:"until"`
+}
+
+// postAdoption accepts what is found in a recording into the contract of its application, which is begun where the service holds none. The
+// query narrows it as that of findings does.
+func (s *service) postAdoption(c *gin.Context) error {
+	var asked adoption
+	if err := small(c, &asked); err != nil {
+		return err
+	}
+	until, err := time.Parse(time.DateOnly, asked.Until)
+	if err != nil {
+		return &badRequest{fmt.Sprintf("until is %q; it is a day such as 2027-03-31", asked.Until)}
+	}
+	_, result, q, err := s.found(c)
+	if err != nil {
+		return err
+	}
+	findings, err := views.Chosen(result, q)
+	if err != nil {
+		return missing(err)
+	}
+	summary, err := s.Hub.Summary(c.Request.Context(), c.Param("recording"))
+	if err != nil {
+		return named(c.Param("recording"), err)
+	}
+	s.adopting.Lock() // what it reads, it writes back
+	defer s.adopting.Unlock()
+	held, err := s.Contracts.Contract(c.Request.Context(), summary.App)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	now := time.Now()
+	adopted, err := contract.Adopt("the contract", summary.App, held.Body, findings, asked.Reason, until, now)
+	if err != nil {
+		return &badRequest{err.Error()}
+	}
+	if adopted.Accepted > 0 {
+		if err := s.Contracts.SetContract(c.Request.Context(), store.Contract{App: summary.App, Body: adopted.Text, Put: now}); err != nil {
+			return err
+		}
+	}
+	c.JSON(http.StatusOK, views.Adopted{Application: summary.App, Accepted: adopted.Accepted, Before: len(result.Accepted) + adopted.Before, Until: until.Format(time.DateOnly)})
+	return nil
 }
 
 func (s *service) getDraft(c *gin.Context) error {

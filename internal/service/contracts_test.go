@@ -96,6 +96,27 @@ func TestContracts(t *testing.T) {
 	now, _ := counted()
 	assert.Equal(t, before, now)
 
+	// Adopting what is found today leaves nothing; what the contract says otherwise stays.
+	status, _, said = r.do("POST", "/api/v1/recordings/latest/adoption", strings.NewReader(`{"reason": "an old application", "until": "2999-12-31"}`))
+	require.Equal(t, 200, status, string(said))
+	fits("Adopted", said)
+	now, left := counted()
+	assert.Zero(t, now.Error+now.Warning+now.Note)
+	assert.Equal(t, before.Error+before.Warning+before.Note, now.Accepted)
+	assert.Empty(t, left.Findings)
+	_, _, said = r.do("GET", "/api/v1/applications/harbour/contract", nil)
+	assert.Contains(t, string(said), "LedgerOnPaper")
+	status, _, said = r.do("POST", "/api/v1/recordings/latest/adoption", strings.NewReader(`{"reason": "again", "until": "2999-12-31"}`))
+	require.Equal(t, 200, status, string(said))
+	assert.JSONEq(t, fmt.Sprintf(`{"application": "harbour", "accepted": 0, "before": %d, "until": "2999-12-31"}`, now.Accepted), string(said))
+	for body, says := range map[string]string{`{"reason": "r", "until": "soon"}`: "2027-03-31", `{"reason": "", "until": "2999-12-31"}`: "say why", `{"until`: "cannot be read"} {
+		status, _, said = r.do("POST", "/api/v1/recordings/latest/adoption", strings.NewReader(body))
+		assert.Equal(t, 400, status)
+		assert.Contains(t, string(said), says)
+	}
+	status, _, said = r.do("PUT", "/api/v1/applications/harbour/contract", strings.NewReader(broken))
+	require.Equal(t, 200, status, string(said))
+
 	// What cannot be used.
 	for _, one := range []struct {
 		method, path, body, says string

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"sync"
 
 	"github.com/gin-gonic/gin"
 	"github.com/klauspost/compress/zstd"
@@ -51,6 +52,8 @@ type service struct {
 	news    news
 	signIns *attempts
 	answers answers
+
+	adopting sync.Mutex // of contracts that findings are accepted into
 }
 
 // New returns the handler of the whole service.

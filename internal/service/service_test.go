@@ -36,15 +36,15 @@ import (
 // running is a service over a real store.
 type running struct {
 	*httptest.Server
-	t    *testing.T
+	t    testing.TB
 	hub  *ingest.Hub
 	gate *access.Gate
 	end  func()
 }
 
-func start(t *testing.T, folder string) *running { return startWith(t, folder, false) }
+func start(t testing.TB, folder string) *running { return startWith(t, folder, false) }
 
-func startWith(t *testing.T, folder string, wantTokens bool) *running {
+func startWith(t testing.TB, folder string, wantTokens bool) *running {
 	t.Helper()
 	log := slog.New(slog.NewTextHandler(t.Output(), nil))
 	st, err := sqlite.Open(t.Context(), folder)

@@ -97,6 +97,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings/{recording}/triage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was found in a recording in groups, those first of which mending one ends most */
+        get: operations["getTriage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/recordings/{recording}/findings/{finding}": {
         parameters: {
             query?: never;
@@ -157,6 +174,26 @@ export interface paths {
         };
         /** What is built from what */
         get: operations["getGraph"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/recordings/{recording}/wiring": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A part of the graph that people can read, modules and the registrations of the open ones
+         * @description Without a filter, an open module or a registration, these are the modules; all registrations where there are few.
+         */
+        get: operations["getWiring"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1090,6 +1127,10 @@ export interface components {
         };
         Findings: {
             recording: string;
+            /** @description Findings that the query lets through, of which a page is listed. */
+            total: number;
+            /** @description Findings that the contract accepts, of which a page is listed. */
+            accepted_total: number;
             /** @constant */
             format: "lantern-findings/1";
             streams: components["schemas"]["Stream"][];
@@ -1099,6 +1140,74 @@ export interface components {
                 finding: components["schemas"]["Finding"];
                 reason: string;
             }[];
+        };
+        /** @enum {unknown} */
+        Grouping: "cause" | "registration" | "place" | "rule" | "scope";
+        FindingGroup: {
+            /** @description Names the group in a query: the same for the same group of any recording. */
+            key: string;
+            title: string;
+            severity: components["schemas"]["Severity"];
+            rules: string[];
+            of: components["schemas"]["Ref"] | null;
+            findings: number;
+            errors: number;
+            warnings: number;
+            notes: number;
+            /** @description Of all findings, those that follow from others of the group. */
+            follow: number;
+            /** @description Registrations and entry points that keep or ask for it, each once. */
+            holders: number;
+            /** @description A few of the names of scopes in which they were seen. */
+            requests: string[];
+            /** @description How many such names there are. */
+            scopes: number;
+            /** @description Occurrences. */
+            seen: number;
+            /** Format: date-time */
+            last: string;
+            lead: components["schemas"]["Finding"];
+        };
+        FindingGroups: {
+            recording: string;
+            by: components["schemas"]["Grouping"];
+            groups: components["schemas"]["FindingGroup"][];
+            total: number;
+            findings: number;
+            /** @description Of all findings, whatever the query. */
+            families: {
+                name: string;
+                findings: number;
+            }[];
+            tally: {
+                error: number;
+                warning: number;
+                note: number;
+                accepted: number;
+            };
+        };
+        MapModule: {
+            /** @description Below 0. */
+            id: number;
+            name: string;
+            registrations: number;
+            lifetimes: {
+                [key: string]: number;
+            };
+            /** @description Between its own registrations. */
+            lines: number;
+            /** @description Those of them from longer- to shorter-lived. */
+            wrong: number;
+        };
+        WiringMap: {
+            recording: string;
+            modules: components["schemas"]["MapModule"][];
+            nodes: components["schemas"]["GraphNode"][];
+            edges: components["schemas"]["GraphEdge"][];
+            /** @description Registrations that the filter lets through. */
+            total: number;
+            /** @description Registrations that belong to what was asked for, beyond the limit. */
+            left_out: number;
         };
         FindingDetail: components["schemas"]["Finding"] & {
             recording: string;
@@ -1266,7 +1375,9 @@ export interface components {
             mean_ns: number;
             built_mean_ns: number;
             built_percent: number;
+            /** @description Of each of several names the first 8; of one name a page. */
             rows: components["schemas"]["CostRow"][];
+            rows_total: number;
         };
         CostRow: {
             id: number;
@@ -1327,10 +1438,16 @@ export interface components {
             count: number;
             wraps: boolean;
             long_to_shorter: boolean;
+            /** @description Between registrations that it stands for. */
+            lines: number;
+            /** @description Those of them from longer- to shorter-lived. */
+            wrong: number;
         };
         GraphNode: {
             id: number;
             registration: components["schemas"]["Ref"];
+            /** @description As declared, else the package of its name, else the folder of its place. */
+            module: string;
             internal: boolean;
             made: number;
         };
@@ -1364,7 +1481,9 @@ export interface components {
             key: string | null;
             registered: components["schemas"]["Registered"][];
             asked: number;
+            /** @description The first 50. */
             asked_by: components["schemas"]["Asker"][];
+            askers: number;
             answers: components["schemas"]["KeyAnswer"][];
             missing: number;
             why: string;
@@ -1551,6 +1670,8 @@ export interface components {
         };
         RegistrationRow: {
             template: ("any-key" | "any-type")[];
+            /** @description How many there are, of whom asked_by lists 50. */
+            askers: number;
             form_of: components["schemas"]["Ref"] | null;
             forms: components["schemas"]["Ref"][];
             pooled: boolean;
@@ -1680,7 +1801,9 @@ export interface components {
         };
         SeenStack: {
             layers: components["schemas"]["Ref"][];
+            /** @description The first 50. */
             who: components["schemas"]["Asker"][];
+            askers: number;
             count: number;
             whole: boolean;
         };
@@ -2050,8 +2173,18 @@ export interface operations {
                 severity?: components["schemas"]["Severity"];
                 /** @description The first part of the rules' ids. */
                 family?: string;
-                /** @description Only findings about this service or holder. */
+                /** @description A rule's id. */
+                rule?: string;
+                /** @description A part of the name of a service, key or implementation that the finding names. */
                 service?: string;
+                /** @description A recording: only findings that it does not have. */
+                since?: string;
+                /** @description With group: what its findings have in common. */
+                by?: components["schemas"]["Grouping"];
+                /** @description The key of a group */
+                group?: string;
+                limit?: number;
+                offset?: number;
             };
             header?: never;
             path: {
@@ -2069,6 +2202,47 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Findings"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+        };
+    };
+    getTriage: {
+        parameters: {
+            query?: {
+                /** @description What the findings of a group have in common. */
+                by?: components["schemas"]["Grouping"];
+                /** @description The least grave to list. */
+                severity?: components["schemas"]["Severity"];
+                /** @description The first part of the rules' ids. */
+                family?: string;
+                /** @description A rule's id. */
+                rule?: string;
+                /** @description A part of the name of a service, key or implementation that the finding names. */
+                service?: string;
+                /** @description A recording: only findings that it does not have. */
+                since?: string;
+                limit?: number;
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The groups. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingGroups"];
                 };
             };
             400: components["responses"]["Problem"];
@@ -2199,6 +2373,44 @@ export interface operations {
             };
             400: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
+        };
+    };
+    getWiring: {
+        parameters: {
+            query?: {
+                /** @description This module's registrations, and the modules next to them. */
+                open?: string;
+                /** @description The number of a registration: this one and its neighbours. */
+                near?: number;
+                /** @description A part of a service's, key's or implementation's name: those registrations and their neighbours. */
+                service?: string;
+                lifetime?: string;
+                /** @description - is what no module is known of. */
+                module?: string;
+                /** @description The most nodes. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WiringMap"];
+                };
+            };
+            400: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
         };
     };
     getScopes: {
@@ -2459,6 +2671,8 @@ export interface operations {
     getCosts: {
         parameters: {
             query?: {
+                /** @description Of each name's registrations: by own time, by what one shared instance would save, or by instances for each scope. */
+                order?: "own" | "saves" | "made";
                 /** @description A part of the names of scopes. */
                 name?: string;
                 /** @description A part of a service's, key's or implementation's name. */

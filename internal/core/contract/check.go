@@ -154,12 +154,13 @@ func caveats(src *views.Source) []string {
 // acceptances says what became of the accepted findings.
 func (c *Contract) acceptances(r *engine.Result, now time.Time) []Acceptance {
 	out := []Acceptance{}
+	found := make(map[string]*finding.Finding, len(r.Findings))
+	for _, f := range r.Findings {
+		found[f.ID] = f
+	}
 	for _, a := range c.Accepted {
 		one := Acceptance{Finding: a.Finding, Reason: a.Reason, Line: a.Line, Until: a.Until.AddDate(0, 0, -1).Format(time.DateOnly), Status: "gone"}
-		for _, f := range r.Findings {
-			if f.ID != a.Finding {
-				continue
-			}
+		if f := found[a.Finding]; f != nil {
 			one.Status, one.Title = "accepted", f.Title
 			if !now.Before(a.Until) {
 				one.Status = "expired"

@@ -101,6 +101,7 @@ func syntax(name string, err error) error {
 type decoder struct {
 	file     string
 	mistakes []error
+	accepts  map[string]bool // findings that are accepted so far
 }
 
 func (d *decoder) wrong(n ast.Node, format string, args ...any) {
@@ -427,8 +428,12 @@ func (d *decoder) accepted(n ast.Node, c *Contract) {
 	if t := n.GetToken(); t != nil {
 		a.Line = t.Position.Line
 	}
-	if slices.ContainsFunc(c.Accepted, func(o Accepted) bool { return o.Finding == a.Finding }) {
+	if d.accepts[a.Finding] {
 		d.wrong(n, "finding %s is accepted twice", a.Finding)
 	}
+	if d.accepts == nil {
+		d.accepts = map[string]bool{}
+	}
+	d.accepts[a.Finding] = true
 	c.Accepted = append(c.Accepted, a)
 }

@@ -93,6 +93,11 @@ func (q *FindingQuery) choose(list []*finding.Finding) ([]*finding.Finding, erro
 	return nil, &ErrNoGroup{q.By, q.Group}
 }
 
+// Chosen returns the findings that the query lets through, all of them, whatever its page.
+func Chosen(r *engine.Result, q FindingQuery) ([]*finding.Finding, error) {
+	return q.choose(r.Findings)
+}
+
 // Findings answers: what is wrong? The result stays as it is.
 func Findings(recording string, r *engine.Result, q FindingQuery) (RecordingFindings, error) {
 	list, err := q.choose(r.Findings)

@@ -160,6 +160,14 @@ type FindingDetail struct {
 	*finding.Finding
 }
 
+// Adopted is what became of a request to accept what is found today.
+type Adopted struct {
+	Application string `json:"application"`
+	Accepted    int    `json:"accepted"` // findings that are accepted anew
+	Before      int    `json:"before"`   // and that were before
+	Until       string `json:"until"`    // the last day, as in 2027-03-31
+}
+
 // HeldContract is the contract that a service holds for an application.
 type HeldContract struct {
 	Application string `json:"application"`
