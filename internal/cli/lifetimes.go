@@ -112,7 +112,7 @@ func compare(ctx context.Context, std IO, args []string) error {
 		if err != nil {
 			return err
 		}
-		c = views.Compare(a, b, partA, partB)
+		c = views.Compare(a, b, partA, partB, 0)
 	case isFile(nameA) || isFile(nameB):
 		return &usageError{"compare takes two trace files, or two recordings of the service; 'keenlantern import' sends a file there"}
 	default:

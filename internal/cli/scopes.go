@@ -85,7 +85,7 @@ func scope(ctx context.Context, std IO, args []string) error {
 		return err
 	}
 	return answered(ctx, v, words[0], "scopes/"+url.PathEscape(words[1]), v.query(),
-		func(src *views.Source) (views.Story, error) { return views.TellScope(src, stream, id, v.f) },
+		func(src *views.Source) (views.Story, error) { return views.TellScope(src, stream, id, v.f, false) },
 		func(s views.Story) { report.Scope(std.Out, s, v.style()) })
 }
 

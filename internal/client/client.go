@@ -181,6 +181,6 @@ func (c *Client) View(ctx context.Context, recording, what string, query url.Val
 
 // Compare puts two recordings, or parts of them, side by side.
 func (c *Client) Compare(ctx context.Context, a, b string) (v views.Comparison, err error) {
-	err = c.do(ctx, http.MethodGet, "/api/v1/compare?"+url.Values{"a": {a}, "b": {b}}.Encode(), nil, &v)
+	err = c.do(ctx, http.MethodGet, "/api/v1/compare?"+url.Values{"a": {a}, "b": {b}, "limit": {strconv.Itoa(views.MaxRows)}}.Encode(), nil, &v)
 	return v, err
 }

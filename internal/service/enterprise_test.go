@@ -101,8 +101,11 @@ func TestEnterprise(t *testing.T) {
 		wrong -= e.Wrong
 	}
 	assert.Zero(t, wrong, "each line from longer- to shorter-lived is one between modules, or in one")
-	r.json("/api/v1/recordings/latest/wiring?open="+url.QueryEscape(wiring.Modules[0].Name), &wiring)
-	assert.NotEmpty(t, wiring.Nodes)
+	for len(wiring.Nodes) == 0 { // from areas to their parts to registrations
+		before := wiring.Modules[0].Name
+		r.json("/api/v1/recordings/latest/wiring?open="+url.QueryEscape(before), &wiring)
+		require.True(t, len(wiring.Nodes) > 0 || wiring.Modules[0].Name != before, "%s opens", before)
+	}
 	assert.LessOrEqual(t, len(wiring.Nodes)+len(wiring.Modules), views.MaxMapNodes)
 	r.json("/api/v1/recordings/latest/wiring?near=0", &wiring)
 	assert.Len(t, wiring.Nodes, views.MaxMapNodes, "the clock has more neighbours than can be laid out")

@@ -188,7 +188,11 @@ func (s *service) getScope(c *gin.Context, src *views.Source, f views.Filter) (a
 			return nil, err
 		}
 	}
-	return views.TellScope(src, stream, id, f)
+	once, err := boolean(c, "once")
+	if err != nil {
+		return nil, err
+	}
+	return views.TellScope(src, stream, id, f, once)
 }
 
 // scopeName reads a scope's address.
@@ -288,5 +292,9 @@ func (s *service) getCompare(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return views.Compare(a, b, partA, partB), nil
+	limit, err := number(c, "limit", views.DefaultCompared, 1, views.MaxRows)
+	if err != nil {
+		return nil, err
+	}
+	return views.Compare(a, b, partA, partB, limit), nil
 }

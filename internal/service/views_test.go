@@ -81,7 +81,8 @@ func questions(t *testing.T, src *views.Source) map[string]any {
 	}
 	list := must(views.Scopes(src, views.ScopeQuery{Stream: -1, Limit: 4})).(views.ScopeList)
 	for _, s := range list.Scopes {
-		q[fmt.Sprintf("scopes/%d.%d", s.Stream, s.ID)] = must(views.TellScope(src, s.Stream, s.ID, all))
+		q[fmt.Sprintf("scopes/%d.%d", s.Stream, s.ID)] = must(views.TellScope(src, s.Stream, s.ID, all, false))
+		q[fmt.Sprintf("scopes/%d.%d?once=true&service=e", s.Stream, s.ID)] = must(views.TellScope(src, s.Stream, s.ID, views.Filter{Service: "e", Limit: views.DefaultRows}, true))
 	}
 	for _, id := range []uint64{1, 2, 5} {
 		if v, err := views.TellInstance(src, 0, id); err == nil {

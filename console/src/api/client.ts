@@ -85,7 +85,19 @@ export const api = {
     const call = http.GET as unknown as (url: string, how: unknown) => Promise<{ data?: ViewAnswer<W>; error?: unknown; response: Response }>
     return said(call(`/api/v1/recordings/{recording}/${what}`, { params: { path, query: rest }, signal }), signal)
   },
-  compare: (a: string, b: string, signal: AbortSignal) => said(http.GET('/api/v1/compare', { params: { query: { a, b } }, signal }), signal),
+  /** All findings that a query lets through, page by page. */
+  allFindings: async (recording: string, query: ViewQuery<'findings'>, signal: AbortSignal): Promise<ViewAnswer<'findings'>['findings']> => {
+    const limit = 500
+    const all: ViewAnswer<'findings'>['findings'] = []
+    for (;;) {
+      const page = await api.view(recording, 'findings', { ...query, limit, offset: all.length }, signal)
+      all.push(...page.findings)
+      if (!page.findings.length || all.length >= page.total) return all
+    }
+  },
+  adopt: (recording: string, query: { severity?: 'error' | 'warning' | 'note'; family?: string; service?: string; since?: string }, reason: string, until: string) =>
+    said(http.POST('/api/v1/recordings/{recording}/adoption', { params: { path: { recording }, query }, body: { reason, until } })),
+  compare: (a: string, b: string, limit: number, signal: AbortSignal) => said(http.GET('/api/v1/compare', { params: { query: { a, b, limit } }, signal }), signal),
   change: (recording: string, what: { name?: string; pinned?: boolean; labels?: Record<string, string> }) =>
     said(http.PATCH('/api/v1/recordings/{recording}', { params: { path: { recording } }, body: what })),
   remove: (recording: string) => said(http.DELETE('/api/v1/recordings/{recording}', { params: { path: { recording } } })),

@@ -558,6 +558,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/recordings/{recording}/adoption": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accept what is found today into the application's contract, so that only what is new counts
+         * @description The contract is begun where the service holds none; what stands in it stays. The query narrows what is accepted, as for findings.
+         */
+        post: operations["adoptFindings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/applications/{application}/recorders/{recorder}": {
         parameters: {
             query?: never;
@@ -1141,6 +1161,15 @@ export interface components {
                 reason: string;
             }[];
         };
+        Adopted: {
+            application: string;
+            /** @description Findings that are accepted anew. */
+            accepted: number;
+            /** @description Findings that were accepted before, which keep their reason and day. */
+            before: number;
+            /** Format: date */
+            until: string;
+        };
         /** @enum {unknown} */
         Grouping: "cause" | "registration" | "place" | "rule" | "scope";
         FindingGroup: {
@@ -1172,7 +1201,11 @@ export interface components {
             recording: string;
             by: components["schemas"]["Grouping"];
             groups: components["schemas"]["FindingGroup"][];
+            /** @description Groups that the query lets through. */
             total: number;
+            /** @description Those of them that have an error. */
+            wrong: number;
+            /** @description The findings in them. */
             findings: number;
             /** @description Of all findings, whatever the query. */
             families: {
@@ -1290,6 +1323,12 @@ export interface components {
             own_ns: number;
             depth: number;
             outer: number;
+            /** @description It is on the path that took longest. */
+            longest: boolean;
+            /** @description Constructions that it stands for. */
+            times: number;
+            /** @description What these took. */
+            all_ns: number;
         };
         ByHandRow: {
             implementation: string;
@@ -1337,6 +1376,16 @@ export interface components {
             registrations: components["schemas"]["RegChange"][];
             verdicts: components["schemas"]["VerdictChange"][];
             costs: components["schemas"]["CostChange"][];
+            /** @description How many there are of each part. */
+            totals: {
+                new: number;
+                gone: number;
+                still: number;
+                registrations: number;
+                verdicts: number;
+                answers: number;
+                costs: number;
+            };
         };
         Creation: {
             instance: number;
@@ -2465,6 +2514,10 @@ export interface operations {
             query?: {
                 /** @description The stream, counted from 0. */
                 stream?: number;
+                /** @description Of what was built: a part of a service's, key's or implementation's name. */
+                service?: string;
+                /** @description Constructions of one registration in the same place are one row, where there are more than 60. */
+                once?: boolean;
                 /** @description Of what was built. */
                 limit?: number;
                 offset?: number;
@@ -2712,6 +2765,8 @@ export interface operations {
                 a: string;
                 /** @description The same. */
                 b: string;
+                /** @description The most of each part, those first that matter most. */
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -3178,6 +3233,57 @@ export interface operations {
                     "application/yaml": string;
                 };
             };
+            404: components["responses"]["Problem"];
+        };
+    };
+    adoptFindings: {
+        parameters: {
+            query?: {
+                /** @description The least grave to accept. */
+                severity?: components["schemas"]["Severity"];
+                /** @description The first part of the rules' ids. */
+                family?: string;
+                /** @description A rule's id. */
+                rule?: string;
+                /** @description A part of the name of a service, key or implementation that the finding names. */
+                service?: string;
+                /** @description A recording: only findings that it does not have. */
+                since?: string;
+                /** @description With group: what its findings have in common. */
+                by?: components["schemas"]["Grouping"];
+                /** @description The key of a group. */
+                group?: string;
+            };
+            header?: never;
+            path: {
+                /** @description An id, the beginning of one, or latest. */
+                recording: components["parameters"]["Recording"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    reason: string;
+                    /**
+                     * Format: date
+                     * @description The last day on which they are accepted.
+                     */
+                    until: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What was accepted. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adopted"];
+                };
+            };
+            400: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
         };
     };

@@ -3,14 +3,17 @@ import { mdiDownload } from '@mdi/js'
 
 import { csvOf, save, type Column } from '@/download'
 
-/** What is shown, to be saved: the answer as JSON, its rows as CSV, a drawing as PNG. */
-const props = defineProps<{ name: string; data: unknown; columns?: Column<T>[]; rows?: T[]; png?: () => void }>()
+/**
+ * What is shown, to be saved: the answer as JSON, its rows as CSV, a drawing as PNG. Load reads rows of which only a page is shown, and fetch
+ * an answer of which only a part is.
+ */
+const props = defineProps<{ name: string; data: unknown; columns?: Column<T>[]; rows?: T[]; load?: () => Promise<T[]>; fetch?: () => Promise<unknown>; png?: () => void }>()
 
-function json() {
-  save(props.name + '.json', 'application/json', JSON.stringify(props.data, null, 2))
+async function json() {
+  save(props.name + '.json', 'application/json', JSON.stringify(props.fetch ? await props.fetch() : props.data, null, 2))
 }
-function csv() {
-  save(props.name + '.csv', 'text/csv', csvOf(props.columns ?? [], props.rows ?? []))
+async function csv() {
+  save(props.name + '.csv', 'text/csv', csvOf(props.columns ?? [], props.load ? await props.load() : (props.rows ?? [])))
 }
 </script>
 

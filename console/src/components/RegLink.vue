@@ -7,6 +7,7 @@ import { useHere } from '@/composables/useView'
 import { nameOf, shorten } from '@/format'
 
 import LifetimeTag from './LifetimeTag.vue'
+import PlaceText from './PlaceText.vue'
 
 /** A registration by name, which leads to its page; what it is made of and where it stands are below or on hover. */
 const props = defineProps<{ of: Ref; full?: boolean; lifetime?: boolean; width?: number }>()
@@ -30,14 +31,14 @@ const to = computed(() => ({
     <LifetimeTag v-if="lifetime" class="ml-2" :lifetime="of.lifetime ?? ''" />
     <span v-if="full" class="quiet about">
       <template v-if="implementation">{{ names.type(implementation) }}</template>
-      <span v-if="of.at" class="code">{{ implementation ? ' · ' : '' }}{{ of.at }}</span>
+      <template v-if="of.at">{{ implementation ? ' · ' : '' }}<PlaceText :at="of.at" plain /></template>
     </span>
   </span>
 </template>
 
 <style scoped>
 .reg {
-  overflow-wrap: break-word;
+  overflow-wrap: anywhere;
 }
 .about {
   display: block;

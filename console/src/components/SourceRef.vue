@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 
 import type { Ref } from '@/api/types'
-import CopyButton from '@/components/CopyButton.vue'
+import PlaceText from '@/components/PlaceText.vue'
 import RegLink from '@/components/RegLink.vue'
 import { useNames } from '@/composables/useNames'
 
@@ -21,7 +21,7 @@ const about = computed(() => [implementation.value && names.type(implementation.
     <div v-if="role" class="role quiet">{{ role }}</div>
     <div class="name"><RegLink :of="of" /></div>
     <div class="quiet small">{{ about }}</div>
-    <div v-if="of.at" class="code place">{{ of.at }}<CopyButton :text="of.at" what="the place in the source" /></div>
+    <div v-if="of.at"><PlaceText :at="of.at" /></div>
   </div>
 </template>
 
@@ -36,8 +36,5 @@ const about = computed(() => [implementation.value && names.type(implementation.
 }
 .name {
   font-weight: 600;
-}
-.place {
-  white-space: nowrap;
 }
 </style>

@@ -8,6 +8,8 @@ type Hear = (recording: Recording) => void
 // One line to the service is shared by everything on the page.
 const hearing = new Set<Hear>()
 const returned = new Set<() => void>()
+// Pages that were read before the line was open: what changed in between, nobody told them.
+const early = new Set<() => void>()
 let line: EventSource | undefined
 
 /** Whether the live line is open; the browser opens it again by itself. */
@@ -22,7 +24,8 @@ function open() {
   })
   line.onopen = () => {
     connected.value = true
-    if (lost) returned.forEach((again) => again())
+    for (const again of lost ? returned : early) again()
+    early.clear()
     lost = false
   }
   line.onerror = () => {
@@ -46,18 +49,31 @@ addEventListener('pagehide', () => {
   line = undefined
 })
 addEventListener('pageshow', (event) => {
-  if (!event.persisted || line || !hearing.size) return
+  if (event.persisted) reopen()
+})
+
+// A browser holds six connections to a service, for all of its tabs: one that is not seen lets go of its line, and reads again when it is.
+document.addEventListener('visibilitychange', () => {
+  if (!document.hidden) return reopen()
+  line?.close()
+  line = undefined
+})
+
+function reopen() {
+  if (line || !hearing.size) return
   open()
   returned.forEach((again) => again())
-})
+}
 
 /** Calls hear for every recording that changes, and back when the service was away and may have changed meanwhile. */
 export function useLive(hear: Hear, back: () => void) {
   hearing.add(hear)
   returned.add(back)
-  if (!line) open()
+  if (!line && !document.hidden) open()
+  if (line?.readyState !== EventSource.OPEN) early.add(back)
   onScopeDispose(() => {
     hearing.delete(hear)
     returned.delete(back)
+    early.delete(back)
   })
 }

@@ -12,6 +12,10 @@ export interface Names {
   type: (name: string) => string
   /** The form of a registration's name, with its key. */
   of: (of: Ref) => string
+  /** The form of a place in the source. */
+  place: (at: string) => string
+  /** A sentence with its names and places in their forms. */
+  prose: (text: string) => string
   /** What is left out of the names that were seen. */
   leftOut: () => string[]
   inFull: Reactive<boolean>
@@ -20,17 +24,20 @@ export interface Names {
 const key: InjectionKey<Names> = Symbol('names')
 const remembered = 'names in full'
 
-/** Calls found with each name of a type in an answer: services, implementations and paths. */
-function walk(value: unknown, found: (name: string) => void): void {
+/** Takes note of each name in an answer: services, implementations and paths, places, and what sentences name. */
+function walk(value: unknown, short: ShortNames): void {
   if (Array.isArray(value)) {
-    for (const part of value) walk(part, found)
+    for (const part of value) walk(part, short)
     return
   }
   if (!value || typeof value !== 'object') return
   for (const [field, part] of Object.entries(value)) {
-    if ((field === 'service' || field === 'implementation') && typeof part === 'string') found(part)
-    else if (field === 'path' && Array.isArray(part)) part.forEach((p) => (typeof p === 'string' ? found(p) : walk(p, found)))
-    else if (typeof part === 'object') walk(part, found)
+    if (typeof part === 'string') {
+      if (field === 'service' || field === 'implementation') short.add(part)
+      else if (field === 'at' && /[/\\]/.test(part)) short.addPlace(part)
+      else if (field === 'title' || field === 'why' || field === 'fix') short.addProse(part)
+    } else if (field === 'path' && Array.isArray(part)) part.forEach((p) => (typeof p === 'string' ? short.add(p) : walk(p, short)))
+    else if (typeof part === 'object') walk(part, short)
   }
 }
 
@@ -47,11 +54,13 @@ export function provideNames(recording: () => string): Names {
   const type = (name: string) => (inFull.value || !seen.value ? name : short.of(name))
   const names: Names = {
     learn(answer) {
-      walk(answer, (name) => short.add(name))
+      walk(answer, short)
       seen.value = short.size
     },
     type,
     of: (of) => nameOf({ ...of, service: type(of.service) }),
+    place: (at) => (inFull.value || !seen.value ? at : short.place(at)),
+    prose: (text) => (inFull.value || !seen.value ? text : short.prose(text)),
     leftOut: () => (seen.value ? short.leftOut() : []),
     inFull,
   }
@@ -60,7 +69,7 @@ export function provideNames(recording: () => string): Names {
 }
 
 /** Outside of a recording names are shown in full. */
-const plain: Names = { learn: () => undefined, type: (name) => name, of: nameOf, leftOut: () => [], inFull: ref(true) }
+const plain: Names = { learn: () => undefined, type: (name) => name, of: nameOf, place: (at) => at, prose: (text) => text, leftOut: () => [], inFull: ref(true) }
 
 /** The names of the recording whose page this is. */
 export const useNames = (): Names => inject(key, plain)

@@ -23,6 +23,18 @@ type Comparison struct {
 	Verdicts      []VerdictChange    `json:"verdicts"`
 	Answers       []AnswerChange     `json:"answers"`
 	Costs         []CostChange       `json:"costs"` // the surest and largest first
+	Totals        Totals             `json:"totals"`
+}
+
+// Totals is how many there are of each part of a Comparison, of which a page may list fewer.
+type Totals struct {
+	New           int `json:"new"`
+	Gone          int `json:"gone"`
+	Still         int `json:"still"`
+	Registrations int `json:"registrations"`
+	Verdicts      int `json:"verdicts"`
+	Answers       int `json:"answers"`
+	Costs         int `json:"costs"`
 }
 
 // Side is one side of a Comparison.
@@ -193,8 +205,9 @@ func half(src *Source, second bool) *Source {
 	return part
 }
 
-// Compare answers: is it fixed, what is new, and what has changed with it?
-func Compare(a, b *Source, partA, partB string) Comparison {
+// Compare answers: is it fixed, what is new, and what has changed with it? It lists so many of each part at most, those first that matter
+// most; 0 is no limit.
+func Compare(a, b *Source, partA, partB string, limit int) Comparison {
 	c := Comparison{
 		A: sideOf(a, partA), B: sideOf(b, partB), New: []*finding.Finding{}, Gone: []*finding.Finding{}, Still: []*finding.Finding{},
 		Registrations: []RegChange{}, Verdicts: []VerdictChange{}, Answers: []AnswerChange{}, Costs: []CostChange{},
@@ -203,6 +216,15 @@ func Compare(a, b *Source, partA, partB string) Comparison {
 	c.registrations(a.State(), b.State())
 	c.answers(a.State(), b.State())
 	c.costs(a.State(), b.State())
+	c.Totals = Totals{len(c.New), len(c.Gone), len(c.Still), len(c.Registrations), len(c.Verdicts), len(c.Answers), len(c.Costs)}
+	c.New, c.Gone, c.Still = paged(c.New, limit, 0), paged(c.Gone, limit, 0), paged(c.Still, limit, 0)
+	for _, list := range [][]*finding.Finding{c.New, c.Gone, c.Still} {
+		for n := range list {
+			list[n] = list[n].Brief()
+		}
+	}
+	c.Registrations, c.Verdicts = paged(c.Registrations, limit, 0), paged(c.Verdicts, limit, 0)
+	c.Answers, c.Costs = paged(c.Answers, limit, 0), paged(c.Costs, limit, 0)
 	return c
 }
 
@@ -229,14 +251,14 @@ func (c *Comparison) findings(a, b *Source) {
 	for _, f := range list(b) {
 		now[f.ID] = true
 		if before[f.ID] {
-			c.Still = append(c.Still, f.Brief())
+			c.Still = append(c.Still, f)
 		} else {
-			c.New = append(c.New, f.Brief())
+			c.New = append(c.New, f)
 		}
 	}
 	for _, f := range list(a) {
 		if !now[f.ID] {
-			c.Gone = append(c.Gone, f.Brief())
+			c.Gone = append(c.Gone, f)
 		}
 	}
 }

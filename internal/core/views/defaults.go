@@ -5,6 +5,8 @@ const (
 	DefaultRows = 50
 	MaxRows     = 5000
 
+	DefaultCompared = 30 // of each part of a comparison
+
 	DefaultBoardScopes = 10 // of a board: how many scopes stand side by side
 	MaxBoardScopes     = 200
 	DefaultBoardDepth  = 2 // of a board: how many steps from the entry point are unfolded

@@ -37,6 +37,7 @@ type FindingGroups struct {
 	By        triage.By       `json:"by"`
 	Groups    []*triage.Group `json:"groups"`   // those first of which mending one ends most
 	Total     int             `json:"total"`    // groups that the query lets through
+	Wrong     int             `json:"wrong"`    // those of them that have an error
 	Findings  int             `json:"findings"` // and findings in them
 	Families  []Family        `json:"families"` // of all findings, whatever the query
 	Tally     Tally           `json:"tally"`    // the same way
@@ -138,6 +139,11 @@ func Triage(recording string, r *engine.Result, q FindingQuery) FindingGroups {
 	slices.SortFunc(out.Families, func(a, b Family) int { return strings.Compare(a.Name, b.Name) })
 	groups := triage.Groups(list, q.By)
 	out.Total, out.Findings = len(groups), len(list)
+	for _, g := range groups {
+		if g.Errors > 0 {
+			out.Wrong++
+		}
+	}
 	out.Groups = append(out.Groups, paged(groups, q.Limit, q.Offset)...)
 	return out
 }

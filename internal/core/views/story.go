@@ -35,6 +35,10 @@ type Built struct {
 	With   []Thing `json:"with"`            // what it was built with, the first few
 	For    *Thing  `json:"for"`             // who received it first; nil: an entry point, or not seen
 	Entry  string  `json:"entry,omitempty"` // the entry point that received it first
+
+	Longest bool  `json:"longest"` // it is on the path that took longest: the longest construction, the longest within it, and so on
+	Times   int   `json:"times"`   // constructions that it stands for: more than 1 where repeats are shown once
+	AllNS   int64 `json:"all_ns"`  // what these took
 }
 
 // Outside is an instance that came from outside the scope.
@@ -70,7 +74,7 @@ type Story struct {
 	Recording string        `json:"recording"`
 	Scope     ScopeRow      `json:"scope"`
 	Built     []Built       `json:"built"` // of this page
-	Total     int           `json:"total"` // built, on all pages
+	Total     int           `json:"total"` // that the filter lets through, on all pages
 	Outside   []Outside     `json:"outside"`
 	Used      []UseRow      `json:"used"`
 	Disposed  []DisposedRow `json:"disposed"`
@@ -85,8 +89,9 @@ type ErrNoScope struct{ Stream, Scope uint64 }
 // Error says which scope.
 func (e *ErrNoScope) Error() string { return fmt.Sprintf("there is no scope %d/%d", e.Stream, e.Scope) }
 
-// TellScope answers: what was built, shared in, used and let go in this scope, in time? What was built is paged by f.
-func TellScope(src *Source, stream int, id uint64, f Filter) (Story, error) {
+// TellScope answers: what was built, shared in, used and let go in this scope, in time? What was built is narrowed and paged by f; with once,
+// constructions of one registration in the same place are one row, the first of them, where there are more than FewBuilt.
+func TellScope(src *Source, stream int, id uint64, f Filter, once bool) (Story, error) {
 	story := Story{Recording: src.Recording, Built: []Built{}, Outside: []Outside{}, Used: []UseRow{}, Disposed: []DisposedRow{}, Left: []Thing{}, Inner: []uint64{}}
 	if stream < 0 || stream >= len(src.Streams) {
 		return story, &ErrNoScope{uint64(stream), id}
@@ -118,14 +123,71 @@ func TellScope(src *Source, stream int, id uint64, f Filter) (Story, error) {
 	if err := t.finish(); err != nil {
 		return story, err
 	}
-	story.Total = len(story.Built)
-	story.Built = page(story.Built, &f)
-	for n := range story.Built {
-		if story.Built[n].Outer -= f.Offset; story.Built[n].Outer < 0 {
-			story.Built[n].Outer = -1
+	story.narrow(&f, once)
+	return story, nil
+}
+
+// FewBuilt is how many constructions are shown one by one in any case.
+const FewBuilt = 60
+
+// narrow keeps the constructions of one page.
+func (s *Story) narrow(f *Filter, once bool) {
+	markLongest(s.Built)
+	once = once && len(s.Built) > FewBuilt
+	type place struct {
+		reg, depth, outer int
+		impl              string
+	}
+	first := map[place]int{} // in the rows that are kept
+	rows := []Built{}
+	at := make([]int, len(s.Built)) // of each construction: its row, -1 where it has none
+	for n := range at {
+		at[n] = -1
+	}
+	for n := range s.Built {
+		b := s.Built[n]
+		b.Times, b.AllNS = 1, b.TookNS
+		if !f.names(b.Of.Service, keyOf(b.Of.Key), b.Of.Impl()) {
+			continue
+		}
+		outer := -1
+		if b.Outer >= 0 {
+			outer = at[b.Outer]
+		}
+		k := place{b.Reg, b.Depth, outer, b.Of.Impl()}
+		if row, ok := first[k]; ok && once {
+			one := &rows[row]
+			one.Times++
+			one.AllNS += b.TookNS
+			one.Longest = one.Longest || b.Longest
+			at[n] = row // what was built within it is within the row
+			continue
+		}
+		at[n] = len(rows)
+		first[k] = len(rows)
+		b.Outer = outer
+		rows = append(rows, b)
+	}
+	s.Total = len(rows)
+	s.Built = page(rows, f)
+	for n := range s.Built {
+		if s.Built[n].Outer -= f.Offset; s.Built[n].Outer < 0 {
+			s.Built[n].Outer = -1
 		}
 	}
-	return story, nil
+}
+
+// markLongest marks the construction that took longest, of those within no other, the longest within it, and so on.
+func markLongest(built []Built) {
+	within := make(map[int]int, len(built)) // the longest within each
+	for n := range built {
+		if best, ok := within[built[n].Outer]; !ok || built[n].TookNS > built[best].TookNS {
+			within[built[n].Outer] = n
+		}
+	}
+	for n, ok := within[-1]; ok && !built[n].Longest; n, ok = within[n] {
+		built[n].Longest = true
+	}
 }
 
 // maxEndLines bounds the lines that are read of a root's end, where its first ones are not all.

@@ -138,7 +138,7 @@ type MapModule struct {
 // registrations where there are few.
 type MapQuery struct {
 	Filter        // registrations that it lets through are shown with their neighbours; its limit bounds the nodes
-	Open   string // this module's registrations are shown, and the modules next to them
+	Open   string // this module's parts are shown, or its registrations where they are few, and the modules next to them
 	Near   int    // this registration is shown with its neighbours; -1: none
 }
 
@@ -147,15 +147,16 @@ const (
 	FewRegistrations = 60
 	// MaxMapNodes bounds a map: as many as can be laid out while somebody waits.
 	MaxMapNodes = 300
-	// maxModules bounds how many modules a map begins with: packages are put together until there are no more.
-	maxModules = 100
+	// maxModules bounds how many modules a map begins with, and an open one has: packages are put together until there are no more.
+	maxModules = 24
 )
 
 // WiringMap answers what Wiring does, a readable part at a time.
 func WiringMap(src *Source, q MapQuery) Map {
 	s := src.State()
 	whole := Wiring(src, Filter{})
-	modules := modulesOf(s)
+	finest := modulesOf(s)
+	modules := openedModules(finest, q.Open)
 	m := Map{Recording: src.Recording, Modules: []MapModule{}, Nodes: []GraphNode{}, Edges: []GraphEdge{}}
 	degree := make([]int, len(s.Registrations))
 	for _, e := range whole.Edges {
@@ -168,7 +169,7 @@ func WiringMap(src *Source, q MapQuery) Map {
 			m.Total++
 		}
 	}
-	chosen, near, closed := mapped(s, &q, modules, whole.Edges, m.Total)
+	chosen, near, closed := mapped(s, &q, finest, whole.Edges, m.Total)
 	most := MaxMapNodes
 	if q.Limit > 0 {
 		most = min(most, q.Limit)
@@ -188,12 +189,18 @@ func WiringMap(src *Source, q MapQuery) Map {
 	if closed {
 		m.close(s, modules, shown, most)
 	}
-	m.connect(whole.Edges, modules, shown, q.Open != "")
+	lines := whole.Edges
+	if q.Near >= 0 { // what its neighbours have to do with one another is another question
+		lines = slices.DeleteFunc(slices.Clone(lines), func(e GraphEdge) bool { return e.From != q.Near && e.To != q.Near })
+	}
+	m.connect(lines, shown, func(id int) bool {
+		return q.Open == "" || id >= 0 || within(m.Modules[-1-id].Name, q.Open)
+	})
 	return m
 }
 
 // mapped returns the registrations that were asked for, those next to them, and whether the modules of all others are shown.
-func mapped(s *derive.State, q *MapQuery, modules []string, edges []GraphEdge, total int) (chosen, near []int, closed bool) {
+func mapped(s *derive.State, q *MapQuery, finest []string, edges []GraphEdge, total int) (chosen, near []int, closed bool) {
 	is := make([]bool, len(s.Registrations))
 	add := func(n int) {
 		is[n] = true
@@ -203,10 +210,15 @@ func mapped(s *derive.State, q *MapQuery, modules []string, edges []GraphEdge, t
 	case q.Near >= 0 && q.Near < len(is):
 		add(q.Near)
 	case q.Open != "":
-		for n, name := range modules {
-			if name == q.Open && q.lets(&s.Registrations[n]) {
+		parts := map[string]bool{}
+		for n, name := range finest {
+			if within(name, q.Open) && q.lets(&s.Registrations[n]) {
 				add(n)
+				parts[name] = true
 			}
+		}
+		if len(parts) > 1 && len(chosen) > FewRegistrations {
+			chosen = nil // its parts are shown instead
 		}
 		return chosen, nil, true
 	case q.Service != "" || q.Lifetime != "" || q.Module != "":
@@ -268,15 +280,15 @@ func (m *Map) close(s *derive.State, modules []string, shown map[int]int, most i
 	}
 }
 
-// connect adds the lines, those between the same two added up. Where a module is open, modules that have no line to one of its
-// registrations are left out.
-func (m *Map) connect(edges []GraphEdge, modules []string, shown map[int]int, open bool) {
+// connect adds the lines, those between the same two added up, that begin or end in the part that is shown. Modules outside of it that have
+// no such line are left out.
+func (m *Map) connect(edges []GraphEdge, shown map[int]int, inside func(id int) bool) {
 	type ends struct{ from, to int }
 	at := map[ends]int{}
 	for _, e := range edges {
 		from, ok := shown[e.From]
 		to, ok2 := shown[e.To]
-		if !ok || !ok2 || open && from < 0 && to < 0 {
+		if !ok || !ok2 || !inside(from) && !inside(to) {
 			continue
 		}
 		if from == to { // inside a closed module
@@ -296,28 +308,67 @@ func (m *Map) connect(edges []GraphEdge, modules []string, shown map[int]int, op
 		sum.Count, sum.Lines, sum.Wrong = sum.Count+e.Count, sum.Lines+e.Lines, sum.Wrong+e.Wrong
 		sum.LongToShorter = sum.Wrong > 0
 	}
-	if !open {
-		return
-	}
 	linked := map[int]bool{}
 	for _, e := range m.Edges {
 		linked[e.From], linked[e.To] = true, true
 	}
-	m.Modules = slices.DeleteFunc(m.Modules, func(one MapModule) bool { return !linked[one.ID] })
+	keep := make([]MapModule, 0, len(m.Modules))
+	for _, one := range m.Modules {
+		if linked[one.ID] || inside(one.ID) {
+			keep = append(keep, one)
+		}
+	}
+	m.Modules = keep
 }
 
 // noModule is the module of what has none and stands in no package or folder.
 const noModule = "without a module"
 
 // modulesOf returns the module of each registration: the declared one, else the package of its service's or implementation's name, else the
-// folder of its place. Packages are put together by their parents until there are no more than maxModules.
+// folder of its place.
 func modulesOf(s *derive.State) []string {
 	list := make([]string, len(s.Registrations))
-	seen := map[string]bool{}
 	for n := range s.Registrations {
 		r := &s.Registrations[n]
 		list[n] = cmp.Or(r.Module, packageOf(r.Service), packageOf(r.Impl), folderOf(r.At), noModule)
-		seen[list[n]] = true
+	}
+	return list
+}
+
+// within reports whether a module is another one or lies in it.
+func within(module, of string) bool {
+	rest, ok := strings.CutPrefix(module, of)
+	return ok && (rest == "" || strings.ContainsAny(rest[:1], separators))
+}
+
+// openedModules puts modules together by their parents until there are no more than maxModules, those of the open one apart from the others.
+func openedModules(finest []string, open string) []string {
+	list := make([]string, len(finest))
+	var inside, outside []int
+	for n, name := range finest {
+		if open != "" && within(name, open) {
+			inside = append(inside, n)
+		} else {
+			outside = append(outside, n)
+		}
+	}
+	for _, part := range [][]int{inside, outside} {
+		names := make([]string, len(part))
+		for k, n := range part {
+			names[k] = finest[n]
+		}
+		for k, name := range fewer(names) {
+			list[part[k]] = name
+		}
+	}
+	return list
+}
+
+// fewer replaces the deepest modules by their parents until there are no more than maxModules.
+func fewer(list []string) []string {
+	seen := map[string]bool{}
+	for _, name := range list {
+		seen[name] = true
 	}
 	for len(seen) > maxModules {
 		deepest := 0

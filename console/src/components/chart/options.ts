@@ -17,14 +17,22 @@ export function overTime(values: number[], step: number): [number, number][] {
 const dashes = ['solid', 'dashed', 'dotted', [8, 3, 2, 3], [12, 4], [3, 3]]
 const symbols = ['circle', 'rect', 'triangle', 'diamond', 'pin', 'arrow']
 
+const legendRow = 20
+
+/** The height that a legend of so many lines takes below a drawing, in px. */
+export function legendHeight(lines: number): number {
+  return lines > 1 ? lines * legendRow : 0
+}
+
 /** Lines over the time since a recording began; how many scopes closed in each step stands behind them as bars. */
 export function linesOverTime(c: Colours, lines: Line[], unit: string, closings?: [number, number][]): EChartsCoreOption {
   const behind = closings?.some(([, n]) => n > 0)
     ? [{ type: 'bar', name: 'scopes closed', yAxisIndex: 1, data: closings, barMaxWidth: 10, z: 0, itemStyle: { color: c.line } }]
     : []
   return {
-    grid: { left: 56, right: behind.length ? 46 : 20, top: lines.length + behind.length > 1 ? 34 : 16, bottom: 30 },
-    legend: lines.length + behind.length > 1 ? { top: 0, left: 0, type: 'scroll', textStyle: { color: c.text }, icon: 'roundRect', itemHeight: 8 } : undefined,
+    grid: { left: 56, right: behind.length ? 46 : 20, top: 26, bottom: 30 + legendHeight(lines.length + behind.length) },
+    // A line for each: names are long.
+    legend: lines.length + behind.length > 1 ? { bottom: 0, left: 8, orient: 'vertical', itemGap: 4, textStyle: { color: c.text, lineHeight: legendRow - 4 }, itemHeight: 8 } : undefined,
     tooltip: {
       trigger: 'axis',
       backgroundColor: c.surface,

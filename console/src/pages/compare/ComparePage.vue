@@ -3,17 +3,20 @@ import { mdiSwapHorizontal } from '@mdi/js'
 import { computed, watch } from 'vue'
 
 import { api } from '@/api/client'
-import type { Comparison, Finding, Ref } from '@/api/types'
+import type { Comparison, Ref } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import PageState from '@/components/PageState.vue'
+import PlaceText from '@/components/PlaceText.vue'
 import SeverityTag from '@/components/SeverityTag.vue'
 import { useFetched } from '@/composables/useFetched'
+import { provideNames } from '@/composables/useNames'
 import { useQuery } from '@/composables/useQuery'
 import type { Column } from '@/download'
 import { count, localTime, nameOf, rounded, took, whole } from '@/format'
+import { placesOf } from '@/pages/findings/findings'
 
-const { text, set } = useQuery()
+const { text, number, set } = useQuery()
 const a = text('a')
 const b = text('b')
 const { data: list } = useFetched(() => [], (signal: AbortSignal) => api.recordings(200, 0, signal))
@@ -27,13 +30,29 @@ watch([b, list], () => {
   const before = list.value.recordings.slice(at + 1).find((r) => r.app === list.value!.recordings[at]?.app)
   if (before) set({ a: before.id }, 'replace')
 })
-const { data, error, loading, refresh } = useFetched(() => [a.value, b.value], async (one: string, two: string, signal: AbortSignal): Promise<Comparison | undefined> => (one && two ? api.compare(one, two, signal) : undefined))
+// The names of both recordings, each shown as short as it stays different from the others.
+const names = provideNames(() => `${a.value} ${b.value}`)
+/** How many of each part are listed before more are asked for. */
+const few = 30
+const limit = number('rows', few, 'replace')
+const { data, error, loading, refresh } = useFetched(
+  () => [a.value, b.value, limit.value] as const,
+  async (one: string, two: string, rows: number, signal: AbortSignal): Promise<Comparison | undefined> => {
+    if (!one || !two) return undefined
+    const answer = await api.compare(one, two, rows, signal)
+    names.learn(answer)
+    return answer
+  },
+)
+const cut = computed(() => {
+  const d = data.value
+  return !!d && [d.new.length < d.totals.new, d.gone.length < d.totals.gone, d.still.length < d.totals.still, d.registrations.length < d.totals.registrations, d.verdicts.length < d.totals.verdicts, d.answers.length < d.totals.answers, d.costs.length < d.totals.costs].some(Boolean)
+})
 const groups = computed(() => [
-  { name: 'New', sign: '+', what: 'in the second and not in the first', list: data.value?.new ?? [], side: 'b' },
-  { name: 'Gone', sign: '−', what: 'in the first and not in the second', list: data.value?.gone ?? [], side: 'a' },
-  { name: 'Still there', sign: '=', what: 'in both', list: data.value?.still ?? [], side: 'b' },
+  { name: 'New', sign: '+', what: 'in the second and not in the first', list: data.value?.new ?? [], all: data.value?.totals.new ?? 0, side: 'b' },
+  { name: 'Gone', sign: '−', what: 'in the first and not in the second', list: data.value?.gone ?? [], all: data.value?.totals.gone ?? 0, side: 'a' },
+  { name: 'Still there', sign: '=', what: 'in both', list: data.value?.still ?? [], all: data.value?.totals.still ?? 0, side: 'b' },
 ])
-const place = (f: Finding) => [...new Set([f.holder?.at, f.subject.at].filter(Boolean))].join(', ')
 const recordingOf = (side: string) => (side === 'a' ? data.value?.a.recording : data.value?.b.recording) ?? ''
 const registration = (of: Ref, side: string) => ({ name: 'registrations', params: { recording: recordingOf(side) }, query: { service: of.service } })
 const most = computed(() => Math.max(1, ...(data.value?.costs ?? []).map((c) => Math.abs(change(c)))))
@@ -68,8 +87,8 @@ function halves() {
     <template v-if="data">
       <div class="head mt-3">
         <p class="sentence" data-compared>
-          {{ count(data.new.length, 'finding is', 'findings are') }} new, {{ data.gone.length }} gone, {{ data.still.length }} still there;
-          {{ count(data.registrations.length, 'registration has', 'registrations have') }} changed.
+          {{ count(data.totals.new, 'finding is', 'findings are') }} new, {{ whole(data.totals.gone) }} gone, {{ whole(data.totals.still) }} still there;
+          {{ count(data.totals.registrations, 'registration has', 'registrations have') }} changed.
         </p>
         <ExportMenu name="compare" :data="data" :columns="columns" :rows="data.costs" />
       </div>
@@ -77,14 +96,15 @@ function halves() {
         {{ data.a.app }} {{ data.a.version }} {{ data.a.recording }} {{ data.a.part }} ({{ whole(data.a.scopes) }} scopes) → {{ data.b.app }} {{ data.b.version }} {{ data.b.recording }} {{ data.b.part }} ({{ whole(data.b.scopes) }} scopes)
       </p>
       <section v-for="g in groups" :key="g.name" class="mt-4" :data-group="g.name">
-        <h2 class="mb-1">{{ g.sign }} {{ g.name }} <span class="quiet kind">{{ g.list.length }}, {{ g.what }}</span></h2>
+        <h2 class="mb-1">{{ g.sign }} {{ g.name }} <span class="quiet kind">{{ whole(g.all) }}, {{ g.what }}{{ g.list.length < g.all ? `; the first ${g.list.length} are listed` : '' }}</span></h2>
         <v-card v-if="g.list.length">
-          <v-table>
+          <v-table class="shares">
+            <colgroup><col style="width: 120px" /><col /><col style="width: 32%" /></colgroup>
             <tbody>
               <tr v-for="f in g.list" :key="f.id">
-                <td style="width: 110px"><SeverityTag :severity="f.severity" /></td>
-                <td class="py-1"><router-link class="app-link" :to="{ name: 'finding', params: { recording: recordingOf(g.side), finding: f.id } }">{{ f.title }}</router-link><div class="quiet small">{{ f.rule }}</div></td>
-                <td class="code">{{ place(f) }}</td>
+                <td><SeverityTag :severity="f.severity" /></td>
+                <td class="py-1"><router-link class="app-link" :to="{ name: 'finding', params: { recording: recordingOf(g.side), finding: f.id } }" :title="f.title">{{ names.prose(f.title) }}</router-link><div class="quiet small">{{ f.rule }}</div></td>
+                <td><div v-for="at in placesOf(f)" :key="at"><PlaceText :at="at" plain /></div></td>
               </tr>
             </tbody>
           </v-table>
@@ -99,8 +119,8 @@ function halves() {
             <tbody>
               <tr v-for="(r, n) in data.registrations" :key="n">
                 <td>{{ { added: '+ added', removed: '− removed', changed: '≠ changed' }[r.change] ?? r.change }}</td>
-                <td class="py-1"><router-link class="app-link" :to="registration(r.of, r.change === 'removed' ? 'a' : 'b')">{{ nameOf(r.of) }}</router-link><div class="quiet small">{{ r.of.implementation }} <span class="code">{{ r.of.at }}</span></div></td>
-                <td><div v-for="f in r.fields" :key="f.name">{{ f.name }}: {{ f.a || 'none' }} → {{ f.b || 'none' }}</div></td>
+                <td class="py-1"><router-link class="app-link" :to="registration(r.of, r.change === 'removed' ? 'a' : 'b')">{{ names.of(r.of) }}</router-link><div class="quiet small">{{ r.of.implementation ? names.type(r.of.implementation) : '' }} <PlaceText v-if="r.of.at" :at="r.of.at" plain /></div></td>
+                <td><div v-for="f in r.fields" :key="f.name">{{ f.name }}: {{ f.a ? names.prose(f.a) : 'none' }} → {{ f.b ? names.prose(f.b) : 'none' }}</div></td>
               </tr>
             </tbody>
           </v-table>
@@ -111,7 +131,7 @@ function halves() {
         <v-card>
           <v-table>
             <tbody>
-              <tr v-for="(v, n) in data.verdicts" :key="n"><td><router-link class="app-link" :to="registration(v.of, 'b')">{{ nameOf(v.of) }}</router-link></td><td :title="v.a.why">{{ v.a.as }}</td><td>→</td><td :title="v.b.why">{{ v.b.as }}</td></tr>
+              <tr v-for="(v, n) in data.verdicts" :key="n"><td><router-link class="app-link" :to="registration(v.of, 'b')">{{ names.of(v.of) }}</router-link></td><td :title="v.a.why">{{ v.a.as }}</td><td>→</td><td :title="v.b.why">{{ v.b.as }}</td></tr>
             </tbody>
           </v-table>
         </v-card>
@@ -135,7 +155,7 @@ function halves() {
             <tbody>
               <tr v-for="(c, n) in data.costs.slice(0, 100)" :key="n" :class="{ quiet: c.sure === 'within chance' }">
                 <td>{{ c.name || 'the root' }}</td>
-                <td><router-link class="app-link" :to="registration(c.of, 'b')">{{ nameOf(c.of) }}</router-link></td>
+                <td><router-link class="app-link" :to="registration(c.of, 'b')">{{ names.of(c.of) }}</router-link></td>
                 <td>{{ c.figure === 'own_ns' ? 'own time' : 'instances' }}</td>
                 <td class="num">{{ figure(c, c.a) }}</td>
                 <td class="num">{{ figure(c, c.b) }}</td>
@@ -146,6 +166,7 @@ function halves() {
           </v-table>
         </v-card>
       </section>
+      <v-btn v-if="cut && limit === few" variant="outlined" class="mt-3" data-more @click="limit = 1000">Show up to 1000 of each</v-btn>
       <CommandLine class="mt-4" :command="`keenlantern compare ${a} ${b}`" />
     </template>
   </main>

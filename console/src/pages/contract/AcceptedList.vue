@@ -1,7 +1,9 @@
 <script setup lang="ts">
 import type { Acceptance } from '@/api/types'
+import { useNames } from '@/composables/useNames'
 
 /** The findings that the contract accepts, and what became of them. */
+const names = useNames()
 defineProps<{ list: Acceptance[]; recording: string }>()
 const says = { accepted: '✓ accepted', expired: '◆ expired: it counts again', gone: '○ not found any more: take it out' }
 </script>
@@ -22,7 +24,7 @@ const says = { accepted: '✓ accepted', expired: '◆ expired: it counts again'
         <tbody>
           <tr v-for="a in list" :key="a.finding">
             <td>
-              <router-link v-if="a.status !== 'gone'" class="app-link" :to="{ name: 'finding', params: { recording, finding: a.finding } }">{{ a.title }}</router-link>
+              <router-link v-if="a.status !== 'gone'" class="app-link" :to="{ name: 'finding', params: { recording, finding: a.finding } }">{{ names.prose(a.title ?? '') }}</router-link>
               <span v-else class="code">{{ a.finding }}</span>
             </td>
             <td>{{ a.reason }}</td>

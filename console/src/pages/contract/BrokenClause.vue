@@ -1,21 +1,23 @@
 <script setup lang="ts">
 import type { Judgement } from '@/api/types'
 import SourceRef from '@/components/SourceRef.vue'
+import { useNames } from '@/composables/useNames'
 
 /** A clause that was broken: by whom, where, and what to do. */
+const names = useNames()
 defineProps<{ clause: Judgement; recording: string }>()
 </script>
 
 <template>
   <v-card class="pa-4 mb-3 broken" data-clause="broken">
     <h3><span class="sign" title="broken">◆</span> {{ clause.says }}</h3>
-    <p class="my-1">{{ clause.finding?.why ?? clause.why }}</p>
+    <p class="my-1">{{ names.prose(clause.finding?.why ?? clause.why) }}</p>
     <template v-if="clause.finding">
       <div class="refs my-2">
         <SourceRef :of="clause.finding.subject" :role="clause.finding.holder ? 'what is given' : 'what it is about'" />
         <SourceRef v-if="clause.finding.holder" :of="clause.finding.holder" role="to whom" />
       </div>
-      <p class="my-1"><strong>Change:</strong> {{ clause.finding.fix }}</p>
+      <p class="my-1"><strong>Change:</strong> {{ names.prose(clause.finding.fix) }}</p>
       <p v-if="clause.finding.examples.length" class="quiet examples">
         as in
         <span v-for="(e, n) in clause.finding.examples" :key="n">

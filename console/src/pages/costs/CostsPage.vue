@@ -14,20 +14,18 @@ import type { Column } from '@/download'
 import { nameOf, rounded, took, whole } from '@/format'
 
 const props = defineProps<{ recording: string }>()
-const { text } = useQuery()
+const { text, number, set } = useQuery()
 const name = text('name', '', 'replace')
 const service = text('service')
 const lifetime = text('lifetime')
 const order = text('order', 'saves')
-const { data, error, loading, refresh, news, show } = useHeldView(() => props.recording, 'costs', () => ({ service: service.value, lifetime: lifetime.value, name: name.value, limit: 500 }), () => window.scrollY > 80)
+const page = number('page', 1)
+const rows = 15
+const { data, error, loading, refresh, news, show } = useHeldView(() => props.recording, 'costs', () => ({ service: service.value, lifetime: lifetime.value, name: name.value, order: order.value as 'own' | 'saves' | 'made', limit: rows, offset: (page.value - 1) * rows }), () => window.scrollY > 80)
 
 type Row = CostsView['names'][number]['rows'][number]
-const sorts: Record<string, (a: Row, b: Row) => number> = {
-  saves: (a, b) => b.saves_ns - a.saves_ns || b.own_ns - a.own_ns,
-  own: (a, b) => b.own_ns - a.own_ns,
-  made: (a, b) => b.per_scope - a.per_scope,
-}
-const names = computed(() => (data.value?.names ?? []).map((n) => ({ ...n, rows: [...n.rows].sort(sorts[order.value] ?? sorts.saves) })))
+const names = computed(() => data.value?.names ?? [])
+const pages = computed(() => Math.ceil((data.value?.total === 1 ? names.value[0]!.rows_total : (data.value?.total ?? 0)) / rows))
 const flat = computed(() => names.value.flatMap((n) => n.rows.map((r) => ({ scope: n.name, row: r }))))
 const sized = computed(() => flat.value.some((r) => r.row.bytes_per_scope)) // only some recorders measure
 const columns: Column<{ scope: string; row: Row }>[] = [
@@ -62,10 +60,10 @@ const columns: Column<{ scope: string; row: Row }>[] = [
           <span v-if="n.mean_ns" class="quiet">open for {{ took(n.mean_ns) }} on average, of which building takes {{ took(n.built_mean_ns) }}</span>
           <span v-if="n.mean_ns" class="share"><span class="track" aria-hidden="true"><span class="bar" :style="{ width: `${Math.min(100, n.built_percent)}%` }" /></span><strong>{{ Math.round(n.built_percent) }} %</strong></span>
         </div>
-        <v-table hover>
+        <v-table hover class="shares">
           <thead>
             <tr>
-              <th class="what">Registration</th>
+              <th style="width: 30%">Registration</th>
               <th class="num">Made</th>
               <th class="num">A scope</th>
               <th class="num">Own time each</th>
@@ -88,7 +86,9 @@ const columns: Column<{ scope: string; row: Row }>[] = [
             </tr>
           </tbody>
         </v-table>
+        <p v-if="n.rows_total > n.rows.length && data.total > 1" class="more"><button type="button" class="app-link" @click="set({ name: n.name })">{{ n.rows_total - n.rows.length }} more</button></p>
       </v-card>
+      <v-pagination v-if="pages > 1" v-model="page" :length="pages" :total-visible="7" class="mb-3" />
       <section v-if="data.unused.length">
         <h2 class="mb-1">Injected and never used</h2>
         <v-card>
@@ -111,6 +111,9 @@ const columns: Column<{ scope: string; row: Row }>[] = [
 </template>
 
 <style scoped>
+.more {
+  padding: 6px 16px 10px;
+}
 .head {
   display: flex;
   flex-wrap: wrap;

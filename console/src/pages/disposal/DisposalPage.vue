@@ -3,7 +3,7 @@ import { computed, useTemplateRef } from 'vue'
 
 import type { DisposalView } from '@/api/types'
 import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
-import { linesOverTime, overTime } from '@/components/chart/options'
+import { legendHeight, linesOverTime, overTime } from '@/components/chart/options'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import FilterBar from '@/components/FilterBar.vue'
@@ -12,6 +12,7 @@ import PageState from '@/components/PageState.vue'
 import RegLink from '@/components/RegLink.vue'
 import ScopeLink from '@/components/ScopeLink.vue'
 import TimeText from '@/components/TimeText.vue'
+import { useNames } from '@/composables/useNames'
 import { useQuery } from '@/composables/useQuery'
 import { useHeldView } from '@/composables/useView'
 import type { Column } from '@/download'
@@ -20,11 +21,12 @@ import { count, nameOf, rounded, took, whole } from '@/format'
 import ClosingSteps from './ClosingSteps.vue'
 
 const props = defineProps<{ recording: string }>()
+const names = useNames()
 const { text } = useQuery()
 const service = text('service')
 const lifetime = text('lifetime')
 const drawn = text('show')
-const { data, error, loading, refresh, news, show } = useHeldView(() => props.recording, 'disposal', () => ({ service: service.value, lifetime: lifetime.value, limit: 200 }), () => window.scrollY > 80)
+const { data, error, loading, refresh, news, show } = useHeldView(() => props.recording, 'disposal', () => ({ service: service.value, lifetime: lifetime.value, limit: 60 }), () => window.scrollY > 80)
 
 // The six that grow most are drawn, unless others are chosen.
 const chosen = computed(() => {
@@ -40,7 +42,7 @@ function toggle(id: number) {
 }
 const option = computed(() => {
   const step = data.value?.width_ns ?? 1
-  const lines = chosen.value.map((r) => ({ name: nameOf(r.of), points: overTime(r.peaks, step) }))
+  const lines = chosen.value.map((r) => ({ name: names.of(r.of), points: overTime(r.peaks, step) }))
   const closings = overTime(data.value?.closed ?? [], step)
   return (c: Colours) => linesOverTime(c, lines, 'alive', closings)
 })
@@ -75,7 +77,7 @@ function slope(v: number | null): string {
       <v-card class="pa-3">
         <h2>Alive over time</h2>
         <p v-if="!chosen.length" class="quiet">Nothing that matches the filters has been built.</p>
-        <ChartBox v-else ref="chart" :option="option" :label="label" :height="260" name="alive" />
+        <ChartBox v-else ref="chart" :option="option" :label="label" :height="220 + legendHeight(chosen.length + 1)" name="alive" />
       </v-card>
       <v-card v-if="data.alive.length" class="mt-3">
         <v-table hover>

@@ -4,17 +4,19 @@ import { computed } from 'vue'
 import type { FindingDetail } from '@/api/types'
 import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
 import { linesOverTime, overTime } from '@/components/chart/options'
+import { useNames } from '@/composables/useNames'
 import { useView } from '@/composables/useView'
 import { nameOf, rounded, whole } from '@/format'
 import ClosingSteps from '@/pages/disposal/ClosingSteps.vue'
 
 /** What was alive of the finding's subject over time, how fast that grows, and the latest closings that hold it. */
+const names = useNames()
 const props = defineProps<{ finding: FindingDetail }>()
 const { data } = useView(() => props.finding.recording, 'disposal', () => ({ service: props.finding.subject.service, limit: 200 }))
 const rows = computed(() => (data.value?.alive ?? []).filter((r) => nameOf(r.of) === nameOf(props.finding.subject) && (!props.finding.subject.at || r.of.at === props.finding.subject.at)))
 const option = computed(() => {
   const step = data.value?.width_ns ?? 1
-  const lines = rows.value.slice(0, 4).map((r) => ({ name: `${nameOf(r.of)} ${r.of.at ?? ''}`, points: overTime(r.peaks, step) }))
+  const lines = rows.value.slice(0, 4).map((r) => ({ name: `${names.of(r.of)} ${r.of.at ? names.place(r.of.at) : ''}`, points: overTime(r.peaks, step) }))
   const closings = overTime(data.value?.closed ?? [], step)
   return (c: Colours) => linesOverTime(c, lines, 'alive', closings)
 })

@@ -3,7 +3,8 @@ import { useResizeObserver } from '@vueuse/core'
 import { computed, ref } from 'vue'
 
 import type { Evidence } from '@/api/types'
-import { nameOf, shorten, took } from '@/format'
+import { useNames } from '@/composables/useNames'
+import { shorten, took } from '@/format'
 
 import { depthOf, livesInOrder, scaleOf } from './evidence'
 
@@ -11,6 +12,7 @@ import { depthOf, livesInOrder, scaleOf } from './evidence'
  * Lives as bars over the scopes they ran in. A life's edge tells its lifetime, its end how it ended; a use after the end
  * is a cross past the bar, and never drawn like the others.
  */
+const names = useNames()
 const props = defineProps<{ evidence: Evidence; trueToScale: boolean }>()
 
 const box = ref<HTMLElement>()
@@ -63,7 +65,7 @@ const bars = computed(() =>
       from,
       to,
       y,
-      name: nameOf(l.of),
+      name: names.of(l.of),
       heldTo: heldTo > to + 6 ? heldTo : 0,
       border: `edge-${l.of.lifetime || 'unknown'}`,
       told: `${l.mark} (instance ${l.instance}), ${l.role}: made at ${took(l.made)}, ${l.ended === null ? 'still alive' : `${l.end} at ${took(l.ended)}`}`,
@@ -87,7 +89,7 @@ const ticks = computed(() =>
     x: x(u.at),
     y: yOf(u.instance),
     shape: u.after ? 'after' : u.kind,
-    told: `${u.kind === 'use' ? 'used' : 'handed out'}${u.by ? (u.kind === 'use' ? ' by ' : ' to ') + u.by : ''}${u.scope === null ? '' : ` in scope ${u.scope}`} at ${took(u.at)}${u.after ? ', after its end' : ''}`,
+    told: `${u.kind === 'use' ? 'used' : 'handed out'}${u.by ? (u.kind === 'use' ? ' by ' : ' to ') + names.prose(u.by) : ''}${u.scope === null ? '' : ` in scope ${u.scope}`} at ${took(u.at)}${u.after ? ', after its end' : ''}`,
   })),
 )
 

@@ -3,10 +3,12 @@ import { computed } from 'vue'
 
 import type { Evidence } from '@/api/types'
 import MarkTag from '@/components/MarkTag.vue'
-import { nameOf, took } from '@/format'
+import { useNames } from '@/composables/useNames'
+import { took } from '@/format'
 
 /** What the drawing shows, to read: one line for each thing that happened. */
 const props = defineProps<{ evidence: Evidence }>()
+const names = useNames()
 
 interface Row {
   at: number
@@ -25,14 +27,14 @@ const rows = computed<Row[]>(() => {
   }
   for (const l of e.lives) {
     const of = { instance: l.instance, mark: l.mark, scope: l.home }
-    all.push({ at: l.made, what: `${nameOf(l.of)} made`, ...of })
-    if (l.ended !== null) all.push({ at: l.ended, what: `${nameOf(l.of)} ended: ${l.end}`, ...of })
+    all.push({ at: l.made, what: `${names.of(l.of)} made`, ...of })
+    if (l.ended !== null) all.push({ at: l.ended, what: `${names.of(l.of)} ended: ${l.end}`, ...of })
   }
   const life = new Map(e.lives.map((l) => [l.instance, l]))
   for (const u of e.uses) {
     const l = life.get(u.instance)
-    const verb = u.kind === 'use' ? `used${u.by ? ' by ' + u.by : ''}` : `handed out${u.by ? ' to ' + u.by : ''}`
-    all.push({ at: u.at, what: `${l ? nameOf(l.of) : ''} ${verb}${u.after ? ', after its end' : ''}`, instance: u.instance, mark: l?.mark, scope: u.scope })
+    const verb = u.kind === 'use' ? `used${u.by ? ' by ' + names.prose(u.by) : ''}` : `handed out${u.by ? ' to ' + names.prose(u.by) : ''}`
+    all.push({ at: u.at, what: `${l ? names.of(l.of) : ''} ${verb}${u.after ? ', after its end' : ''}`, instance: u.instance, mark: l?.mark, scope: u.scope })
   }
   return all.sort((a, b) => a.at - b.at)
 })

@@ -13,6 +13,7 @@ import ScopeLink from '@/components/ScopeLink.vue'
 import SourceRef from '@/components/SourceRef.vue'
 import TimeText from '@/components/TimeText.vue'
 import { useFetched } from '@/composables/useFetched'
+import { useNames } from '@/composables/useNames'
 import { useHere, useView } from '@/composables/useView'
 import { whole } from '@/format'
 
@@ -24,6 +25,7 @@ import LayersEvidence from './LayersEvidence.vue'
 
 const props = defineProps<{ recording: string; finding: string }>()
 const route = useRoute()
+const names = useNames()
 const router = useRouter()
 const { data, error, loading, refresh } = useView(() => props.recording, 'findings/{finding}', () => ({ finding: props.finding }))
 
@@ -71,7 +73,7 @@ function set(name: string, value: string | undefined) {
         <span class="quiet">{{ data.basis }}</span>
         <span class="code quiet">{{ data.id }}</span><CopyButton :text="data.id" what="the finding's id" />
       </div>
-      <h1 class="mt-1">{{ data.title }}</h1>
+      <h1 class="mt-1" :title="data.title">{{ names.prose(data.title) }}</h1>
 
       <div class="way mt-3">
         <template v-for="(step, n) in way" :key="n">
@@ -83,14 +85,14 @@ function set(name: string, value: string | undefined) {
       <div class="told mt-3">
         <section>
           <h2>Why</h2>
-          <p>{{ data.why }}</p>
+          <p>{{ names.prose(data.why) }}</p>
         </section>
         <section>
           <h2>What to change</h2>
-          <p>{{ data.fix }}</p>
+          <p>{{ names.prose(data.fix) }}</p>
         </section>
       </div>
-      <v-alert v-if="data.caveat" type="warning" class="mt-4" density="compact">{{ data.caveat }}</v-alert>
+      <v-alert v-if="data.caveat" type="warning" class="mt-4" density="compact">{{ names.prose(data.caveat) }}</v-alert>
 
       <KeysEvidence v-if="data.rule.startsWith('keys/')" :key="`k${data.id}`" :finding="data" />
       <LayersEvidence v-if="data.rule.startsWith('layers/')" :key="`l${data.id}`" :finding="data" />
@@ -144,9 +146,9 @@ function set(name: string, value: string | undefined) {
                   <td>last seen</td>
                   <td class="num"><TimeText :at="data.last" /></td>
                 </tr>
-                <tr v-for="(names, what) in data.facts" :key="what">
+                <tr v-for="(list, what) in data.facts" :key="what">
                   <td>{{ String(what).replaceAll('_', ' ') }}</td>
-                  <td class="facts">{{ names.join(', ') }}</td>
+                  <td class="facts" :title="list.join(', ')">{{ list.map(names.prose).join(', ') }}</td>
                 </tr>
               </tbody>
             </v-table>

@@ -8,9 +8,11 @@ import PageState from '@/components/PageState.vue'
 import RegLink from '@/components/RegLink.vue'
 import ScopeLink from '@/components/ScopeLink.vue'
 import TimeText from '@/components/TimeText.vue'
+import { useNames } from '@/composables/useNames'
 import { useView } from '@/composables/useView'
 import { addressOf, nameOf, took, whole } from '@/format'
 
+const names = useNames()
 const props = defineProps<{ recording: string; instance: string }>()
 const { data, error, loading, refresh } = useView(() => props.recording, 'instances/{instance}', () => ({ instance: props.instance }))
 const built = computed(() => ({ container: 'the container', factory: 'a factory of the application', external: 'the application, which handed it in', direct: 'the application, past the container' })[data.value?.by ?? ''] ?? 'nobody known')
@@ -21,7 +23,7 @@ const inScope = computed(() => (data.value ? addressOf(data.value.stream, data.v
   <main class="page">
     <PageState :error="error" :loading="loading && !data" what="the instance" @retry="refresh" />
     <template v-if="data">
-      <h1><MarkTag :mark="data.mark" :instance="data.instance" plain /> {{ nameOf(data.of) }}</h1>
+      <h1><MarkTag :mark="data.mark" :instance="data.instance" plain /> <span :title="nameOf(data.of)">{{ names.of(data.of) }}</span></h1>
       <v-card class="pa-4 mt-3" max-width="900">
         <dl>
           <dt>Instance</dt><dd><span class="num">{{ instance }}</span><CopyButton :text="instance" what="the instance's number" /></dd>
@@ -38,7 +40,7 @@ const inScope = computed(() => (data.value ? addressOf(data.value.stream, data.v
             <span v-if="!data.with.length" class="quiet">nothing recorded</span>
           </dd>
           <dt>Who got it</dt>
-          <dd><router-link class="app-link" :to="{ name: 'sharing', params: { recording }, query: { service: data.of.service } }">{{ nameOf(data.of) }} on the board</router-link></dd>
+          <dd><router-link class="app-link" :to="{ name: 'sharing', params: { recording }, query: { service: data.of.service } }">{{ names.of(data.of) }} on the board</router-link></dd>
         </dl>
       </v-card>
       <CommandLine v-if="data.scope" class="mt-4" :command="`keenlantern scope ${recording} ${inScope}`" />

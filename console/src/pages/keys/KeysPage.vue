@@ -16,12 +16,15 @@ import { bad, idOf, keyName } from './keys'
 import KeyTiles from './KeyTiles.vue'
 
 const props = defineProps<{ recording: string }>()
-const { text, flag } = useQuery()
+const { text, flag, number } = useQuery()
+const page = number('page', 1)
+const rows = 100
 const service = text('service')
 const lifetime = text('lifetime')
 const all = flag('all')
 const open = text('open', '', 'replace')
-const { data, error, loading, refresh } = useView(() => props.recording, 'keys', () => ({ service: service.value, lifetime: lifetime.value, all: all.value, limit: 1000 }))
+const { data, error, loading, refresh } = useView(() => props.recording, 'keys', () => ({ service: service.value, lifetime: lifetime.value, all: all.value, limit: rows, offset: (page.value - 1) * rows }))
+const pages = computed(() => Math.ceil((data.value?.total ?? 0) / rows))
 
 
 // Service by key. Where there are more keys than fit, a service's keys stand in a line of their own below it.
@@ -80,6 +83,7 @@ const columns: Column<KeyRow>[] = [
         </div>
       </v-card>
       <p v-if="data.total > data.keys.length" class="quiet">{{ data.keys.length }} of {{ data.total }} shown; narrow them by a name.</p>
+      <v-pagination v-if="pages > 1" v-model="page" :length="pages" :total-visible="7" class="mb-3" />
       <CommandLine class="mt-4" :command="`keenlantern keys ${recording}${service ? ` --service ${service}` : ''}${all ? ' --all' : ''}`" />
     </template>
   </main>

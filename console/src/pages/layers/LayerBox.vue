@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import type { StackRow } from '@/api/types'
 import LifetimeTag from '@/components/LifetimeTag.vue'
+import PlaceText from '@/components/PlaceText.vue'
 import { useNames } from '@/composables/useNames'
 import { rounded, whole } from '@/format'
 
@@ -15,7 +16,7 @@ const most = Math.max(1, ...props.layers.map((l) => l.calls))
     <div class="line">
       <strong :title="layers[0].of.implementation ?? ''">{{ layers[0].of.implementation ? names.type(layers[0].of.implementation) : names.of(layers[0].of) }}</strong>
       <LifetimeTag :lifetime="layers[0].of.lifetime ?? ''" />
-      <span v-if="layers[0].of.at" class="code quiet">{{ layers[0].of.at }}</span>
+      <PlaceText v-if="layers[0].of.at" class="quiet" :at="layers[0].of.at" plain />
     </div>
     <div class="line small">
       <span class="track" aria-hidden="true"><span class="bar" :style="{ width: `${(100 * layers[0].calls) / most}%` }" /></span>

@@ -1,4 +1,6 @@
 <script setup lang="ts">
+import { computed } from 'vue'
+
 import type { StackRow } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
@@ -12,9 +14,12 @@ import { nameOf } from '@/format'
 import StackView from './StackView.vue'
 
 const props = defineProps<{ recording: string }>()
-const { text } = useQuery()
+const { text, number } = useQuery()
+const page = number('page', 1)
+const rows = 20
 const service = text('service')
-const { data, error, loading, refresh } = useView(() => props.recording, 'layers', () => ({ service: service.value, limit: 500 }))
+const { data, error, loading, refresh } = useView(() => props.recording, 'layers', () => ({ service: service.value, limit: rows, offset: (page.value - 1) * rows }))
+const pages = computed(() => Math.ceil((data.value?.total ?? 0) / rows))
 const columns: Column<StackRow>[] = [
   { title: 'service', value: (s) => s.service },
   { title: 'key', value: (s) => s.key },
@@ -38,6 +43,7 @@ const columns: Column<StackRow>[] = [
       <v-card v-for="(s, n) in data.stacks" v-else :key="n" class="pa-4 mb-4" data-stack>
         <StackView :stack="s" :used="data.use_seen" />
       </v-card>
+      <v-pagination v-if="pages > 1" v-model="page" :length="pages" :total-visible="7" class="mb-3" />
       <CommandLine class="mt-4" :command="`keenlantern layers ${recording}${service ? ` --service ${service}` : ''}`" />
     </template>
   </main>

@@ -1,12 +1,19 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 
-import type { Finding } from '@/api/types'
-import CopyButton from '@/components/CopyButton.vue'
+import type { FindingGroup } from '@/api/types'
+import PlaceText from '@/components/PlaceText.vue'
 import SeverityTag from '@/components/SeverityTag.vue'
+import { useNames } from '@/composables/useNames'
+import { count } from '@/format'
+import { placesOf } from '@/pages/findings/findings'
 
-const props = defineProps<{ finding: Finding; recording: string }>()
-const places = computed(() => [...new Set([props.finding.holder?.at, props.finding.subject.at].filter((at): at is string => !!at))])
+const names = useNames()
+/** What one change would end: the worst finding, and how many others. */
+const props = defineProps<{ group: FindingGroup; recording: string }>()
+const finding = computed(() => props.group.lead)
+const others = computed(() => props.group.findings - 1)
+const places = computed(() => (others.value ? (props.group.of?.at ? [props.group.of.at] : []) : placesOf(finding.value)))
 </script>
 
 <template>
@@ -15,11 +22,12 @@ const places = computed(() => [...new Set([props.finding.holder?.at, props.findi
       <SeverityTag :severity="finding.severity" />
       <span class="quiet">{{ finding.rule }}</span>
     </div>
-    <router-link class="app-link title" :to="{ name: 'finding', params: { recording, finding: finding.id } }">{{ finding.title }}</router-link>
+    <router-link class="app-link title" :to="{ name: 'finding', params: { recording, finding: finding.id } }" :title="group.title">{{ names.prose(group.title) }}</router-link>
+    <p v-if="others" class="quiet more"><router-link class="app-link" :to="{ name: 'findings', params: { recording }, query: { group: group.key } }">{{ count(group.findings, 'finding', 'findings') }}</router-link>, of which the worst is shown</p>
     <div v-if="places.length" class="places">
-      <span v-for="at in places" :key="at" class="code">{{ at }}<CopyButton :text="at" what="the place in the source" /></span>
+      <PlaceText v-for="at in places" :key="at" :at="at" />
     </div>
-    <p class="fix"><strong>Change:</strong> {{ finding.fix }}</p>
+    <p class="fix"><strong>Change:</strong> {{ names.prose(finding.fix) }}</p>
   </v-card>
 </template>
 
@@ -37,6 +45,9 @@ const places = computed(() => [...new Set([props.finding.holder?.at, props.findi
 .title {
   font-weight: 600;
   overflow-wrap: anywhere;
+}
+.more {
+  font-size: 0.85rem;
 }
 .places {
   display: flex;

@@ -2,22 +2,23 @@
 import { computed, useTemplateRef } from 'vue'
 
 import ChartBox, { type Colours } from '@/components/chart/ChartBox.vue'
-import { linesOverTime, overTime } from '@/components/chart/options'
+import { legendHeight, linesOverTime, overTime } from '@/components/chart/options'
 import CommandLine from '@/components/CommandLine.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import PageState from '@/components/PageState.vue'
+import { useNames } from '@/composables/useNames'
 import { useHere, useView } from '@/composables/useView'
 import { count, healthOf, nameOf, rounded } from '@/format'
 
 import FindingCard from './FindingCard.vue'
 import RecordingCare from './RecordingCare.vue'
 import StreamTable from './StreamTable.vue'
-import { families, useFindings } from './findings'
 
 const props = defineProps<{ recording: string }>()
 const here = useHere()!
+const names = useNames()
 const detail = here.detail
-const { data: findings, error, loading, refresh } = useFindings(() => props.recording)
+const { data: triage, error, loading, refresh } = useView(() => props.recording, 'triage', () => ({ limit: 3 }))
 const { data: disposal } = useView(() => props.recording, 'disposal', () => ({ limit: 5 }))
 // Where the service holds none, there is nothing to say.
 const { data: contract } = useView(() => props.recording, 'contract', () => ({}))
@@ -28,26 +29,24 @@ const agreed = computed(() => {
   return `✓ The contract is kept${c.not_seen ? `; ${count(c.not_seen, 'clause was', 'clauses were')} not seen` : ''}.`
 })
 
-const first = computed(() => (findings.value ?? []).filter((f) => f.severity === 'error' && !f.because).slice(0, 3))
-const follow = computed(() => (findings.value ?? []).filter((f) => f.because).length)
-const perFamily = computed(() => families(findings.value ?? []))
+const first = computed(() => (triage.value?.groups ?? []).filter((g) => g.severity === 'error'))
+const perFamily = computed(() => triage.value?.families ?? [])
 
 const sentence = computed(() => {
   const d = detail.value
-  if (!d) return ''
-  const errors = (findings.value ?? []).filter((f) => f.severity === 'error' && !f.because).length
+  const t = triage.value
+  if (!d || !t) return ''
   const scopes = `${count(d.figures.scopes, 'scope', 'scopes')}, ${healthOf(d.health)}`
-  if (!findings.value?.length) return `Nothing found; ${scopes}.`
-  const after = follow.value ? `, ${follow.value} that ${follow.value === 1 ? 'follows' : 'follow'} from ${errors === 1 ? 'it' : 'them'}` : ''
-  if (!errors) return `No errors, ${count(findings.value.length, 'lesser finding', 'lesser findings')}; ${scopes}.`
-  return `${count(errors, 'mistake', 'mistakes')} to fix first${after}; ${scopes}.`
+  if (!t.findings) return `Nothing found; ${scopes}.`
+  if (!t.wrong) return `No errors, ${count(t.findings, 'lesser finding', 'lesser findings')}; ${scopes}.`
+  return `${count(t.wrong, 'mistake', 'mistakes')} to fix first${t.tally.error > t.wrong ? `, the causes of ${count(t.tally.error, 'error', 'errors')}` : ''}; ${scopes}.`
 })
 
 // What grows is shown before what is merely many.
 const rising = computed(() => [...(disposal.value?.alive ?? [])].sort((a, b) => b.alive - a.alive).slice(0, 5))
 const aliveOption = computed(() => {
   const step = disposal.value?.width_ns ?? 1
-  const lines = rising.value.map((r) => ({ name: nameOf(r.of), points: overTime(r.series, step) }))
+  const lines = rising.value.map((r) => ({ name: names.of(r.of), points: overTime(r.series, step) }))
   return (c: Colours) => linesOverTime(c, lines, 'alive')
 })
 const rateOption = computed(() => {
@@ -62,18 +61,18 @@ const aliveChart = useTemplateRef('aliveChart')
 <template>
   <main class="page">
     <h1 class="sr-only">Overview</h1>
-    <PageState :error="error" :loading="loading && !findings" what="the findings" @retry="refresh" />
-    <template v-if="detail && findings">
+    <PageState :error="error" :loading="loading && !triage" what="the findings" @retry="refresh" />
+    <template v-if="detail && triage">
       <p class="sentence" data-sentence>{{ sentence }}</p>
       <p v-if="contract" class="mb-3" data-contract>
         <router-link class="app-link" :to="{ name: 'contract', params: { recording } }">{{ agreed }}</router-link>
       </p>
 
       <section v-if="first.length" class="cards mt-3" aria-label="What to look at first">
-        <FindingCard v-for="f in first" :key="f.id" :finding="f" :recording="detail.id" />
+        <FindingCard v-for="g in first" :key="g.key" :group="g" :recording="detail.id" />
       </section>
-      <p v-if="findings.length" class="mt-3">
-        <router-link class="app-link" :to="{ name: 'findings', params: { recording } }">All {{ count(findings.length, 'finding', 'findings') }}</router-link>
+      <p v-if="triage.findings" class="mt-3">
+        <router-link class="app-link" :to="{ name: 'findings', params: { recording } }">All {{ count(triage.findings, 'finding', 'findings') }}</router-link>
       </p>
 
       <div class="charts mt-3">
@@ -84,7 +83,7 @@ const aliveChart = useTemplateRef('aliveChart')
             <v-spacer />
             <ExportMenu v-if="disposal" name="alive" :data="disposal.alive" :png="() => aliveChart?.png()" />
           </div>
-          <ChartBox v-if="rising.length" ref="aliveChart" :option="aliveOption" :label="aliveLabel" name="alive" />
+          <ChartBox v-if="rising.length" ref="aliveChart" :height="200 + legendHeight(rising.length)" :option="aliveOption" :label="aliveLabel" name="alive" />
           <p v-else class="quiet">No instances yet.</p>
         </v-card>
         <v-card class="pa-3">
@@ -101,8 +100,8 @@ const aliveChart = useTemplateRef('aliveChart')
           <ul class="families">
             <li v-for="f in perFamily" :key="f.name">
               <router-link class="app-link" :to="{ name: 'findings', params: { recording }, query: { family: f.name } }">{{ f.name }}</router-link>
-              <span class="bar" :style="{ width: `${(130 * f.n) / Math.max(...perFamily.map((p) => p.n))}px` }" />
-              <span class="num">{{ f.n }}</span>
+              <span class="bar" :style="{ width: `${(100 * f.findings) / Math.max(...perFamily.map((p) => p.findings))}%` }" />
+              <span class="num">{{ f.findings }}</span>
             </li>
           </ul>
         </v-card>
@@ -152,7 +151,7 @@ const aliveChart = useTemplateRef('aliveChart')
 }
 .families li {
   display: grid;
-  grid-template-columns: 90px 1fr 30px;
+  grid-template-columns: 80px 1fr auto;
   align-items: center;
   gap: 8px;
 }

@@ -2,9 +2,9 @@
 import { computed } from 'vue'
 
 import type { ByHandRow } from '@/api/types'
-import CopyButton from '@/components/CopyButton.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import PageState from '@/components/PageState.vue'
+import PlaceText from '@/components/PlaceText.vue'
 import RegLink from '@/components/RegLink.vue'
 import { useNames } from '@/composables/useNames'
 import { useQuery } from '@/composables/useQuery'
@@ -46,7 +46,7 @@ const columns: Column<ByHandRow>[] = [
         <tbody>
           <tr v-for="(r, n) in data.places" :key="n">
             <td :title="r.implementation">{{ names.type(r.implementation) }}</td>
-            <td><span v-if="r.at" class="code">{{ r.at }}<CopyButton :text="r.at" what="the place in the source" /></span><span v-else class="quiet">not known</span></td>
+            <td><PlaceText v-if="r.at" :at="r.at" /><span v-else class="quiet">not known</span></td>
             <td class="num" :title="whole(r.count)">{{ rounded(r.count) }}</td>
             <td class="num" :title="whole(r.disposed)">{{ rounded(r.disposed) }}</td>
             <td><RegLink v-if="r.registered" :of="r.registered" /><span v-else class="quiet">not registered</span></td>

@@ -3,10 +3,10 @@ import { computed } from 'vue'
 
 import type { ViewQuery } from '@/api/client'
 import type { RegistrationRow } from '@/api/types'
-import CopyButton from '@/components/CopyButton.vue'
 import ExportMenu from '@/components/ExportMenu.vue'
 import LifetimeTag from '@/components/LifetimeTag.vue'
 import PageState from '@/components/PageState.vue'
+import PlaceText from '@/components/PlaceText.vue'
 import RegLink from '@/components/RegLink.vue'
 import VerdictTag from '@/components/VerdictTag.vue'
 import { useQuery } from '@/composables/useQuery'
@@ -59,17 +59,17 @@ const columns: Column<RegistrationRow>[] = [
     <Teleport to="#registrations-export"><ExportMenu name="registrations" :data="data" :columns="columns" :rows="data.registrations" /></Teleport>
     <v-card>
       <p v-if="!data.registrations.length" class="pa-4 quiet">{{ data.total ? 'Nothing is on this page.' : 'No registration is let through by the filters, or none has come yet.' }}</p>
-      <v-table v-else hover>
+      <v-table v-else hover class="shares">
         <thead>
           <tr>
-            <th>Service and implementation</th>
-            <th>Lifetime</th>
-            <th>Behaved</th>
-            <th class="num">Made</th>
-            <th class="num">Alive</th>
-            <th class="num">Building</th>
+            <th style="width: 25%">Service and implementation</th>
+            <th style="width: 116px">Lifetime</th>
+            <th style="width: 15%">Behaved</th>
+            <th class="num" style="width: 74px">Made</th>
+            <th class="num" style="width: 68px">Alive</th>
+            <th class="num" style="width: 92px">Building</th>
             <th>Asked for by</th>
-            <th>Which answers</th>
+            <th style="width: 11%">Which answers</th>
           </tr>
         </thead>
         <tbody>
@@ -80,7 +80,7 @@ const columns: Column<RegistrationRow>[] = [
                 <span v-if="r.internal" class="quiet"> added by the framework</span>
                 <div class="quiet small">
                   <span v-if="r.registration.implementation && r.registration.implementation !== r.registration.service" :title="r.registration.implementation">{{ names.type(r.registration.implementation) }} · </span>
-                  <span v-if="r.registration.at" class="code">{{ r.registration.at }}<CopyButton :text="r.registration.at" what="the place in the source" /></span>
+                  <PlaceText v-if="r.registration.at" :at="r.registration.at" />
                 </div>
               </td>
               <td><LifetimeTag :lifetime="r.registration.lifetime ?? ''" /></td>
@@ -98,7 +98,7 @@ const columns: Column<RegistrationRow>[] = [
             <tr v-if="open === r.id" class="more">
               <td colspan="8">
                 <dl>
-                  <dt>Behaved</dt><dd>{{ r.observed.as }}: {{ r.observed.why }}</dd>
+                  <dt>Behaved</dt><dd>{{ r.observed.as }}: {{ names.prose(r.observed.why) }}</dd>
                   <template v-if="r.first"><dt>First made</dt><dd><CreationText :of="r.first" /></dd></template>
                   <template v-if="r.last && r.made > 1"><dt>Last made</dt><dd><CreationText :of="r.last" /></dd></template>
                   <template v-if="r.template.length"><dt>Template</dt><dd>{{ r.template.includes('any-key') ? 'answers for any key' : 'answers for any type argument' }}; {{ r.forms.length ? 'forms: ' : 'no form was met' }}<RegLink v-for="(f, n) in r.forms" :key="n" class="mr-3" :of="f" /></dd></template>
@@ -106,13 +106,13 @@ const columns: Column<RegistrationRow>[] = [
                   <template v-if="r.pooled"><dt>Pooled</dt><dd>instances are leased to one scope at a time and returned</dd></template>
                   <template v-if="r.signature"><dt>Constructor</dt><dd class="code">{{ r.signature }}</dd></template>
                   <template v-if="r.mechanism"><dt>Disposed by</dt><dd>{{ mechanisms[r.mechanism] ?? r.mechanism }}</dd></template>
-                  <dt>Which answers, and why</dt><dd>{{ r.why || 'not asked for' }}</dd>
+                  <dt>Which answers, and why</dt><dd>{{ r.why ? names.prose(r.why) : 'not asked for' }}</dd>
                   <template v-if="r.declared && r.declared !== r.registration.lifetime"><dt>Declared</dt><dd>{{ r.declared }}</dd></template>
-                  <template v-if="r.needs.length"><dt>Asks for</dt><dd>{{ namesOf(r.needs) }}</dd></template>
+                  <template v-if="r.needs.length"><dt>Asks for</dt><dd>{{ namesOf(r.needs, names.type) }}</dd></template>
                   <template v-if="r.wraps"><dt>Wraps</dt><dd><RegLink :of="r.wraps" /></dd></template>
                   <template v-if="r.wrapped_by.length"><dt>Wrapped by</dt><dd><RegLink v-for="(w, n) in r.wrapped_by" :key="n" class="mr-3" :of="w" /></dd></template>
                   <template v-if="r.alias"><dt>Alias of</dt><dd><RegLink :of="r.alias" /></dd></template>
-                  <template v-if="r.also.length"><dt>Also answers to</dt><dd>{{ r.also.map((a) => a.service + (a.key === null ? '' : ` [${a.key}]`)).join(', ') }}</dd></template>
+                  <template v-if="r.also.length"><dt>Also answers to</dt><dd>{{ r.also.map((a) => names.type(a.service) + (a.key === null ? '' : ` [${a.key}]`)).join(', ') }}</dd></template>
                   <template v-if="r.container"><dt>Container</dt><dd>{{ r.container }}</dd></template>
                   <dt>Used, disposed</dt><dd>{{ whole(r.used) }} uses, {{ whole(r.disposed) }} disposed</dd>
                   <dt>Asked for by</dt>
@@ -121,6 +121,7 @@ const columns: Column<RegistrationRow>[] = [
                       <RegLink v-if="a.consumer" :of="a.consumer" /><span v-else>{{ a.entry || 'not seen' }}</span>
                       <span class="quiet"> {{ a.how }}{{ a.all ? ', among all' : '' }}{{ a.site ? ` (${a.site})` : '' }} · {{ whole(a.count) }} times</span>
                     </div>
+                    <span v-if="r.askers > 20" class="quiet">and {{ whole(r.askers - 20) }} others, who asked less often</span>
                     <span v-if="!r.asked_by.length" class="quiet">not asked for so far</span>
                   </dd>
                   <dt>Elsewhere</dt>
@@ -143,7 +144,6 @@ const columns: Column<RegistrationRow>[] = [
 
 <style scoped>
 .what {
-  min-width: 240px;
   overflow-wrap: anywhere;
   padding-top: 5px !important;
   padding-bottom: 5px !important;
@@ -155,9 +155,6 @@ const columns: Column<RegistrationRow>[] = [
 }
 .small {
   font-size: 0.8rem;
-}
-.askers {
-  max-width: 260px;
 }
 .more td {
   padding: 8px 16px 14px 32px !important;

@@ -13,7 +13,7 @@ import RegistrationTable from './RegistrationTable.vue'
 const WiringGraph = defineAsyncComponent(() => import('./WiringGraph.vue'))
 
 const props = defineProps<{ recording: string }>()
-const { text, number } = useQuery()
+const { set, text, number } = useQuery()
 const service = text('service')
 const lifetime = text('lifetime')
 const module = text('module')
@@ -21,6 +21,7 @@ const when = text('when')
 const how = text('how', '', 'replace')
 const view = text('view', 'table')
 const focus = number('focus', -1)
+const opened = text('open')
 const filter = computed(() => ({ service: service.value, lifetime: lifetime.value, module: module.value, when: (when.value || undefined) as ViewQuery<'registrations'>['when'], how: how.value || undefined }))
 const command = computed(
   () => `keenlantern registrations ${props.recording}${service.value ? ` --service ${service.value}` : ''}${lifetime.value ? ` --lifetime ${lifetime.value}` : ''}${when.value ? ` --when '${when.value}'` : ''}${how.value ? ` --how '${how.value}'` : ''}${view.value === 'graph' ? ' --graph dot' : ''}`,
@@ -43,7 +44,7 @@ const byHandCommand = computed(() => `keenlantern by-hand ${props.recording}${se
       </template>
       <template #end><span id="registrations-export" /></template>
     </FilterBar>
-    <WiringGraph v-if="view === 'graph'" v-model:focus="focus" :recording="recording" :filter="filter" />
+    <WiringGraph v-if="view === 'graph'" v-model:focus="focus" v-model:module="opened" :recording="recording" :filter="{ service, lifetime, module }" @search="(sought) => set({ service: sought, focus: undefined, open: undefined })" />
     <ByHandTable v-else-if="view === 'by-hand'" :recording="recording" :service="service" />
     <RegistrationTable v-else :recording="recording" :filter="filter" />
     <CommandLine class="mt-4" :command="view === 'by-hand' ? byHandCommand : command" />

@@ -7,12 +7,12 @@ export function firstAskers(list: Asker[]): Asker[] {
   return list.filter((a, n) => list.findIndex((b) => name(b) === name(a)) === n).slice(0, 2)
 }
 
-/** What a registration asks for, by name and how. */
-export function namesOf(needs: RegistrationRow['needs']): string {
+/** What a registration asks for, by name in the form that is shown, and how. */
+export function namesOf(needs: RegistrationRow['needs'], type: (name: string) => string): string {
   return needs
     .map((n) => {
       const how = [n.how === 'constructor' ? '' : n.how, n.all ? 'all' : '', n.optional ? 'optional' : '', n.lazy ? 'lazy' : ''].filter(Boolean)
-      return n.service + (n.key === null || n.key === undefined ? '' : ` [${n.key}]`) + (how.length ? ` (${how.join(', ')})` : '')
+      return type(n.service) + (n.key === null || n.key === undefined ? '' : ` [${n.key}]`) + (how.length ? ` (${how.join(', ')})` : '')
     })
     .join(', ')
 }

@@ -8,7 +8,7 @@ import type { Story } from '@/api/types'
 import { useQuery } from '@/composables/useQuery'
 import { useNames } from '@/composables/useNames'
 import { useHere } from '@/composables/useView'
-import { addressOf, nameOf, shorten, took } from '@/format'
+import { addressOf, shorten, took } from '@/format'
 
 /** Construction nested in time: what stands below a bar was built for it. A bar that is clicked fills the width. */
 const props = defineProps<{ story: Story; chosen: number }>()
@@ -48,7 +48,7 @@ const bars = computed(() =>
       const from = Math.max(-4, x(b.from))
       const to = Math.min(width.value + 4, x(b.from + b.took_ns))
       const room = Math.floor((to - from - 8) / 7)
-      const name = nameOf(b.of)
+      const name = names.of(b.of)
       return {
         b,
         from,

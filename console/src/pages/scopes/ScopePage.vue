@@ -1,5 +1,7 @@
 <script setup lang="ts">
-import { computed } from 'vue'
+import { mdiMagnify } from '@mdi/js'
+import { watchDebounced } from '@vueuse/core'
+import { computed, ref } from 'vue'
 
 import type { Story, Thing } from '@/api/types'
 import CommandLine from '@/components/CommandLine.vue'
@@ -10,19 +12,27 @@ import PageState from '@/components/PageState.vue'
 import RegLink from '@/components/RegLink.vue'
 import ScopeLink from '@/components/ScopeLink.vue'
 import TimeText from '@/components/TimeText.vue'
+import { useNames } from '@/composables/useNames'
 import { useQuery } from '@/composables/useQuery'
 import { useView } from '@/composables/useView'
 import { count, nameOf, took, whole } from '@/format'
 
 import ConstructionChart from './ConstructionChart.vue'
 
+const names = useNames()
 const props = defineProps<{ recording: string; scope: string }>()
-const { number, set } = useQuery()
+const { number, text, flag, set } = useQuery()
 const chosen = number('instance', 0, 'replace')
 // What was built is paged: a start-up may build thousands.
 const page = number('page', 1)
 const rows = 200
-const { data, error, loading, refresh } = useView(() => props.recording, 'scopes/{scope}', () => ({ scope: props.scope, limit: rows, offset: (page.value - 1) * rows }))
+// Of what was built many times in one place, one row is enough, unless each is asked for.
+const sought = text('built', '', 'replace')
+const typed = ref(sought.value)
+watchDebounced(typed, (value) => (sought.value = value ?? ''), { debounce: 250 })
+const each = flag('each')
+const { data, error, loading, refresh } = useView(() => props.recording, 'scopes/{scope}', () => ({ scope: props.scope, service: sought.value || undefined, once: !each.value, limit: rows, offset: (page.value - 1) * rows }))
+const longest = computed(() => (data.value?.built ?? []).filter((b) => b.longest).map((b) => `${names.of(b.of)} (${took(b.took_ns)})`).join(' → '))
 const pages = computed(() => Math.ceil((data.value?.total ?? 0) / rows))
 const s = computed(() => data.value?.scope)
 const is = (t: Thing) => ({ chosen: t.instance === chosen.value })
@@ -55,7 +65,13 @@ const columns = [
 
       <v-card class="pa-3 mt-3">
         <h2>What was built, and in what</h2>
-        <p v-if="!data.built.length" class="quiet">Nothing was built in this scope.</p>
+        <div class="tools mb-2">
+          <v-text-field v-model="typed" class="seek" density="compact" variant="outlined" hide-details clearable label="Look for" :prepend-inner-icon="mdiMagnify" data-seek-built />
+          <v-switch v-if="each || data.built.some((b) => b.times > 1)" v-model="each" density="compact" hide-details color="primary" label="each construction by itself" />
+          <span class="quiet">{{ count(data.total, 'row', 'rows') }}</span>
+        </div>
+        <p v-if="longest" class="quiet mb-2" data-longest>The longest path: {{ longest }}</p>
+        <p v-if="!data.built.length" class="quiet">{{ sought ? 'Nothing of this name was built in this scope.' : 'Nothing was built in this scope.' }}</p>
         <ConstructionChart v-else :story="data" :chosen="chosen" @choose="(i: number, zoom: string) => set({ instance: String(i), zoom }, 'replace')" />
         <v-pagination v-if="pages > 1" v-model="page" :length="pages" density="comfortable" class="mt-3" />
       </v-card>
@@ -65,11 +81,11 @@ const columns = [
           <tbody>
             <tr v-for="b in data.built" :key="b.instance" :class="is(b)">
               <td class="num" :title="`${b.from} ns`">{{ took(b.from) }}</td>
-              <td><span class="quiet" aria-hidden="true">{{ '· '.repeat(b.depth) }}</span><RegLink :of="b.of" lifetime /></td>
+              <td><span class="quiet" aria-hidden="true">{{ b.depth > 6 ? `${b.depth} · ` : '· '.repeat(b.depth) }}</span><RegLink :of="b.of" lifetime /><strong v-if="b.times > 1" class="ml-2 num" :title="`${whole(b.times)} constructions, the first of which is shown`">× {{ whole(b.times) }}</strong><span v-if="b.longest" class="ml-2" title="on the path that took longest">◆</span></td>
               <td><MarkTag :mark="b.mark" :instance="b.instance" :stream="s.stream" /></td>
               <td><template v-if="b.for"><RegLink :of="b.for.of" /> <MarkTag :mark="b.for.mark" :instance="b.for.instance" :stream="s.stream" /></template><template v-else>{{ b.entry || '–' }}</template></td>
               <td><MarkTag v-for="w in b.with" :key="w.instance" class="mr-1" :title="nameOf(w.of)" :mark="w.mark" :instance="w.instance" :stream="s.stream" /></td>
-              <td class="num" :title="`${b.took_ns} ns`">{{ took(b.took_ns) }}</td>
+              <td class="num" :title="`${b.took_ns} ns`">{{ took(b.took_ns) }}<div v-if="b.times > 1" class="quiet">{{ took(b.all_ns) }} in all</div></td>
               <td class="num" :title="`${b.own_ns} ns`">{{ took(b.own_ns) }}</td>
             </tr>
           </tbody>
@@ -105,7 +121,7 @@ const columns = [
                 <tr v-for="(u, n) in data.used" :key="n" :class="is(u)">
                   <td><RegLink :of="u.of" /></td>
                   <td><MarkTag :mark="u.mark" :instance="u.instance" :stream="s.stream" /></td>
-                  <td><MarkTag v-if="u.by" :mark="u.by.mark" :instance="u.by.instance" :stream="s.stream" /> <span class="quiet">{{ u.by ? nameOf(u.by.of) : 'not seen' }}</span></td>
+                  <td><MarkTag v-if="u.by" :mark="u.by.mark" :instance="u.by.instance" :stream="s.stream" /> <span class="quiet">{{ u.by ? names.of(u.by.of) : 'not seen' }}</span></td>
                   <td class="num">{{ whole(u.count) }}</td>
                   <td class="num" :class="{ after: u.after }">{{ took(u.first) }} – {{ took(u.last) }}{{ u.after ? ' ✕ after its end' : '' }}</td>
                 </tr>
@@ -150,6 +166,16 @@ const columns = [
 </template>
 
 <style scoped>
+.tools {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 6px 16px;
+}
+.seek {
+  flex: 0 1 300px;
+  min-width: 200px;
+}
 .head {
   display: flex;
   align-items: center;

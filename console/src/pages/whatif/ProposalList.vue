@@ -1,8 +1,10 @@
 <script setup lang="ts">
 import type { Proposals } from '@/api/types'
+import { useNames } from '@/composables/useNames'
 import { count, rounded, took } from '@/format'
 
 /** Changes that are worth making, the best first. */
+const names = useNames()
 defineProps<{ proposals: Proposals }>()
 defineEmits<{ play: [sets: string[]] }>()
 </script>
@@ -18,7 +20,7 @@ defineEmits<{ play: [sets: string[]] }>()
           {{ rounded(p.instances.then) }} instances instead of {{ rounded(p.instances.now) }}, {{ took(p.construction_ns.then) }} of construction instead of
           {{ took(p.construction_ns.now) }}<template v-if="p.longer">; instances would be shared for longer: their code has to bear that</template>
         </div>
-        <div v-for="f in p.go" :key="f.id">ends: {{ f.title }}</div>
+        <div v-for="f in p.go" :key="f.id">ends: {{ names.prose(f.title) }}</div>
       </div>
       <v-btn variant="outlined" size="small" @click="$emit('play', p.changes.map((c) => c.set))">Play it</v-btn>
     </div>

@@ -2,9 +2,11 @@
 import type { Finding, NowThen, WhatIf } from '@/api/types'
 import RegLink from '@/components/RegLink.vue'
 import SeverityTag from '@/components/SeverityTag.vue'
-import { nameOf, rounded, took, whole } from '@/format'
+import { useNames } from '@/composables/useNames'
+import { rounded, took, whole } from '@/format'
 
 /** What would be different: figures beside those that were recorded, and findings. */
+const names = useNames()
 const props = defineProps<{ answer: WhatIf; recording: string }>()
 
 function change(c: NowThen): string {
@@ -46,15 +48,15 @@ const lists: { title: string; none: string; list: () => Finding[]; link: boolean
         <p v-if="!l.list().length">{{ l.none }}</p>
         <div v-for="f in l.list().slice(0, 4)" :key="f.id" class="finding">
           <SeverityTag :severity="f.severity" />
-          <router-link v-if="l.link" class="app-link" :to="{ name: 'finding', params: { recording, finding: f.id } }">{{ f.title }}</router-link>
-          <span v-else>{{ f.title }}</span>
+          <router-link v-if="l.link" class="app-link" :to="{ name: 'finding', params: { recording, finding: f.id } }">{{ names.prose(f.title) }}</router-link>
+          <span v-else>{{ names.prose(f.title) }}</span>
         </div>
         <p v-if="l.list().length > 4" class="quiet">and {{ l.list().length - 4 }} more</p>
       </v-card>
     </div>
     <v-alert v-if="answer.refused.length" type="warning" density="compact" class="mb-4" data-refused>
       A container that validates lifetimes would refuse:
-      <div v-for="(r, n) in answer.refused" :key="n">{{ r.path.map((p) => `${nameOf(p)} (${p.lifetime ?? 'no lifetime stated'})`).join(' → ') }}</div>
+      <div v-for="(r, n) in answer.refused" :key="n">{{ r.path.map((p) => `${names.of(p)} (${p.lifetime ?? 'no lifetime stated'})`).join(' → ') }}</div>
     </v-alert>
     <v-card v-if="answer.registrations.length" class="mb-4">
       <v-table density="compact">

@@ -1,5 +1,6 @@
 <script setup lang="ts">
 import { mdiClose, mdiLightbulbOutline, mdiPlay, mdiRefresh } from '@mdi/js'
+import { watchDebounced } from '@vueuse/core'
 import { computed, ref } from 'vue'
 
 import { api } from '@/api/client'
@@ -27,7 +28,11 @@ const sets = computed({
 })
 const add = (change: string) => (sets.value = [...sets.value.filter((s) => s.split('=')[0] !== change.split('=')[0]), change])
 
-const { data: registrations } = useView(() => props.recording, 'registrations', () => ({ limit: 5000 }))
+// The registrations that fit what is typed: there may be thousands.
+const sought = ref('')
+const looked = ref('')
+watchDebounced(sought, (value) => (looked.value = (value ?? '').replace(/ .*/, '')), { debounce: 250 })
+const { data: registrations } = useView(() => props.recording, 'registrations', () => ({ service: looked.value || undefined, limit: 100 }))
 const items = computed(() =>
   (registrations.value?.registrations ?? [])
     .filter((r) => !r.internal && r.registration.lifetime && r.registration.lifetime !== 'external')
@@ -71,7 +76,7 @@ const command = computed(() => `keenlantern whatif ${props.recording}${sets.valu
     <p class="quiet mb-3">The recording, played again as if registrations had other lifetimes: what that would save or add, and which findings would appear or go.</p>
     <v-card class="pa-4 mb-4">
       <div class="form">
-        <v-autocomplete v-model="which" class="which" :items="items" label="Registration" density="compact" variant="outlined" hide-details />
+        <v-autocomplete v-model="which" v-model:search="sought" no-filter class="which" :items="items" label="Registration" density="compact" variant="outlined" hide-details />
         <v-select v-model="lifetime" class="lifetime" :items="['singleton', 'scoped', 'transient', 'per-consumer']" label="Lifetime" density="compact" variant="outlined" hide-details />
         <v-btn variant="flat" color="primary" :prepend-icon="mdiPlay" :disabled="!which" data-play @click="which && add(`${which}=${lifetime}`)">Play it</v-btn>
         <v-btn variant="outlined" :prepend-icon="mdiLightbulbOutline" data-propose @click="proposing = true">Propose changes</v-btn>
