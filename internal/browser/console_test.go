@@ -128,7 +128,7 @@ func TestFromListToEvidence(t *testing.T) {
 	require.NoError(t, p.Go("/"))
 	assert.Contains(t, text(t, p, "[data-recording]"), "harbour")
 	require.NoError(t, p.Click("[data-recording] a"))
-	assert.Equal(t, "1 mistake to fix first, 1 that follows from it; 2 scopes, complete.", text(t, p, "[data-sentence]"))
+	assert.Equal(t, "1 mistake to fix first, the cause of 2 errors; 2 scopes, complete.", text(t, p, "[data-sentence]"))
 	assert.Contains(t, text(t, p, "[data-card]"), "wiring.go:34", "where to change it")
 	require.NoError(t, p.Click("[data-card] a"))
 	require.NoError(t, p.Wait("[data-evidence]"))

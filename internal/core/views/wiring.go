@@ -227,7 +227,7 @@ func mapped(s *derive.State, q *MapQuery, finest []string, edges []GraphEdge, to
 				add(n)
 			}
 		}
-	case total <= FewRegistrations:
+	case total <= FewRegistrations || len(slices.Compact(slices.Sorted(slices.Values(finest)))) == 1:
 		for n := range s.Registrations {
 			add(n)
 		}

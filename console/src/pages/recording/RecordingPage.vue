@@ -39,7 +39,7 @@ const sentence = computed(() => {
   const scopes = `${count(d.figures.scopes, 'scope', 'scopes')}, ${healthOf(d.health)}`
   if (!t.findings) return `Nothing found; ${scopes}.`
   if (!t.wrong) return `No errors, ${count(t.findings, 'lesser finding', 'lesser findings')}; ${scopes}.`
-  return `${count(t.wrong, 'mistake', 'mistakes')} to fix first${t.tally.error > t.wrong ? `, the causes of ${count(t.tally.error, 'error', 'errors')}` : ''}; ${scopes}.`
+  return `${count(t.wrong, 'mistake', 'mistakes')} to fix first${t.tally.error > t.wrong ? `, the ${t.wrong === 1 ? 'cause' : 'causes'} of ${count(t.tally.error, 'error', 'errors')}` : ''}; ${scopes}.`
 })
 
 // What grows is shown before what is merely many.
