@@ -1349,6 +1349,10 @@ export interface components {
             b: string;
         };
         Closing: {
+            /** @description The number of its stream in the recording. */
+            stream: number;
+            /** @description Steps, of which the first 100 are listed. */
+            total: number;
             scope: number;
             name: string;
             kind: string;

@@ -162,6 +162,7 @@ func (m *merger) add(s *State, offset int64) {
 	for _, step := range s.Steps {
 		step.Reg = index(step.Reg)
 		step.T += offset
+		step.Stream = s.Stream
 		out.Steps = append(out.Steps, step)
 	}
 	for _, i := range s.Alive {

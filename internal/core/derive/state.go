@@ -291,6 +291,7 @@ func (s *Scope) Took() int64 { return s.Closed - s.Opened }
 
 // Step is one line about a disposal.
 type Step struct {
+	Stream   string `json:"stream,omitempty"` // of several streams' steps: whose this is
 	Instance uint64 `json:"instance,omitempty"`
 	Reg      int    `json:"reg,omitempty"`
 	Impl     string `json:"implementation,omitempty"`

@@ -46,13 +46,18 @@ type AliveRow struct {
 
 // Closing is what was disposed when one scope closed, in order.
 type Closing struct {
+	Stream int           `json:"stream"` // the number of its stream in the recording
 	Scope  uint64        `json:"scope"`
 	Name   string        `json:"name"`
 	Kind   string        `json:"kind"`
 	From   int64         `json:"from"` // ns since the recording's start
 	TookNS int64         `json:"took_ns"`
-	Steps  []ClosingStep `json:"steps"`
+	Steps  []ClosingStep `json:"steps"` // the first maxClosingSteps
+	Total  int           `json:"total"` // steps
 }
+
+// maxClosingSteps bounds the steps of a closing that are shown.
+const maxClosingSteps = 100
 
 // ClosingStep is one disposal of a closing.
 type ClosingStep struct {
@@ -100,7 +105,7 @@ func Disposal(src *Source, f Filter) DisposalView {
 			}
 		}
 	}
-	closings(s, &f, &v)
+	closings(src, &f, &v)
 	waiting := map[int]int64{}
 	for _, i := range s.Alive {
 		if i.Reg >= 0 && i.Disposable && !i.Disposed {
@@ -166,25 +171,49 @@ func laterHalf(s *derive.State) (from, to int, scopes int64) {
 }
 
 // closings groups the latest disposals by the scope they belong to.
-func closings(s *derive.State, f *Filter, v *DisposalView) {
+func closings(src *Source, f *Filter, v *DisposalView) {
+	s := src.State()
 	type home struct {
-		id   uint64
-		root bool
+		stream string
+		id     uint64
+		root   bool
+	}
+	streams := make(map[string]int, len(src.Streams))
+	for n := range src.Streams {
+		streams[src.Streams[n].Head.Stream] = n
+	}
+	homeOf := func(step *derive.Step) home { return home{step.Stream, step.Home, step.Root} }
+	// The steps are in order: the homes of the last ones are those of the latest closings.
+	latest := map[home]bool{}
+	scopes, roots := 0, 0
+	for n := len(s.Steps) - 1; n >= 0 && (scopes < maxClosings || roots == 0); n-- {
+		step := &s.Steps[n]
+		k := homeOf(step)
+		if latest[k] || f.Name != "" && !holds(step.HomeName, f.Name) || step.Root && roots == 1 || !step.Root && scopes == maxClosings {
+			continue
+		}
+		latest[k] = true
+		if step.Root {
+			roots++
+		} else {
+			scopes++
+		}
 	}
 	at := map[home]int{}
 	var list []Closing
-	var roots []bool
-	for _, step := range s.Steps {
-		if f.Name != "" && !holds(step.HomeName, f.Name) {
+	var isRoot []bool
+	for n := range s.Steps {
+		step := &s.Steps[n]
+		k := homeOf(step)
+		if !latest[k] {
 			continue
 		}
-		k := home{step.Home, step.Root}
 		n, ok := at[k]
 		if !ok {
 			n = len(list)
 			at[k] = n
-			list = append(list, Closing{Scope: step.Home, Name: step.HomeName, Kind: step.HomeKind, From: step.T - step.NS, Steps: []ClosingStep{}})
-			roots = append(roots, step.Root)
+			list = append(list, Closing{Stream: streams[step.Stream], Scope: step.Home, Name: step.HomeName, Kind: step.HomeKind, From: step.T - step.NS, Steps: []ClosingStep{}})
+			isRoot = append(isRoot, step.Root)
 		}
 		c := &list[n]
 		thing := Thing{Instance: step.Instance, Mark: finding.Mark(step.Instance), Reg: step.Reg, Of: finding.Ref{Service: step.Impl, Implementation: finding.Text(step.Impl)}}
@@ -200,8 +229,10 @@ func closings(s *derive.State, f *Filter, v *DisposalView) {
 		c.TookNS = max(c.TookNS, step.T-c.From)
 	}
 	for n := len(list) - 1; n >= 0; n-- {
+		list[n].Total = len(list[n].Steps)
+		list[n].Steps = list[n].Steps[:min(list[n].Total, maxClosingSteps)]
 		switch {
-		case roots[n]:
+		case isRoot[n]:
 			if v.Shutdown == nil {
 				v.Shutdown = &list[n]
 			}

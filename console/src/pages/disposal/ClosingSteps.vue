@@ -26,7 +26,7 @@ const share = (ns: number) => `${Math.min(100, (100 * ns) / Math.max(1, props.cl
       <tr v-for="(s, n) in closing.steps" :key="n">
         <td class="num" :title="`${s.at} ns`">{{ took(s.at) }}</td>
         <td><RegLink :of="s.of" /></td>
-        <td><MarkTag :mark="s.mark" :instance="s.instance" /></td>
+        <td><MarkTag :mark="s.mark" :instance="s.instance" :stream="closing.stream" /></td>
         <td>{{ s.by || '–' }}</td>
         <td class="num" :title="`${s.ns} ns`">{{ took(s.ns) }}</td>
         <td :class="{ bad: s.state === 'failed' || s.state === 'begun' || s.state === 'refused' }">{{ s.state === 'begun' ? '✕ begun, never done' : s.state === 'failed' ? '✕ failed' : s.state }}</td>

@@ -16,7 +16,7 @@ import { useNames } from '@/composables/useNames'
 import { useQuery } from '@/composables/useQuery'
 import { useHeldView } from '@/composables/useView'
 import type { Column } from '@/download'
-import { count, nameOf, rounded, took, whole } from '@/format'
+import { addressOf, count, nameOf, rounded, took, whole } from '@/format'
 
 import ClosingSteps from './ClosingSteps.vue'
 
@@ -151,8 +151,8 @@ function slope(v: number | null): string {
         <h2 class="mb-1">The latest closings</h2>
         <p v-if="!data.closings.length" class="quiet">No closing with a disposal was seen.</p>
         <v-expansion-panels v-else variant="accordion" flat>
-          <v-expansion-panel v-for="c in data.closings" :key="c.scope" :title="`Scope ${c.scope} ${c.name}: ${count(c.steps.length, 'disposal', 'disposals')} in ${took(c.took_ns)}`">
-            <template #text><ScopeLink :scope="c.scope" :name="c.name" /><ClosingSteps class="mt-2" :closing="c" /></template>
+          <v-expansion-panel v-for="c in data.closings" :key="`${c.stream}.${c.scope}`" :title="`Scope ${addressOf(c.stream, c.scope)} ${c.name}: ${count(c.total, 'disposal', 'disposals')} in ${took(c.took_ns)}`">
+            <template #text><ScopeLink :scope="c.scope" :stream="c.stream" :name="c.name" /><ClosingSteps class="mt-2" :closing="c" /></template>
           </v-expansion-panel>
         </v-expansion-panels>
       </section>
