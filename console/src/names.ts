@@ -74,7 +74,7 @@ export class ShortNames {
   addProse(text: string): void {
     components(text, (word) => {
       if (sourcePlace.test(word)) this.addPlace(word)
-      else if (isType(word)) this.types.add(word)
+      else if (isType(word) && packages(word).length) this.types.add(word) // a word is no name to be told from others
       return word
     })
   }

@@ -151,9 +151,5 @@ func oneFinding(ctx context.Context, std IO, args []string) error {
 		return report.JSON(std.Out, one)
 	}
 	report.Finding(std.Out, one.Finding, std.style())
-	for _, e := range one.Examples[:min(1, len(one.Examples))] {
-		fmt.Fprintln(std.Out)
-		report.Timeline(std.Out, e, std.style())
-	}
 	return nil
 }

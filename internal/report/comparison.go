@@ -26,21 +26,21 @@ func comparison(out io.Writer, c views.Comparison, s Style) {
 	}
 	side("A", &c.A)
 	side("B", &c.B)
-	findings := func(title, sign string, list []*finding.Finding) {
-		fmt.Fprintf(out, "\n%s\n", s.paint(bold, fmt.Sprintf("%s: %d", title, len(list))))
+	findings := func(title, sign string, list []*finding.Finding, all int) {
+		fmt.Fprintf(out, "\n%s\n", s.paint(bold, fmt.Sprintf("%s: %d", title, all)))
 		for _, f := range list {
-			fmt.Fprintf(out, "  %s %s %-7s  %s\n", sign, f.ID, f.Severity, Shorten(Clean(f.Title), max(40, s.width()-24)))
+			fmt.Fprintf(out, "  %s %s %-7s  %s\n", sign, f.ID, f.Severity, Shorten(s.prose(f.Title), max(40, s.width()-24)))
 		}
 	}
-	findings("new findings", "+", c.New)
-	findings("gone", "-", c.Gone)
-	findings("still there", "=", c.Still)
+	findings("new findings", "+", c.New, c.Totals.New)
+	findings("gone", "-", c.Gone, c.Totals.Gone)
+	findings("still there", "=", c.Still, c.Totals.Still)
 	if len(c.Registrations) > 0 {
 		fmt.Fprintf(out, "\n%s\n", s.paint(bold, "registrations"))
 		for _, r := range c.Registrations {
 			changes := []string{}
 			for _, f := range r.Fields {
-				changes = append(changes, fmt.Sprintf("%s %s → %s", f.Name, none(f.A), none(f.B)))
+				changes = append(changes, fmt.Sprintf("%s %s → %s", f.Name, none(s.prose(f.A)), none(s.prose(f.B))))
 			}
 			wrapped(out, "  "+map[string]string{"added": "+ added", "removed": "- removed", "changed": "~ changed"}[r.Change], 14, s.width(), strings.TrimSuffix(s.built(&r.Of)+" "+s.place(&r.Of)+": "+strings.Join(changes, "; "), ": "))
 		}
@@ -58,7 +58,7 @@ func comparison(out io.Writer, c views.Comparison, s Style) {
 			if a.Site != "" {
 				site = " as " + Clean(a.Site)
 			}
-			wrapped(out, fmt.Sprintf("  ~ %s asks for %s%s: ", s.typeName(a.Consumer), s.typeName(a.Service), site), 4, s.width(), Clean(strings.Join(a.A, ", "))+" → "+Clean(strings.Join(a.B, ", ")))
+			wrapped(out, fmt.Sprintf("  ~ %s asks for %s%s: ", s.typeName(a.Consumer), s.typeName(a.Service), site), 4, s.width(), s.prose(strings.Join(a.A, ", "))+" → "+s.prose(strings.Join(a.B, ", ")))
 		}
 	}
 	if len(c.Costs) > 0 {

@@ -196,9 +196,15 @@ var severityColours = map[finding.Severity]string{finding.Error: red, finding.Wa
 
 const indent = 9
 
-// Finding writes one finding for people.
+// Finding writes one finding for people, and its first example in time.
 func Finding(out io.Writer, f *finding.Finding, s Style) {
-	named(out, s, func(out io.Writer, s Style) { findingText(out, f, s) })
+	named(out, s, func(out io.Writer, s Style) {
+		findingText(out, f, s)
+		for _, e := range f.Examples[:min(1, len(f.Examples))] {
+			fmt.Fprintln(out)
+			timeline(out, e, s)
+		}
+	})
 }
 
 func findingText(out io.Writer, f *finding.Finding, s Style) {

@@ -178,7 +178,7 @@ func (s Style) prose(text string) string {
 			return word
 		case sourcePlace.MatchString(word):
 			return s.shortPlace(word)
-		case strings.HasPrefix(word, "/"): // a route
+		case strings.HasPrefix(word, "/"), len(packages(word)) == 0: // a route; a word, which is no name to be told from others
 			return word
 		}
 		if short := s.names.types.of(word); short != word {

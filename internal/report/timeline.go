@@ -16,9 +16,9 @@ const (
 	maxDrawn     = 120
 )
 
-// Timeline draws one example in time with characters: lives over scopes, uses as ticks, those after the end as ×. The
+// timeline draws one example in time with characters: lives over scopes, uses as ticks, those after the end as ×. The
 // stretches between what happened are evened out, so that a short request and the quiet behind it can both be seen.
-func Timeline(out io.Writer, e finding.Example, s Style) {
+func timeline(out io.Writer, e finding.Example, s Style) {
 	ev := e.Evidence
 	if ev == nil || ev.To <= ev.From {
 		return
@@ -47,7 +47,7 @@ func Timeline(out io.Writer, e finding.Example, s Style) {
 		if to == from {
 			cells[to] = '●'
 		}
-		line(fmt.Sprintf("%s %s (%s)", l.Mark, l.Of.Name(), l.Role), cells)
+		line(fmt.Sprintf("%s %s (%s)", l.Mark, s.whole(&l.Of), l.Role), cells)
 		ticks := blank()
 		some := false
 		for _, u := range ev.Uses {

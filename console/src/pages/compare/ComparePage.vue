@@ -99,7 +99,7 @@ function halves() {
         <h2 class="mb-1">{{ g.sign }} {{ g.name }} <span class="quiet kind">{{ whole(g.all) }}, {{ g.what }}{{ g.list.length < g.all ? `; the first ${g.list.length} are listed` : '' }}</span></h2>
         <v-card v-if="g.list.length">
           <v-table class="shares">
-            <colgroup><col style="width: 120px" /><col /><col style="width: 32%" /></colgroup>
+            <colgroup><col style="width: 126px" /><col /><col style="width: 32%" /></colgroup>
             <tbody>
               <tr v-for="f in g.list" :key="f.id">
                 <td><SeverityTag :severity="f.severity" /></td>

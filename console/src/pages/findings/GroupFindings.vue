@@ -35,7 +35,7 @@ const pages = computed(() => Math.ceil((data.value?.total ?? 0) / rows))
       <v-table density="compact" class="shares">
         <thead>
           <tr>
-            <th style="width: 108px">Severity</th>
+            <th style="width: 122px">Severity</th>
             <th>What</th>
             <th style="width: 30%">Where to change it</th>
             <th class="num" style="width: 72px">Seen</th>

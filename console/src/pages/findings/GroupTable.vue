@@ -81,7 +81,7 @@ function titleOf(g: Group): string {
   padding-right: 0 !important;
 }
 .severity {
-  width: 104px;
+  width: 122px;
 }
 .figure {
   width: 92px;

@@ -62,14 +62,14 @@ const columns: Column<RegistrationRow>[] = [
       <v-table v-else hover class="shares">
         <thead>
           <tr>
-            <th style="width: 25%">Service and implementation</th>
+            <th style="width: 24%">Service and implementation</th>
             <th style="width: 116px">Lifetime</th>
-            <th style="width: 15%">Behaved</th>
+            <th style="width: 18%">Behaved</th>
             <th class="num" style="width: 74px">Made</th>
             <th class="num" style="width: 68px">Alive</th>
             <th class="num" style="width: 92px">Building</th>
             <th>Asked for by</th>
-            <th style="width: 11%">Which answers</th>
+            <th style="width: 10%">Which answers</th>
           </tr>
         </thead>
         <tbody>
