@@ -105,6 +105,36 @@ func Ladder(stream string, layers, wide, requests int) string {
 	return w.bye()
 }
 
+// Declared has layers of registrations, each of which needs all of the layer below: scoped ones at the bottom, singletons at the top, transients
+// between. In a circle, all transients need one another too.
+func Declared(stream string, layers, wide int, circle bool) string {
+	w := begin(stream)
+	reg := 0
+	for layer := range layers {
+		lifetime := "transient"
+		switch layer {
+		case 0:
+			lifetime = "scoped"
+		case layers - 1:
+			lifetime = "singleton"
+		}
+		for n := range wide {
+			reg++
+			needs := []string{}
+			for below := range wide {
+				if layer > 0 {
+					needs = append(needs, fmt.Sprintf(`{"service":"L%dN%d"}`, layer-1, below))
+				}
+			}
+			for other := 1; circle && lifetime == "transient" && other < layers-1; other++ {
+				needs = append(needs, fmt.Sprintf(`{"service":"L%dN%d"}`, other, n))
+			}
+			w.line("register", `"reg":%d,"service":"L%dN%d","lifetime":%q,"needs":[%s]`, reg, layer, n, lifetime, strings.Join(needs, ","))
+		}
+	}
+	return w.bye()
+}
+
 // SameService registers one service n times, makes each and hands it out.
 func SameService(stream string, n int) string {
 	w := begin(stream)

@@ -28,6 +28,11 @@ func TestHostileTraces(t *testing.T) {
 		"60,000 nested scopes":                traces.Nested("h", 60_000),
 		"100,000 singletons":                  traces.Singletons("h", 100_000),
 		"one given 5,000":                     traces.Composite("h", 5_000),
+		"18 declared layers of three":         traces.Declared("h", 18, 3, false),
+		"200 declared layers of three":        traces.Declared("h", 200, 3, false),
+		"400 declared layers of three":        traces.Declared("h", 400, 3, false),
+		"30 transients in circles":            traces.Declared("h", 32, 1, true),
+		"a declared chain of 5,000":           traces.Declared("h", 5_000, 1, false),
 	} {
 		t.Run(name, func(t *testing.T) {
 			r, err := engine.Analyse(t.Context(), strings.NewReader(text), reader.Options{}, rules.Default())

@@ -57,9 +57,6 @@ type captiveHold struct {
 // maxPairs bounds how many pairs are followed one by one for each holder and for each kept instance.
 const maxPairs = 64
 
-// maxSteps bounds how long a chain of keeping is followed.
-const maxSteps = 16
-
 func (r *captiveScoped) See(c *ledger.Change) {
 	if len(r.pending) > 0 {
 		r.settle(c)

@@ -37,26 +37,35 @@ var captiveDeclaredRule = Rule{
 func (r *captiveDeclared) See(*ledger.Change) {}
 
 func (r *captiveDeclared) Judge() {
-	d := declaredWays{world: r.world, g: r.facts.Answers(), keeps: map[*ledger.Registration][]*ledger.Registration{}, leads: map[*ledger.Registration]bool{}}
+	d := declaredWays{world: r.world, g: r.facts.Answers(), keeps: map[*ledger.Registration][]*ledger.Registration{}, far: map[*ledger.Registration]int{}}
 	d.mark()
 	for _, reg := range r.world.Registrations() {
 		if reg.Known && reg.Lifetime.Long() && reg.Alias == nil && reg.Proxy == nil {
-			d.left = maxPairs
+			d.left, d.turns = maxPairs, maxTurns
 			d.follow([]*ledger.Registration{reg}, r.report)
 		}
 	}
 }
 
-// declaredWays finds the ways on which registrations would keep scoped ones, through transients.
+// The bounds of following declared ways from one holder.
+const (
+	maxDeclared = 256  // registrations in one way
+	maxTurns    = 4096 // needs that are gone along: circles of transients have ways without number that come to nothing
+)
+
+// declaredWays finds the ways on which registrations would keep scoped ones, through transients. How far it is from each registration to
+// the nearest scoped one is worked out first, so that every way that is begun comes to an end in time: no part of the search is lost to
+// ways that are too long.
 type declaredWays struct {
 	world *ledger.World
 	g     *facts.Answers
-	keeps map[*ledger.Registration][]*ledger.Registration
-	leads map[*ledger.Registration]bool // transients from which a way leads to a scoped one
-	left  int                           // ways that may still be told of one holder
+	keeps map[*ledger.Registration][]*ledger.Registration // those first from which it is nearest
+	far   map[*ledger.Registration]int                    // steps to the nearest scoped one; those from which no way leads to one are not in it
+	left  int                                             // ways that may still be reported of one holder
+	turns int                                             // and needs that may be gone along
 }
 
-// mark works out leads, so that only ways that come to something are followed.
+// mark works out keeps and far, from the scoped ones back.
 func (d *declaredWays) mark() {
 	back := map[*ledger.Registration][]*ledger.Registration{}
 	var next []*ledger.Registration
@@ -72,42 +81,54 @@ func (d *declaredWays) mark() {
 			case to.Proxy != nil:
 			case to.Lifetime == ledger.Transient:
 				back[to] = append(back[to], reg)
-			case to.Lifetime == ledger.Scoped && !d.leads[reg]:
-				d.leads[reg] = true
+			case to.Lifetime == ledger.Scoped && d.far[reg] == 0:
+				d.far[reg] = 1
 				next = append(next, reg)
 			}
 		}
 	}
-	for len(next) > 0 {
-		at := next[len(next)-1]
-		next = next[:len(next)-1]
-		for _, from := range back[at] {
-			if !d.leads[from] {
-				d.leads[from] = true
+	for n := 0; n < len(next); n++ {
+		for _, from := range back[next[n]] {
+			if d.far[from] == 0 {
+				d.far[from] = d.far[next[n]] + 1
 				next = append(next, from)
 			}
 		}
 	}
+	for _, list := range d.keeps {
+		slices.SortStableFunc(list, func(a, b *ledger.Registration) int { return d.rest(a) - d.rest(b) })
+	}
+}
+
+// rest returns how many steps it is from a registration to the nearest scoped one: 0 where it is one, more than any bound where no way leads
+// to one.
+func (d *declaredWays) rest(reg *ledger.Registration) int {
+	switch {
+	case reg.Proxy != nil:
+	case reg.Lifetime == ledger.Scoped:
+		return 0
+	case reg.Lifetime == ledger.Transient && d.far[reg] > 0:
+		return d.far[reg]
+	}
+	return maxDeclared
 }
 
 func (d *declaredWays) follow(path []*ledger.Registration, report func([]*ledger.Registration)) {
-	at := path[len(path)-1]
-	if len(path) > maxSteps || !d.leads[at] {
-		return
-	}
-	d.world.Step(len(d.keeps[at]))
-	for _, target := range d.keeps[at] {
-		if d.left == 0 {
-			return
+	list := d.keeps[path[len(path)-1]]
+	d.world.Step(len(list))
+	for _, target := range list {
+		rest := d.rest(target)
+		if d.left == 0 || d.turns == 0 || len(path)+rest >= maxDeclared {
+			return // those behind it are as far, or farther
 		}
-		if target.Proxy != nil || slices.Contains(path, target) {
+		d.turns--
+		if slices.Contains(path, target) {
 			continue
 		}
-		switch way := append(slices.Clone(path), target); {
-		case target.Lifetime == ledger.Scoped:
+		if way := append(slices.Clone(path), target); rest == 0 {
 			d.left--
 			report(way)
-		case target.Lifetime == ledger.Transient:
+		} else {
 			d.follow(way, report)
 		}
 	}
