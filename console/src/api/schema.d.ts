@@ -1325,7 +1325,7 @@ export interface components {
             outer: number;
             /** @description It is on the path that took longest. */
             longest: boolean;
-            /** @description Constructions that it stands for. */
+            /** @description Constructions that it represents. */
             times: number;
             /** @description What these took. */
             all_ns: number;
@@ -1491,7 +1491,7 @@ export interface components {
             count: number;
             wraps: boolean;
             long_to_shorter: boolean;
-            /** @description Between registrations that it stands for. */
+            /** @description Between registrations that it represents. */
             lines: number;
             /** @description Those of them from longer- to shorter-lived. */
             wrong: number;

@@ -8,7 +8,7 @@ type Hear = (recording: Recording) => void
 // One line to the service is shared by everything on the page.
 const hearing = new Set<Hear>()
 const returned = new Set<() => void>()
-// Pages that were read before the line was open: what changed in between, nobody told them.
+// Pages that were read before the line was open: they missed what changed in between.
 const early = new Set<() => void>()
 let line: EventSource | undefined
 
@@ -52,7 +52,7 @@ addEventListener('pageshow', (event) => {
   if (event.persisted) reopen()
 })
 
-// A browser holds six connections to a service, for all of its tabs: one that is not seen lets go of its line, and reads again when it is.
+// A browser opens six connections to a service, for all tabs together: a hidden tab closes its line, and reads again when it is shown.
 document.addEventListener('visibilitychange', () => {
   if (!document.hidden) return reopen()
   line?.close()

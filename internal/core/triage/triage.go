@@ -1,5 +1,5 @@
-// Package triage groups findings, so that a list of thousands begins with what is worth mending first: those that one change would end are
-// one row. It knows findings only.
+// Package triage groups findings, so that a list of thousands begins with what to fix first: findings that one change would end are one
+// row. It knows findings only.
 package triage
 
 import (
@@ -131,7 +131,7 @@ func causes(list []*finding.Finding) func(*finding.Finding) []string {
 
 func isCaptive(f *finding.Finding) bool { return strings.HasPrefix(f.Rule, "captive/") }
 
-// named identifies a registration by what people can tell it by.
+// named identifies a registration by service, key and implementation.
 func named(r *finding.Ref) string {
 	if r == nil {
 		return ""

@@ -73,7 +73,7 @@ func (q *FindingQuery) names(f *finding.Finding) bool {
 	return has(&f.Subject) || f.Holder != nil && has(f.Holder) || slices.ContainsFunc(f.Path, func(r finding.Ref) bool { return has(&r) })
 }
 
-// choose returns the findings that pass, in a list of its own.
+// choose returns the findings that pass, in a new list.
 func (q *FindingQuery) choose(list []*finding.Finding) ([]*finding.Finding, error) {
 	out := []*finding.Finding{}
 	for _, f := range list {
@@ -119,7 +119,7 @@ func Findings(recording string, r *engine.Result, q FindingQuery) (RecordingFind
 	return out, nil
 }
 
-// Triage answers: what is worth mending first?
+// Triage answers: what should be fixed first?
 func Triage(recording string, r *engine.Result, q FindingQuery) FindingGroups {
 	out := FindingGroups{Recording: recording, By: q.By, Groups: []*triage.Group{}, Families: []Family{}, Tally: Tally{Accepted: len(r.Accepted)}}
 	var list []*finding.Finding

@@ -37,7 +37,7 @@ type Built struct {
 	Entry  string  `json:"entry,omitempty"` // the entry point that received it first
 
 	Longest bool  `json:"longest"` // it is on the path that took longest: the longest construction, the longest within it, and so on
-	Times   int   `json:"times"`   // constructions that it stands for: more than 1 where repeats are shown once
+	Times   int   `json:"times"`   // constructions that it represents: more than 1 where repeats are shown once
 	AllNS   int64 `json:"all_ns"`  // what these took
 }
 

@@ -34,7 +34,7 @@ type GraphEdge struct {
 	Count         int64  `json:"count"`           // hand-outs; 0 where only the registration says so
 	Wraps         bool   `json:"wraps"`           // From is a layer around To
 	LongToShorter bool   `json:"long_to_shorter"` // what lives longer is given what lives shorter
-	Lines         int    `json:"lines"`           // between registrations that it stands for: 1 in a whole graph
+	Lines         int    `json:"lines"`           // between registrations that it represents: 1 in a whole graph
 	Wrong         int    `json:"wrong"`           // those of them from longer- to shorter-lived
 }
 

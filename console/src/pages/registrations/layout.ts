@@ -26,7 +26,7 @@ export interface Drawn {
   wraps: boolean
   longToShorter: boolean
   count: number
-  lines: number // between registrations that it stands for
+  lines: number // between registrations that it represents
   wrong: number // those of them from longer- to shorter-lived
   label: { x: number; y: number }
 }
