@@ -79,7 +79,7 @@ func Adopt(name, app string, text []byte, findings []*finding.Finding, reason st
 		lines = insert(lines, section, fresh, reason, until)
 	}
 	out.Text = []byte(strings.Join(lines, "\n") + "\n")
-	if c, err = Read(name, out.Text); err != nil {
+	if _, err := Read(name, out.Text); err != nil {
 		return nil, fmt.Errorf("the contract cannot take %s: %w", finding.Count(int64(out.Accepted), "finding", "findings"), err)
 	}
 	return out, nil
