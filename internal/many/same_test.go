@@ -180,7 +180,7 @@ func answers(t *testing.T, url string, ids [4]string) map[string]string {
 	for _, id := range ids {
 		of := "/api/v1/recordings/" + id
 		add("%s", of)
-		for _, view := range []string{"findings", "registrations", "graph", "scopes", "scopes?order=longest&limit=20", "sharing", "disposal", "keys", "keys?all=true", "by-hand", "layers", "costs", "export", "contract/draft", "proposals"} {
+		for _, view := range []string{"findings", "triage", "triage?by=scope", "registrations", "graph", "wiring", "wiring?near=0", "scopes", "scopes?order=longest&limit=20", "sharing", "disposal", "keys", "keys?all=true", "by-hand", "layers", "costs", "export", "contract/draft", "proposals"} {
 			add("%s/%s", of, view)
 		}
 		var found views.RecordingFindings
