@@ -104,7 +104,7 @@ func TestTriage(t *testing.T) {
 	require.NoError(t, p.Go("/recordings/latest/scopes/40"))
 	require.NoError(t, p.Wait("[data-longest]"))
 	rows := count(t, p, "[data-built] tbody tr")
-	assert.Less(t, rows, 231, "what is built many times is one row")
+	assert.Less(t, rows, 231, "repeated constructions are one row")
 	require.NoError(t, p.Type("[data-seek-built] input", "Validator"))
 	soon(t, p, fmt.Sprintf(`document.querySelectorAll('[data-built] tbody tr').length < %d`, rows))
 

@@ -42,12 +42,12 @@ type contractFlags struct {
 
 func contracts(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "contract", "contract draft RECORDING | adopt [FILE] RECORDING | check [FILE] RECORDING | put FILE | show APPLICATION | remove APPLICATION [options]",
-		"Works with contracts: YAML files that say how an application is wired, how long its instances live, who disposes them,\nand which findings are accepted (docs/contract.md). draft writes one from a good recording. adopt\naccepts what is found in a recording, so that only what is new counts from then on. check says of each clause whether\na recording keeps it. Both take the contract that the service holds, unless a FILE is named. put has the service hold\none: it then judges each recording of the application. RECORDING is an id, the beginning of one, latest, or a trace file.",
+		"Works with contracts: YAML files that say how an application is wired, how long its instances live, who disposes them,\nand which findings are accepted (docs/contract.md). draft writes one from a good recording. adopt\naccepts the findings of a recording, so that only new ones count from then on. check says of each clause whether\na recording keeps it. Both take the contract that the service holds, unless a FILE is named. put has the service hold\none: it then judges each recording of the application. RECORDING is an id, the beginning of one, latest, or a trace file.",
 		"keenlantern contract draft testdata/office.ndjson")
 	c := &contractFlags{flags: f, server: f.serverFlag(), format: f.formatFlag("text", "json", "sarif", "junit", "csv", "html"), settings: f.settingsFlag()}
 	c.strict = f.strictFlag()
-	c.reason = f.String("reason", "", "adopt: why what is found is left for now, as a `TEXT`")
-	c.until = f.String("until", "", "adopt: the last `DAY` on which it is accepted, such as 2027-03-31 (default three months from today)")
+	c.reason = f.String("reason", "", "adopt: a `TEXT` that says why the findings are left for now")
+	c.until = f.String("until", "", "adopt: the last `DAY` on which the findings are accepted, such as 2027-03-31 (default three months from today)")
 	words, err := f.parse(args, 1, 3)
 	if err != nil {
 		return err
@@ -101,10 +101,10 @@ func draftContract(ctx context.Context, c *contractFlags, words []string) error 
 	return ask(*c.server).Contract(ctx, words[0], "contract/draft", nil, c.std.Out)
 }
 
-// adoptContract accepts what is found in a recording.
+// adoptContract accepts the findings of a recording.
 func adoptContract(ctx context.Context, c *contractFlags, words []string) error {
 	if *c.reason == "" {
-		return &usageError{"adopt needs a --reason: say why what is found is left for now"}
+		return &usageError{"adopt needs a --reason: say why the findings are left for now"}
 	}
 	if *c.until == "" {
 		*c.until = time.Now().AddDate(0, 3, 0).Format(time.DateOnly)
@@ -132,15 +132,35 @@ func adoptContract(ctx context.Context, c *contractFlags, words []string) error 
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("read the contract: %w", err)
 	}
+	if len(found.Streams) == 0 {
+		return fmt.Errorf("nothing of %s has been analysed yet; try again in a moment", recording)
+	}
 	app := found.Streams[0].App
 	done, err := contract.Adopt(words[0], app, text, found.Findings, *c.reason, until, time.Now())
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(words[0], done.Text, 0o644); err != nil {
+	if err := replaceFile(words[0], done.Text); err != nil {
 		return fmt.Errorf("write the contract: %w", err)
 	}
 	return c.adopted(views.Adopted{Application: app, Accepted: done.Accepted, Before: done.Before, Until: *c.until}, words[0])
+}
+
+// replaceFile writes a file beside the named one and renames it, so that the old text is there until the new one is whole.
+func replaceFile(name string, text []byte) error {
+	mode := fs.FileMode(0o644)
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
+	temporary := name + ".new"
+	err := os.WriteFile(temporary, text, mode)
+	if err == nil {
+		err = os.Rename(temporary, name)
+	}
+	if err != nil {
+		_ = os.Remove(temporary)
+	}
+	return err
 }
 
 func (c *contractFlags) adopted(a views.Adopted, where string) error {

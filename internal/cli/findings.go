@@ -18,7 +18,7 @@ import (
 
 func findings(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "findings", "findings RECORDING [options]",
-		"Lists what was found in a recording. Of many findings it prints the causes, those first of which mending one ends\nmost, and the worst finding of each of the first ten; --all prints every finding. --by prints groups only, and\n--group the findings of one of them. RECORDING is an id, the beginning of one, latest, or a trace file, which is\nanalysed here without a service.",
+		"Lists what was found in a recording. Of many findings it prints the causes, ordered by how many findings a fix\nends, and the worst finding of each of the first ten; --all prints every finding. --by prints groups only, and\n--group the findings of one of them. RECORDING is an id, the beginning of one, latest, or a trace file, which is\nanalysed here without a service.",
 		"keenlantern findings latest --severity warning")
 	server := f.serverFlag()
 	format := f.formatFlag("text", "json")

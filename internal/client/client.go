@@ -120,8 +120,7 @@ func (c *Client) Recording(ctx context.Context, name string) (r views.RecordingD
 	return r, err
 }
 
-// AllFindings returns everything that was found in a recording, page by page, narrowed by severity, family and service where the query
-// has them.
+// AllFindings returns all findings of a recording, page by page, filtered by the query.
 func (c *Client) AllFindings(ctx context.Context, recording string, query url.Values) (all views.RecordingFindings, err error) {
 	query = maps.Clone(query)
 	query.Set("limit", strconv.Itoa(findingsPage))
@@ -146,7 +145,7 @@ func (c *Client) AllFindings(ctx context.Context, recording string, query url.Va
 // findingsPage is how many findings AllFindings asks for at once.
 const findingsPage = 500
 
-// Findings returns a page of what was found in a recording, narrowed by severity, family and service where the query has them.
+// Findings returns a page of a recording's findings, filtered by the query.
 func (c *Client) Findings(ctx context.Context, recording string, query url.Values) (f views.RecordingFindings, err error) {
 	err = c.do(ctx, http.MethodGet, "/api/v1/recordings/"+url.PathEscape(recording)+"/findings?"+query.Encode(), nil, &f)
 	return f, err

@@ -32,7 +32,7 @@ func (c *Client) PutContract(ctx context.Context, app string, text io.Reader) er
 	return c.do(ctx, http.MethodPut, contractPath(app), text, nil)
 }
 
-// Adopt has the service accept what is found in a recording into the contract of its application, for a reason, until the end of a day such as
+// Adopt has the service accept a recording's findings into its application's contract, with a reason, until the end of a day such as
 // 2027-03-31.
 func (c *Client) Adopt(ctx context.Context, recording, reason, until string) (a views.Adopted, err error) {
 	body, err := json.Marshal(map[string]string{"reason": reason, "until": until})

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"golang.org/x/sync/semaphore"
+	"golang.org/x/sync/singleflight"
 
 	"keenlantern.example/internal/core/ids"
 	"keenlantern.example/internal/core/ledger"
@@ -35,7 +36,7 @@ type Hub struct {
 
 	pieces  *pieces
 	wholes  kept[*whole]
-	making  making
+	making  singleflight.Group // of wholes
 	digest  kept[*digest]
 	stats   struct{ batches, bytes, lines, busy, broken, stale, refreshed atomic.Int64 }
 	ready   atomic.Bool

@@ -10,7 +10,6 @@ import (
 
 	lru "github.com/hashicorp/golang-lru/v2"
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sync/singleflight"
 
 	"keenlantern.example/internal/core/derive"
 	"keenlantern.example/internal/core/engine"
@@ -32,10 +31,7 @@ const (
 	keptWholesFor = 15 * time.Minute
 )
 
-// making has what several ask for at once made once.
-type making = singleflight.Group
-
-// kept is what was made of the latest versions of some recordings, for a while.
+// kept holds values derived from the latest versions of some recordings, for keptWholesFor.
 type kept[T any] struct{ list *lru.Cache[string, T] }
 
 func newKept[T any](most int) kept[T] {
@@ -107,13 +103,26 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 	return src, nil
 }
 
-// wholeOf returns what is kept of this version of a recording, or makes it: once, however many ask at the same time.
+// wholeOf returns this version of a recording as a whole, from the cache or read anew: once for all requests that wait for it, a few
+// recordings at a time, since a large one takes much memory while it is read.
 func (h *Hub) wholeOf(ctx context.Context, key string, list []store.Stream) (*whole, error) {
 	if w, ok := h.wholes.get(key); ok {
 		return w, nil
 	}
 	made := h.making.DoChan(key, func() (any, error) {
-		// It is made for all that wait, so that it does not end with the first of them.
+		h.mu.Lock()
+		if h.closed {
+			h.mu.Unlock()
+			return nil, context.Canceled
+		}
+		h.wg.Add(1)
+		h.mu.Unlock()
+		defer h.wg.Done()
+		// The hub's context, not the first request's: the others wait for the same.
+		if err := h.merging.Acquire(h.ctx, 1); err != nil {
+			return nil, err
+		}
+		defer h.merging.Release(1)
 		w, err := h.makeWhole(h.ctx, list)
 		if err == nil && !h.repairing(list) {
 			h.wholes.add(key, w)
@@ -148,7 +157,7 @@ func (h *Hub) prepare(recording string, list []store.Stream) {
 	h.wg.Go(func() { _, _ = h.wholeOf(h.ctx, key, list) }) // the request that needs it reports the error
 }
 
-// repairing reports whether what is stored of one of some streams was damaged, and is being made again.
+// repairing reports whether one of some streams is being analysed again, since its stored result was damaged.
 func (h *Hub) repairing(list []store.Stream) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()

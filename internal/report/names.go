@@ -166,11 +166,11 @@ func (s Style) short(name string) string {
 	return components(name, s.names.types.of)
 }
 
-// prose is a sentence about findings, clean: the names of types and the places in the source that stand in it are shown as they are
-// elsewhere in the same output.
+// prose returns a sentence, clean, with its type names and source places shortened as elsewhere in the same output.
 func (s Style) prose(text string) string {
+	text = Clean(text) // from here on, it has no control characters: wasShortened is ours
 	if s.names == nil {
-		return Clean(text)
+		return text
 	}
 	short := components(text, func(word string) string {
 		switch {
@@ -196,10 +196,10 @@ func (s Style) prose(text string) string {
 			}
 		}
 	}
-	return Clean(strings.Join(parts, ""))
+	return strings.Join(parts, "")
 }
 
-// wasShortened marks a name that has been shortened, until its sentence is whole: no trace has it in a name that is shown as it came.
+// wasShortened marks a shortened name until its article is chosen.
 const wasShortened = "\x00"
 
 // sourcePlace matches a file in a folder with a line.

@@ -18,9 +18,8 @@ const (
 	maxGroupRows = 20
 )
 
-// foremost returns the worst finding of each of the first causes.
-func foremost(list []*finding.Finding) []*finding.Finding {
-	groups := triage.Groups(list, triage.Cause)
+// foremost returns the worst finding of each of the first groups.
+func foremost(groups []*triage.Group) []*finding.Finding {
 	var out []*finding.Finding
 	for _, g := range groups[:min(len(groups), Foremost)] {
 		out = append(out, g.Lead)
@@ -29,7 +28,9 @@ func foremost(list []*finding.Finding) []*finding.Finding {
 }
 
 // First returns the finding that text output shows first: the worst one of the first cause.
-func First(list []*finding.Finding) *finding.Finding { return foremost(list)[0] }
+func First(list []*finding.Finding) *finding.Finding {
+	return triage.Groups(list, triage.Cause)[0].Lead
+}
 
 // GroupTable writes a line or more for each group of findings: how bad it is, how many findings mending it would end, and what it is.
 func GroupTable(out io.Writer, groups []*triage.Group, total int, s Style) {
@@ -72,7 +73,7 @@ func groupPlace(g *triage.Group) string {
 func causes(out io.Writer, list []*finding.Finding, s Style, write func([]*finding.Finding)) {
 	groups := triage.Groups(list, triage.Cause)
 	groupTable(out, groups[:min(len(groups), maxGroupRows)], len(groups), s)
-	some := foremost(list)
+	some := foremost(groups)
 	fmt.Fprintf(out, "\n%s\n\n", s.paint(bold, heading(len(some), len(groups))))
 	write(some)
 	if left := len(list) - len(some); left > 0 {

@@ -215,8 +215,8 @@ type adoption struct {
 	Until  string `json:"until"`
 }
 
-// postAdoption accepts what is found in a recording into the contract of its application, which is begun where the service holds none. The
-// query narrows it as that of findings does.
+// postAdoption accepts a recording's findings into its application's contract, which is created if the service holds none. The query selects
+// findings as for the list of findings.
 func (s *service) postAdoption(c *gin.Context) error {
 	var asked adoption
 	if err := small(c, &asked); err != nil {

@@ -104,7 +104,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was found in a recording in groups, those first of which mending one ends most */
+        /** A recording's findings in groups, ordered by how many findings a fix ends */
         get: operations["getTriage"];
         put?: never;
         post?: never;
@@ -568,8 +568,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Accept what is found today into the application's contract, so that only what is new counts
-         * @description The contract is begun where the service holds none; what stands in it stays. The query narrows what is accepted, as for findings.
+         * Accept today's findings into the application's contract, so that only new ones count
+         * @description A contract is created if the service holds none; its other clauses are unchanged. The query selects findings as for the list of findings.
          */
         post: operations["adoptFindings"];
         delete?: never;
@@ -1163,7 +1163,7 @@ export interface components {
         };
         Adopted: {
             application: string;
-            /** @description Findings that are accepted anew. */
+            /** @description Newly accepted findings. */
             accepted: number;
             /** @description Findings that were accepted before, which keep their reason and day. */
             before: number;

@@ -4,8 +4,8 @@ import { mdiDownload } from '@mdi/js'
 import { csvOf, save, type Column } from '@/download'
 
 /**
- * What is shown, to be saved: the answer as JSON, its rows as CSV, a drawing as PNG. Load reads rows of which only a page is shown, and fetch
- * an answer of which only a part is.
+ * Saves the data of a page: the answer as JSON, its rows as CSV, a drawing as PNG. Where the page shows only a part, load reads all rows, and
+ * fetch the whole answer.
  */
 const props = defineProps<{ name: string; data: unknown; columns?: Column<T>[]; rows?: T[]; load?: () => Promise<T[]>; fetch?: () => Promise<unknown>; png?: () => void }>()
 

@@ -19,16 +19,16 @@ import (
 // Adoption is what Adopt did.
 type Adoption struct {
 	Text     []byte // of the contract, with the findings accepted
-	Accepted int    // findings that are accepted anew
+	Accepted int    // newly accepted findings
 	Before   int    // findings that were accepted before
 }
 
 // MaxReason bounds the reason of an adoption, in bytes.
 const MaxReason = 300
 
-// Adopt accepts findings in a contract until the end of a day, for a reason: from then on only what is new counts. Text is the contract's, or
-// empty where the application has none. What else stands in it stays as it is, comments too. Findings that the contract accepts already keep
-// their reason and day; acceptances that have expired are renewed.
+// Adopt accepts findings in a contract until the end of a day, with a reason. Text is the contract's, or empty if the application has none.
+// The rest of the text is unchanged, comments included. Findings that the contract accepts already keep their reason and day; expired
+// acceptances are renewed.
 func Adopt(name, app string, text []byte, findings []*finding.Finding, reason string, until, now time.Time) (*Adoption, error) {
 	reason = strings.TrimSpace(reason)
 	switch {

@@ -49,7 +49,7 @@ func TestAdopt(t *testing.T) {
 			assert.Equal(t, `because of "spring": see #12`, read.Accepts(now)["aaaa11112222"])
 			again, err := contract.Adopt("c.yaml", "harbour", got.Text, list, "again", until, now)
 			require.NoError(t, err)
-			assert.Equal(t, contract.Adoption{Text: got.Text, Before: 2}, *again, "what is accepted stays as it is")
+			assert.Equal(t, contract.Adoption{Text: got.Text, Before: 2}, *again, "accepted findings are unchanged")
 		})
 	}
 	for name, c := range map[string]struct{ text, reason, until, says string }{

@@ -101,8 +101,11 @@ func placing(list []*finding.Finding, by By) func(*finding.Finding) []string {
 	return causes(list)
 }
 
+// maxBecause bounds the chain of findings that explain one another: rules give one or two, a circle has no end.
+const maxBecause = 16
+
 // causes finds the cause of each finding. What follows from another finding has the same cause as that. A captive dependency is put down to
-// what is kept or to what keeps it, whichever explains more findings: one context that hundreds of singletons keep is one mistake, as is one
+// its subject or to its holder, whichever explains more findings: one context that hundreds of singletons keep is one mistake, as is one
 // singleton that keeps a dozen of a request's instances. Any other finding is put down to its family and its subject.
 func causes(list []*finding.Finding) func(*finding.Finding) []string {
 	byID := make(map[string]*finding.Finding, len(list))
@@ -115,7 +118,7 @@ func causes(list []*finding.Finding) func(*finding.Finding) []string {
 		}
 	}
 	return func(f *finding.Finding) []string {
-		for range list { // a circle, which should not be, ends too
+		for range maxBecause {
 			if f.Because == nil || byID[*f.Because] == nil || *f.Because == f.ID {
 				break
 			}

@@ -63,7 +63,6 @@ const (
 )
 
 var costOrders = map[string]func(a, b *CostRow) int{
-	"":             func(a, b *CostRow) int { return cmp.Or(cmp.Compare(b.OwnNS, a.OwnNS), cmp.Compare(b.Made, a.Made)) },
 	CostsByOwnTime: func(a, b *CostRow) int { return cmp.Or(cmp.Compare(b.OwnNS, a.OwnNS), cmp.Compare(b.Made, a.Made)) },
 	CostsBySaving: func(a, b *CostRow) int {
 		return cmp.Or(cmp.Compare(b.SavesNS, a.SavesNS), cmp.Compare(b.OwnNS, a.OwnNS))
@@ -74,11 +73,12 @@ var costOrders = map[string]func(a, b *CostRow) int{
 }
 
 // IsCostOrder reports whether Costs knows an order; "" is the usual one.
-func IsCostOrder(name string) bool { return costOrders[name] != nil }
+func IsCostOrder(name string) bool { return name == "" || costOrders[name] != nil }
 
 // Costs answers: what is rebuilt for every request, what does that take, and what is built and never used? Order is that of the
 // registrations of each name. Where the filter's name is that of one name, its registrations are paged, else the names.
 func Costs(src *Source, f Filter, order string) CostsView {
+	compare := costOrders[cmp.Or(order, CostsByOwnTime)]
 	s := src.State()
 	v := CostsView{Recording: src.Recording, Names: []CostName{}, Unused: []UnusedRow{}}
 	for _, c := range s.Costs {
@@ -108,7 +108,7 @@ func Costs(src *Source, f Filter, order string) CostsView {
 			}
 			one.Rows = append(one.Rows, row)
 		}
-		slices.SortStableFunc(one.Rows, func(a, b CostRow) int { return costOrders[order](&a, &b) })
+		slices.SortStableFunc(one.Rows, func(a, b CostRow) int { return compare(&a, &b) })
 		one.RowsTotal = len(one.Rows)
 		if len(one.Rows) > 0 {
 			v.Names = append(v.Names, one)

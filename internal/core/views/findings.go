@@ -23,7 +23,7 @@ type FindingQuery struct {
 	Offset  int
 }
 
-// RecordingFindings is a page of what was found in a recording.
+// RecordingFindings is a page of a recording's findings.
 type RecordingFindings struct {
 	Recording string `json:"recording"`
 	Total     int    `json:"total"`          // findings that the query lets through
@@ -31,11 +31,11 @@ type RecordingFindings struct {
 	*engine.Result
 }
 
-// FindingGroups is what was found in a recording, by what the findings have in common.
+// FindingGroups is a recording's findings, grouped by what they have in common.
 type FindingGroups struct {
 	Recording string          `json:"recording"`
 	By        triage.By       `json:"by"`
-	Groups    []*triage.Group `json:"groups"`   // those first of which mending one ends most
+	Groups    []*triage.Group `json:"groups"`   // ordered by how many findings a fix ends
 	Total     int             `json:"total"`    // groups that the query lets through
 	Wrong     int             `json:"wrong"`    // those of them that have an error
 	Findings  int             `json:"findings"` // and findings in them
@@ -99,7 +99,7 @@ func Chosen(r *engine.Result, q FindingQuery) ([]*finding.Finding, error) {
 	return q.choose(r.Findings)
 }
 
-// Findings answers: what is wrong? The result stays as it is.
+// Findings answers: what is wrong? The result is not changed.
 func Findings(recording string, r *engine.Result, q FindingQuery) (RecordingFindings, error) {
 	list, err := q.choose(r.Findings)
 	if err != nil {

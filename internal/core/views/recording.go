@@ -160,10 +160,10 @@ type FindingDetail struct {
 	*finding.Finding
 }
 
-// Adopted is what became of a request to accept what is found today.
+// Adopted reports a request to accept today's findings.
 type Adopted struct {
 	Application string `json:"application"`
-	Accepted    int    `json:"accepted"` // findings that are accepted anew
+	Accepted    int    `json:"accepted"` // newly accepted findings
 	Before      int    `json:"before"`   // and that were before
 	Until       string `json:"until"`    // the last day, as in 2027-03-31
 }

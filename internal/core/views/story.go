@@ -89,7 +89,7 @@ type ErrNoScope struct{ Stream, Scope uint64 }
 // Error says which scope.
 func (e *ErrNoScope) Error() string { return fmt.Sprintf("there is no scope %d/%d", e.Stream, e.Scope) }
 
-// TellScope answers: what was built, shared in, used and let go in this scope, in time? What was built is narrowed and paged by f; with once,
+// TellScope answers: what was built, shared in, used and disposed in this scope, in time? Constructions are filtered and paged by f; with once,
 // constructions of one registration in the same place are one row, the first of them, where there are more than FewBuilt.
 func TellScope(src *Source, stream int, id uint64, f Filter, once bool) (Story, error) {
 	story := Story{Recording: src.Recording, Built: []Built{}, Outside: []Outside{}, Used: []UseRow{}, Disposed: []DisposedRow{}, Left: []Thing{}, Inner: []uint64{}}

@@ -121,7 +121,7 @@ type Map struct {
 	Nodes     []GraphNode `json:"nodes"`
 	Edges     []GraphEdge `json:"edges"`    // between nodes and modules, by their ids
 	Total     int         `json:"total"`    // registrations that the filter lets through
-	LeftOut   int         `json:"left_out"` // registrations that belong to what was asked for, beyond the limit
+	LeftOut   int         `json:"left_out"` // requested registrations beyond the limit
 }
 
 // MapModule is a module that is closed: one node for all of its registrations.
@@ -227,7 +227,7 @@ func mapped(s *derive.State, q *MapQuery, finest []string, edges []GraphEdge, to
 				add(n)
 			}
 		}
-	case total <= FewRegistrations || len(slices.Compact(slices.Sorted(slices.Values(finest)))) == 1:
+	case total <= FewRegistrations || !slices.ContainsFunc(finest, func(name string) bool { return name != finest[0] }):
 		for n := range s.Registrations {
 			add(n)
 		}
@@ -321,7 +321,7 @@ func (m *Map) connect(edges []GraphEdge, shown map[int]int, inside func(id int) 
 	m.Modules = keep
 }
 
-// noModule is the module of what has none and stands in no package or folder.
+// noModule is the module of registrations that name none and have no package or folder.
 const noModule = "without a module"
 
 // modulesOf returns the module of each registration: the declared one, else the package of its service's or implementation's name, else the
@@ -330,9 +330,25 @@ func modulesOf(s *derive.State) []string {
 	list := make([]string, len(s.Registrations))
 	for n := range s.Registrations {
 		r := &s.Registrations[n]
-		list[n] = cmp.Or(r.Module, packageOf(r.Service), packageOf(r.Impl), folderOf(r.At), noModule)
+		list[n] = shallow(cmp.Or(r.Module, packageOf(r.Service), packageOf(r.Impl), folderOf(r.At), noModule))
 	}
 	return list
+}
+
+// maxModuleParts bounds the parts of a module's name: modules are merged part by part.
+const maxModuleParts = 16
+
+// shallow returns a module's name without the parts beyond maxModuleParts.
+func shallow(name string) string {
+	parts := 0
+	for at, c := range name {
+		if strings.ContainsRune(separators, c) {
+			if parts++; parts == maxModuleParts {
+				return name[:at]
+			}
+		}
+	}
+	return name
 }
 
 // within reports whether a module is another one or lies in it.

@@ -6,7 +6,7 @@ import { api, Problem } from '@/api/client'
 import type { Severity } from '@/api/types'
 import { count } from '@/format'
 
-/** Accepts what is found today into the contract of the application, so that only what is new counts from then on. */
+/** Accepts today's findings into the application's contract, so that only new ones count from then on. */
 const props = defineProps<{ recording: string; findings: number; query: { severity?: Severity; family?: string; service?: string; since?: string } }>()
 const emit = defineEmits<{ adopted: [] }>()
 const shown = ref(false)
@@ -37,10 +37,10 @@ async function adopt() {
       <v-btn v-bind="dialog" :prepend-icon="mdiHandshakeOutline" variant="outlined" data-adopt>Adopt</v-btn>
     </template>
     <v-card class="pa-5" role="dialog" aria-labelledby="adopt-title">
-      <h2 id="adopt-title">Accept what is found today</h2>
+      <h2 id="adopt-title">Accept today's findings</h2>
       <p class="mt-2">
         {{ count(findings, 'finding', 'findings') }}{{ narrowed ? ' that the filters let through' : '' }} will be accepted in the application's contract. They are counted apart in every recording until the day
-        below; what is new counts as before.
+        below; new findings count as before.
       </p>
       <v-text-field v-model="reason" class="mt-4" density="compact" variant="outlined" label="Reason" placeholder="known before the recorder came; the team mends it in spring" maxlength="300" autofocus data-reason />
       <v-text-field v-model="until" density="compact" variant="outlined" type="date" label="Until" data-until />

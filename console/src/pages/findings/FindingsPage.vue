@@ -101,7 +101,7 @@ const command = computed(
           <ExportMenu name="findings" :data="data" :columns="columns" :load="findings" />
         </template>
       </FilterBar>
-      <p class="quiet mb-2" data-findings-sum>{{ count(data.findings, 'finding', 'findings') }} in {{ count(data.total, 'group', 'groups') }}, those first of which mending one ends most.</p>
+      <p class="quiet mb-2" data-findings-sum>{{ count(data.findings, 'finding', 'findings') }} in {{ count(data.total, 'group', 'groups') }}, ordered by how many findings a fix ends.</p>
       <v-card v-if="!data.groups.length" class="pa-4"><p class="quiet">{{ all ? 'None of the findings is of the kind chosen.' : 'Nothing was found in this recording.' }}</p></v-card>
       <GroupTable v-else v-model:open="open" :groups="data" :recording="recording" :query="query" />
       <v-pagination v-if="pages > 1" v-model="page" :length="pages" :total-visible="7" class="mt-3" />

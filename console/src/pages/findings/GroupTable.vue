@@ -11,7 +11,7 @@ import { whole } from '@/format'
 
 import GroupFindings from './GroupFindings.vue'
 
-/** Groups of findings, a row each, those first of which mending one ends most; one that is open shows its findings. */
+/** Groups of findings, one row each, ordered by how many findings a fix ends; an open one shows its findings. */
 const props = defineProps<{ groups: FindingGroups; recording: string; query: ViewQuery<'findings'> }>()
 const open = defineModel<string>('open', { required: true })
 const names = useNames()

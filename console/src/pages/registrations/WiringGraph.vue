@@ -135,7 +135,7 @@ function summary(m: WiringMap): string {
 }
 function lineTitle(e: Layout['edges'][number]): string {
   const what = `${name(e.from)} ${e.wraps ? 'wraps' : 'is given'} ${name(e.to)}`
-  const often = e.count ? `, ${whole(e.count)} times` : ', by what is registered'
+  const often = e.count ? `, ${whole(e.count)} times` : ', according to its registration'
   const lines = e.lines > 1 ? `; ${count(e.lines, 'line', 'lines')} between their registrations` : ''
   return what + often + lines + (e.wrong ? `: ${e.lines > 1 ? `${e.wrong} from what lives longer to what lives shorter` : 'lives longer than what it is given'}` : '')
 }
