@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -74,7 +75,7 @@ func TestUnreachable(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	_, err = c.Recording(ctx, "latest")
-	require.ErrorIs(t, err, context.Canceled, "whoever gave up is told no riddles")
+	require.ErrorIs(t, err, context.Canceled, "a cancelled call returns the cancellation")
 	_, err = (&client.Client{Base: "http://[half"}).Recording(t.Context(), "latest")
 	require.ErrorContains(t, err, "ask the service")
 }
@@ -85,13 +86,13 @@ func TestAddresses(t *testing.T) {
 	ctx, name := t.Context(), "../tokens?x=/#"
 	var into any
 	calls := map[string]func() error{
-		"/api/v1/recordings/" + url.PathEscape(name):                              func() error { _, err := c.Recording(ctx, name); return err },
-		"/api/v1/recordings/" + url.PathEscape(name) + "/findings?family=captive": func() error { _, err := c.Findings(ctx, name, url.Values{"family": {"captive"}}); return err },
-		"/api/v1/recordings/a/findings/" + url.PathEscape(name):                   func() error { _, err := c.Finding(ctx, "a", name); return err },
-		"/api/v1/recordings/" + url.PathEscape(name) + "/scopes?name=b":           func() error { return c.View(ctx, name, "scopes", url.Values{"name": {"b"}}, &into) },
-		"/api/v1/applications/" + url.PathEscape(name) + "/order":                 func() error { _, err := c.Order(ctx, name, views.Order{On: true}); return err },
-		"/api/v1/tokens/" + url.PathEscape(name):                                  func() error { return c.RevokeToken(ctx, name) },
-		"/api/v1/compare?a=" + url.QueryEscape(name) + "&b=b":                     func() error { _, err := c.Compare(ctx, name, "b"); return err },
+		"/api/v1/recordings/" + url.PathEscape(name):                                               func() error { _, err := c.Recording(ctx, name); return err },
+		"/api/v1/recordings/" + url.PathEscape(name) + "/findings?family=captive":                  func() error { _, err := c.Findings(ctx, name, url.Values{"family": {"captive"}}); return err },
+		"/api/v1/recordings/a/findings/" + url.PathEscape(name):                                    func() error { _, err := c.Finding(ctx, "a", name); return err },
+		"/api/v1/recordings/" + url.PathEscape(name) + "/scopes?name=b":                            func() error { return c.View(ctx, name, "scopes", url.Values{"name": {"b"}}, &into) },
+		"/api/v1/applications/" + url.PathEscape(name) + "/order":                                  func() error { _, err := c.Order(ctx, name, views.Order{On: true}); return err },
+		"/api/v1/tokens/" + url.PathEscape(name):                                                   func() error { return c.RevokeToken(ctx, name) },
+		"/api/v1/compare?a=" + url.QueryEscape(name) + "&b=b&limit=" + strconv.Itoa(views.MaxRows): func() error { _, err := c.Compare(ctx, name, "b"); return err },
 	}
 	for want, call := range calls {
 		*asked = nil
