@@ -6,7 +6,7 @@ VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 # Only the program itself is built by its profile: tests would all be compiled twice.
 export GOFLAGS := -pgo=off
 
-MODULES := . ./recorders/go ./recorders/go/samberdo ./recorders/go/uberdig ./recorders/go/uberfx
+MODULES := . ./recorders/go ./recorders/go/gallery ./recorders/go/samberdo ./recorders/go/uberdig ./recorders/go/uberfx
 
 .PHONY: test-core test-races debian test-node test-jvm test-php test-dotnet php dotnet cover overhead attack fuzz all build console demo test test-go lint bench check clean screenshots chromium soak
 

@@ -23,9 +23,10 @@ import (
 	"keenlantern.example/internal/runtimes"
 )
 
-// counted is how many instances of each class an application made and disposed.
+// counted is how many instances of each class an application made and disposed, and, where it counts that, how many instances of one
+// class hold one of another ("Keeper Lamp").
 type counted struct {
-	Made, Disposed map[string]int
+	Made, Disposed, Holds map[string]int
 }
 
 // TestGallery runs small applications, sound and with a mistake each. The recording has to agree with the applications' own counts, and
@@ -91,11 +92,13 @@ func visit(t *testing.T, run []string, want []found, arguments ...string) {
 func recordedOf(t *testing.T, lines []byte, like counted) counted {
 	t.Helper()
 	impls, classes := map[int64]string{}, map[int64]string{}
-	is := counted{map[string]int{}, map[string]int{}}
+	is := counted{Made: map[string]int{}, Disposed: map[string]int{}}
+	var makes []making
 	for line := range bytes.Lines(lines) {
 		var ev struct {
-			Ev, Impl, State string
-			Reg, Inst       int64
+			making
+			Ev, Service, Impl, State string
+			Reg                      int64
 		}
 		var about struct{ Ev string }
 		require.NoError(t, json.Unmarshal(line, &about))
@@ -105,7 +108,10 @@ func recordedOf(t *testing.T, lines []byte, like counted) counted {
 		require.NoError(t, json.Unmarshal(line, &ev))
 		switch ev.Ev {
 		case "register":
-			impls[ev.Reg] = ev.Impl
+			// A container that shows no values shows the service alone.
+			if impls[ev.Reg] = ev.Impl; ev.Impl == "" {
+				impls[ev.Reg] = ev.Service
+			}
 		case "make":
 			class := ev.Impl
 			if class == "" {
@@ -116,11 +122,47 @@ func recordedOf(t *testing.T, lines []byte, like counted) counted {
 			if like.Made[class] > 0 {
 				is.Made[class]++
 			}
+			makes = append(makes, ev.making)
 		case "dispose":
-			if class := classes[ev.Inst]; like.Made[class] > 0 && ev.State == "" {
+			if class := classes[ev.Inst]; like.Made[class] > 0 && (ev.State == "" || ev.State == "done") {
 				is.Disposed[class]++
 			}
 		}
 	}
+	if like.Holds == nil {
+		return is
+	}
+	is.Holds = map[string]int{}
+	for _, m := range makes {
+		for _, held := range m.held() {
+			if by, of := classes[m.Inst], classes[held]; like.Made[by] > 0 && like.Made[of] > 0 {
+				is.Holds[by+" "+of]++
+			}
+		}
+	}
 	return is
+}
+
+// making is a make's instance and what it was given.
+type making struct {
+	Inst int64
+	With []json.RawMessage
+}
+
+// held lists the instances that it was given.
+func (m making) held() (list []int64) {
+	for _, with := range m.With {
+		var one int64
+		var more struct{ Inst int64 }
+		var all []json.RawMessage
+		switch {
+		case json.Unmarshal(with, &one) == nil:
+			list = append(list, one)
+		case json.Unmarshal(with, &all) == nil:
+			list = append(list, making{With: all}.held()...)
+		case json.Unmarshal(with, &more) == nil:
+			list = append(list, more.Inst)
+		}
+	}
+	return list
 }

@@ -96,6 +96,9 @@ func (r *recording) found() []found {
 func (r *recording) sound(t *testing.T) {
 	t.Helper()
 	for _, f := range r.Findings {
+		if f.Rule == "inject/absent" && f.Severity == finding.Note {
+			continue // optional parameters that stay empty, which is what they are for
+		}
 		t.Errorf("%s %s: %s %s", f.Severity, f.Rule, f.Title, f.Why)
 	}
 	if t.Failed() {

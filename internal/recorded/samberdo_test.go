@@ -294,11 +294,11 @@ func TestSamberDoMistakes(t *testing.T) {
 		assert.Equal(t, []found{{"captive/scoped", "recorded_test.doLedger", "recorded_test.doMast"}}, got.found(), got.text)
 	})
 	t.Run("a missing one deep below", func(t *testing.T) {
-		assert.Equal(t, []found{{"resolve/missing", "recorded_test.doWater", ""}}, doMistake(t,
+		assert.Equal(t, []found{{"resolve/missing", "recorded_test.doWater", "recorded_test.doLedger"}}, doMistake(t,
 			do.Transient(func(i do.Injector) (*doPage, error) { return &doPage{c}, nil }), doRequest(c), desk))
 	})
 	t.Run("a wrong key", func(t *testing.T) {
-		assert.Equal(t, []found{{"keys/missing", "recorded_test.doMast [masst]", ""}}, doMistake(t, func(i do.Injector) {
+		assert.Equal(t, []found{{"keys/missing", "recorded_test.doMast [masst]", "GET /berths"}}, doMistake(t, func(i do.Injector) {
 			samberdo.Register(i, func(do.Injector) (*doMast, error) { return &doMast{}, nil }, samberdo.Key("mast"))
 		}, doRequest(c), func(_, scope do.Injector) error {
 			_, err := samberdo.Ask[*doMast](scope, samberdo.Key("masst"), samberdo.Entry("GET /berths"))
@@ -316,7 +316,7 @@ func TestSamberDoMistakes(t *testing.T) {
 			}
 		})
 		assert.Equal(t, map[string]int{"recorded_test.doLedger": 50}, got.count(event.Fail, nil))
-		assert.Equal(t, []found{{"resolve/failed", "recorded_test.doLedger", ""}}, got.found())
+		assert.Equal(t, []found{{"resolve/failed", "recorded_test.doLedger", "recorded_test.doDesk"}}, got.found())
 		assert.NotContains(t, got.text, "wet")
 	})
 	t.Run("a leak", func(t *testing.T) {
@@ -334,7 +334,7 @@ func TestSamberDoMistakes(t *testing.T) {
 			require.ErrorIs(t, err, do.ErrServiceNotFound)
 			samberdo.Close(t.Context(), root)
 		})
-		assert.Equal(t, []found{{"resolve/closed-scope", "recorded_test.doDesk", ""}}, got.found(), got.text)
+		assert.Equal(t, []found{{"resolve/closed-scope", "recorded_test.doDesk", "GET /berths"}}, got.found(), got.text)
 	})
 }
 

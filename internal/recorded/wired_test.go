@@ -160,6 +160,6 @@ func TestWiredMistakes(t *testing.T) {
 			}
 		})
 		assert.Equal(t, map[string]int{"recorded_test.handLedger": 50}, r.count(event.Fail, nil))
-		assert.Equal(t, []found{{"resolve/failed", "recorded_test.handLedger", ""}}, r.found())
+		assert.Equal(t, []found{{"resolve/failed", "recorded_test.handLedger", "recorded_test.handDesk"}}, r.found())
 	})
 }

@@ -425,6 +425,7 @@ type Giving struct {
 	Key     string
 	How     string // "method", "locator", "property", "factory", "provider"
 	Site    string
+	All     bool // all of the service were asked for, and this is one of them
 }
 
 // Give says that an instance was handed out.
@@ -441,7 +442,7 @@ func (r *Recorder) Give(g Giving) {
 		to = 0
 	}
 	r.add(s, &note{
-		kind: event.Give, inst: g.Inst, other: to, scope: g.Scope, noScope: g.NoScope,
+		kind: event.Give, inst: g.Inst, other: to, scope: g.Scope, noScope: g.NoScope, all: g.All,
 		text: [5]string{g.Entry, g.Service, g.How, g.Key, g.Site},
 	}, nil)
 }
@@ -476,6 +477,11 @@ const (
 // Dispose says that an instance is being or was disposed, by "container", "owner" or "code"; failure, if not nil, makes
 // it a failed one. Of a failure its type is recorded and never its text, which may hold anything.
 func (r *Recorder) Dispose(inst InstID, scope ScopeID, by string, state DisposeState, took time.Duration, failure error) {
+	r.DisposeAt(time.Time{}, inst, scope, by, state, took, failure)
+}
+
+// DisposeAt is Dispose for what is known later than it happened. The zero time is now.
+func (r *Recorder) DisposeAt(when time.Time, inst InstID, scope ScopeID, by string, state DisposeState, took time.Duration, failure error) {
 	if r == nil || inst == 0 {
 		return
 	}
@@ -490,7 +496,7 @@ func (r *Recorder) Dispose(inst InstID, scope ScopeID, by string, state DisposeS
 	if !r.in(s, scope) {
 		scope = 0 // of something that outlives the scope: it ends all the same
 	}
-	n := note{kind: event.Dispose, inst: inst, scope: scope, ns: took.Nanoseconds(), text: [5]string{by, string(state), ""}}
+	n := note{kind: event.Dispose, inst: inst, scope: scope, ns: took.Nanoseconds(), when: when, text: [5]string{by, string(state), ""}}
 	if failure != nil {
 		n.text[1], n.text[2] = "failed", classOf(failure)
 	}

@@ -30,6 +30,7 @@ type note struct {
 	noScope     bool
 	disposable  bool
 	hasKey      bool
+	all         bool
 	from, to    int32 // of the shard's with
 	inst, other InstID
 	scope       ScopeID
@@ -286,8 +287,12 @@ func (n *note) fill(e *event.Event, with []event.With) {
 		}
 		if len(with) > 0 {
 			e.With = append(e.With, with...)
+			slot := 0
 			for k := range e.With {
-				e.With[k].Slot = k
+				if k > 0 && !together(&e.With[k-1], &e.With[k]) {
+					slot++
+				}
+				e.With[k].Slot = slot
 			}
 			e.Has.Set(event.FWith)
 		}
@@ -321,6 +326,7 @@ func (n *note) fill(e *event.Event, with []event.With) {
 		if n.hasKey {
 			e.Has.Set(event.FKey)
 		}
+		flag(e, event.FAll, &e.All, n.all)
 	case event.Dispose:
 		e.Has = event.Of(event.FInst, event.FScope, event.FState)
 		if n.ns > 0 {
@@ -333,6 +339,11 @@ func (n *note) fill(e *event.Event, with []event.With) {
 		e.Has = event.Of(event.FInst, event.FBy)
 		e.By = n.text[0]
 	}
+}
+
+// together reports whether two things were given at one place: of all that were asked for.
+func together(a, b *event.With) bool {
+	return a.All && b.All && a.Service == b.Service && a.Key == b.Key && a.Site == b.Site
 }
 
 func (u *use) fill(e *event.Event) {

@@ -164,7 +164,7 @@ func (g *Answers) index() {
 // everWrapped tells whether a layer that applies everywhere wraps r.
 func (g *Answers) everWrapped(r *ledger.Registration) bool {
 	for _, w := range g.wrappers[r] {
-		if w.In == nil {
+		if w.In == nil && (!w.Local || r.Local) {
 			return true
 		}
 	}

@@ -445,6 +445,16 @@ func (s *Handout) Known() bool {
 	return s.Given != nil && s.Given.Known && (s.Consumer == nil || s.Consumer.Known)
 }
 
+// Lives returns the scope in which the consumer lives, or that of the work that asked, where that is not known: where a consumer was
+// asked for does not matter.
+func (s *Handout) Lives() *ledger.Scope {
+	x := &s.Examples[0]
+	if len(x.Insts) > 1 && x.Insts[1].Home() != nil {
+		return x.Insts[1].Home()
+	}
+	return x.Scope
+}
+
 // InModule tells whether the consumer belongs to a module: as a line says, else as it is registered.
 func (s *Handout) InModule(module string) bool {
 	if by := s.By(); s.Module == "" && by != nil {

@@ -302,8 +302,8 @@ func (k *Keeping) Carried(i *ledger.Instance, f func(*ledger.Instance)) {
 	}
 }
 
-// KeptInto tells whether something that keeps i, directly or through others, belongs to scope s or outlasts it.
-func (k *Keeping) KeptInto(i *ledger.Instance, s *ledger.Scope) bool {
+// KeptInto reports whether an instance other than except that keeps i, directly or through others, belongs to scope s or outlasts it.
+func (k *Keeping) KeptInto(i *ledger.Instance, s *ledger.Scope, except *ledger.Instance) bool {
 	if len(i.KeptBy) == 0 {
 		return false
 	}
@@ -314,7 +314,10 @@ func (k *Keeping) KeptInto(i *ledger.Instance, s *ledger.Scope) bool {
 	for n := 0; n < len(list); n++ {
 		for _, keeper := range list[n].KeptBy {
 			h := keeper.Holder
-			if home := h.Home(); home != nil && s.Inside(home) {
+			if h == except {
+				continue
+			}
+			if home := h.Home(); home != nil && s.BelongsTo(home) {
 				return true
 			}
 			if k.up.visit(h) {

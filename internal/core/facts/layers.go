@@ -77,8 +77,15 @@ func (l *Layers) index() {
 	l.asOf = as
 	l.wrappers, l.layers = map[*ledger.Registration][]*ledger.Registration{}, map[*ledger.Registration]bool{}
 	inner := map[*ledger.Registration][]*ledger.Registration{}
+	around := map[*ledger.Registration]int{} // how many of one container seem to wrap it
 	for p, good := range l.inferred {
-		if good {
+		if good && p.outer.Container == p.inner.Container {
+			around[p.inner]++
+		}
+	}
+	for p, good := range l.inferred {
+		// What two of one service keep side by side is part of both, and neither is a layer of it.
+		if good && around[p.inner] < 2 {
 			l.layers[p.outer] = true
 			inner[p.outer] = append(inner[p.outer], p.inner)
 		}

@@ -356,10 +356,10 @@ func (i *Instance) Ref() finding.Ref {
 	return finding.Ref{Service: name, Implementation: finding.Text(i.impl), At: finding.Text(i.at), Module: i.Module}
 }
 
-// OfferedInto tells whether i was handed to somebody who belongs to s or outlasts it and may turn out to keep it.
-func (i *Instance) OfferedInto(s *Scope) bool {
+// OfferedInto reports whether i was handed to another instance than except that belongs to s or outlasts it and may turn out to keep it.
+func (i *Instance) OfferedInto(s *Scope, except *Instance) bool {
 	for _, h := range i.handouts() {
-		if home := h.to.home; home != nil && s.Inside(home) {
+		if home := h.to.home; home != nil && h.to != except && s.BelongsTo(home) {
 			return true
 		}
 	}

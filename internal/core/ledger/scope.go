@@ -13,6 +13,7 @@ type Scope struct {
 	Trace       string
 	Weight      int64
 	EndsUnknown bool
+	Lasting     bool   // it may last until its container is shut down: a session, a tenant
 	Closer      string // who has to close it: "framework", "code", "unknown"; "": the trace does not say
 	Opener      event.InstID
 	At          string // the place in the source that opened it
@@ -23,6 +24,10 @@ type Scope struct {
 	Closed, Ended bool
 	ClosedAt      int64 // ns
 	ClosedSeq     int64
+
+	// Around are scopes that it belongs to without lying in them, and Members says that others belong to it so.
+	Around  []*Scope
+	Members bool
 
 	// Homed are the instances that end with the scope: those alive, and ended ones that something keeps.
 	Homed []*Instance
@@ -73,9 +78,50 @@ func (s *Scope) Inside(outer *Scope) bool {
 	return false
 }
 
-// Outlasts tells whether s is a proper ancestor of inner. A nil scope neither outlasts nor is outlasted.
+// maxAround bounds how many scopes one belongs to, and maxJoined how far outwards from a scope such are looked for.
+const (
+	maxAround = 4
+	maxJoined = 16
+)
+
+// BelongsTo reports whether s is outer or lies in it, or it or a scope around it has joined one that does.
+func (s *Scope) BelongsTo(outer *Scope) bool {
+	if outer == nil || s.Inside(outer) {
+		return outer != nil
+	}
+	for n := 0; s != nil && n < maxJoined; s, n = s.Parent, n+1 {
+		for _, around := range s.Around {
+			if around.Inside(outer) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Within returns a scope of a kind in which s lies or to which it belongs, nil if there is none.
+func (s *Scope) Within(kind string) *Scope {
+	for n := 0; s != nil; s, n = s.Parent, n+1 {
+		if !s.Root && s.Kind == kind {
+			return s
+		}
+		if n >= maxJoined {
+			continue
+		}
+		for _, around := range s.Around {
+			for ; around != nil; around = around.Parent {
+				if !around.Root && around.Kind == kind {
+					return around
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Outlasts reports whether s is a proper ancestor of inner, or inner belongs to it. A nil scope neither outlasts nor is outlasted.
 func (s *Scope) Outlasts(inner *Scope) bool {
-	return s != nil && inner != nil && s != inner && inner.Inside(s)
+	return s != nil && inner != nil && s != inner && inner.BelongsTo(s)
 }
 
 // Closing returns the sequence number of the first disposal of the closing that is going on, 0 if none is.

@@ -91,7 +91,7 @@ func (w *World) open(ev *event.Event) error {
 	s.Known, s.Opened, s.Line = true, ev.T, ev.Line
 	s.Kind, s.Name, s.Trace, s.Weight = ev.ScopeKind, ev.Name, ev.Trace, ev.Weight
 	s.Naming = w.names.number(s.Name, s.Kind)
-	s.EndsUnknown = ev.Ends == "unknown"
+	s.EndsUnknown, s.Lasting = ev.Ends == "unknown", ev.Ends == "shutdown"
 	s.Closer, s.Opener, s.At = ev.Closer, ev.Opener, ev.At
 	if !s.Root {
 		w.Began = min(w.Began, ev.T)
@@ -101,6 +101,26 @@ func (w *World) open(ev *event.Event) error {
 	// New work begins around it: what was disposed there before was no closing.
 	s.Parent.working()
 	w.tell(Change{What: Opened, Event: ev, Scope: s})
+	return nil
+}
+
+// join notes that a scope belongs to another one without lying in it.
+func (w *World) join(ev *event.Event) error {
+	s, around := w.scopes.get(uint64(ev.Scope)), w.scopes.get(uint64(ev.InScope))
+	switch {
+	case s == nil:
+		return &Gone{fmt.Sprintf("scope %d", ev.Scope)}
+	case around == nil:
+		return &Gone{fmt.Sprintf("scope %d", ev.InScope)}
+	case around.BelongsTo(s):
+		return fmt.Errorf("scope %d cannot belong to scope %d, which belongs to it", ev.Scope, ev.InScope)
+	case slices.Contains(s.Around, around):
+		return nil
+	case len(s.Around) == maxAround:
+		return fmt.Errorf("scope %d belongs to %d others; more are not followed", ev.Scope, maxAround)
+	}
+	s.Around = append(s.Around, around)
+	around.Members = true
 	return nil
 }
 
@@ -119,6 +139,11 @@ func (w *World) mark(s *Scope, use bool) {
 	for ; s != nil; s = s.Parent {
 		if !use || s.closingSince == 0 {
 			s.active = w.Seq
+		}
+		for _, around := range s.Around {
+			if !use || around.closingSince == 0 {
+				around.active = w.Seq
+			}
 		}
 	}
 }

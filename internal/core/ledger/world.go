@@ -210,6 +210,8 @@ func (w *World) apply(ev *event.Event) error {
 		return w.register(ev)
 	case event.Open:
 		return w.open(ev)
+	case event.Join:
+		return w.join(ev)
 	case event.Make:
 		return w.make(ev)
 	case event.Give:

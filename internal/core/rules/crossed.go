@@ -6,6 +6,7 @@ import (
 	"keenlantern.example/internal/core/facts"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
 )
 
 // crossed reports sharing/crossed: an instance that is used or given out in a scope it does not belong to.
@@ -19,7 +20,7 @@ type crossed struct {
 var crossedRule = Rule{
 	ID: "sharing/crossed", Severity: finding.Error, Basis: finding.Observed,
 	Doc:   "An instance of one scope is used or given out in another one that lies neither in it nor is the root, with nobody who keeps it to explain how it got there: a static field, a queue.",
-	Not:   "Instances of the root; what somebody keeps who belongs to that scope or outlasts it (captive/scoped speaks of that).",
+	Not:   "Instances of the root; instances of a scope, such as a session, to which the other one belongs, or may belong since it belongs to no other of that kind; what is kept by an instance that belongs to that scope or outlasts it (captive/scoped reports that), unless it came by it only after the end of the scope.",
 	Needs: ledger.SeesWith,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
@@ -41,10 +42,20 @@ var crossedRule = Rule{
 func (r *crossed) See(c *ledger.Change) {
 	i, s := c.Inst, c.Scope
 	home := i.Home()
-	if s == nil || home == nil || !s.Known || s == i.Root() || home == i.Root() || s == home || s.Inside(home) {
+	var receiver *ledger.Instance // that came by it after the end of its scope, so that its keeping it explains nothing
+	if c.What == ledger.Bound || c.What == ledger.Given && c.Holder != nil {
+		receiver = late(c.Holder, home)
+	}
+	if c.What == ledger.Bound {
+		if receiver == nil || c.Edge == nil || c.Event.Kind != event.Make {
+			return
+		}
+		s = receiver.Home()
+	}
+	if s == nil || home == nil || !s.Known || s == i.Root() || home == i.Root() || s == home || s.BelongsTo(home) || mayBelong(s, home) {
 		return
 	}
-	if i.Sees(r.world)&ledger.SeesWith == 0 || r.facts.Keeping().KeptInto(i, s) || i.OfferedInto(s) {
+	if i.Sees(r.world)&ledger.SeesWith == 0 || r.facts.Keeping().KeptInto(i, s, receiver) || i.OfferedInto(s, receiver) {
 		return
 	}
 	because := ""
@@ -69,11 +80,27 @@ func (r *crossed) See(c *ledger.Change) {
 	}
 	found.Count("times", c.Event.Count)
 	found.Fact("belongs_to", nameOf(home))
-	if c.What == ledger.Given {
+	if c.What != ledger.Used {
 		found.Fact("given_in", nameOf(s))
 	} else {
 		found.Fact("used_in", nameOf(s))
 	}
+}
+
+// mayBelong reports whether s may belong to home, of a session for instance, for all that was recorded: home outlives such scopes, or
+// nothing shows its end, and s belongs to no other scope of that kind.
+func mayBelong(s, home *ledger.Scope) bool {
+	return (home.EndsUnknown || home.Lasting) && s.Kind != home.Kind && s.Within(home.Kind) == nil
+}
+
+// late returns a receiver that was made after home had closed and whose own scope neither lies around home nor is home, nil for any
+// other.
+func late(receiver *ledger.Instance, home *ledger.Scope) *ledger.Instance {
+	own := receiver.Home()
+	if home == nil || !home.Ended || own == nil || own.Root || receiver.MadeSeq <= home.ClosedSeq || receiver.Made-receiver.NS < home.ClosedAt || own.Outlasts(home) || own == home {
+		return nil
+	}
+	return receiver
 }
 
 // sharedAtOnce reports sharing/at-once: an instance that must not be shared is used by two scopes at the same time.

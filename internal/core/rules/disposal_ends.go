@@ -334,6 +334,9 @@ var unclosedScopeRule = Rule{
 
 func (r *unclosedScope) See(c *ledger.Change) {
 	s := c.Scope
+	if !s.Closed && !s.Root {
+		r.leftWith(s)
+	}
 	if !r.live || !s.Closed || s.Root {
 		return
 	}
@@ -360,8 +363,8 @@ func (r *unclosedScope) Judge() {
 		return
 	}
 	r.world.Open(func(s *ledger.Scope) {
-		if s.EndsUnknown {
-			return
+		if s.EndsUnknown || s.Lasting || s.Members {
+			return // nothing shows its end, or shutting its container down ends it
 		}
 		o := Occurrence{Rule: &unclosedScopeRule, Severity: finding.Error, Subject: finding.Ref{Service: kindAndName(s)}, Scope: s, Line: s.Line, T: s.Opened}
 		if !r.world.Ended {
@@ -388,7 +391,31 @@ func (r *unclosedScope) Judge() {
 				found.Fact("holds", i.Ref().Name())
 			}
 		}
+		if left, ok := s.Tag(leftTag).(*leftOpen); ok {
+			for _, name := range left.names {
+				found.Fact("holds", name)
+			}
+		}
 	})
+}
+
+// maxLeft bounds how many names are remembered of what a scope that was never closed holds.
+const maxLeft = 8
+
+// leftOpen is what had to be disposed in a scope that was never closed.
+type leftOpen struct{ names []string }
+
+// leftWith remembers what would have to be disposed in a scope that ends with a root around it and was never closed.
+func (r *unclosedScope) leftWith(s *ledger.Scope) {
+	var left leftOpen
+	for _, i := range s.Homed {
+		if name := i.Ref().Name(); len(left.names) < maxLeft && i.Disposable() && i.DisposeLines == 0 && seesDisposal(i, r.world) && !slices.Contains(left.names, name) {
+			left.names = append(left.names, name)
+		}
+	}
+	if len(left.names) > 0 {
+		s.SetTag(leftTag, &left)
+	}
 }
 
 // kindAndName names a scope as a subject: "request GET /tides".

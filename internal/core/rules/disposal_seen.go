@@ -203,7 +203,7 @@ func (r *disposals) disposed(c *ledger.Change) {
 		}
 		return
 	}
-	if home != nil && home.Ended && ev.T >= home.ClosedAt && !home.EndsUnknown && i.EndedSeq < r.world.Seq && i.Done <= 1 && !(i.By == "external" && ev.By == "code") && i.GoneSeq == r.world.Seq {
+	if home != nil && home.Ended && ev.T >= home.ClosedAt && !home.EndsUnknown && (home.Closed || home.Root) && i.EndedSeq < r.world.Seq && i.Done <= 1 && !(i.By == "external" && ev.By == "code") && i.GoneSeq == r.world.Seq {
 		r.out.Report(saw(&lateRule)).Count("instances", 1)
 	}
 	if i.Done == 2 && ev.State != "handed" {

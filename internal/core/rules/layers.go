@@ -223,7 +223,7 @@ func (r *layered) Judge() {
 			continue
 		}
 		if outer, wrappers, _ := layers.Chain(reg); len(wrappers) > 0 {
-			if outer.In == nil {
+			if outer.In == nil && !outer.Local {
 				outermost[layeredIn{outer.Container, outer.Service}] = outer
 			}
 			if impl := built.Impl(reg); impl != "" {
@@ -325,20 +325,16 @@ func goesBy(reg *ledger.Registration, service string) bool {
 // applies tells whether a layer applies where a hand-out happened.
 func applies(w *ledger.Registration, h *facts.Handout) bool {
 	in := w.In
+	lives := h.Lives()
 	switch {
 	case in == nil:
-		return true
+		return !w.Local || lives == nil || !lives.Root // what is registered on scopes is out of the root's reach
 	case in.Container != nil:
 		return h.From == nil || facts.Reaches(h.From, in.Container)
 	case in.Module != "":
 		return h.InModule(in.Module)
 	}
-	for s := h.Examples[0].Scope; s != nil; s = s.Parent {
-		if s.Kind == in.ScopeKind {
-			return true
-		}
-	}
-	return false
+	return lives != nil && lives.Within(in.ScopeKind) != nil
 }
 
 // sameName tells whether a hand-out is of the layer's own service and key, as asked or as registered.

@@ -29,6 +29,7 @@ const (
 	NotShared                         // Used: of what must not be used by two scopes at once
 	Captives                          // Made, Bound, Given, Used: of what may be captive, or while a captive is being judged
 	InRoot                            // Bound, Given: of a scoped instance at home in the root
+	HomeEnded                         // Bound: of an instance whose home has closed
 	conditions
 )
 
@@ -41,7 +42,7 @@ func (r *Run) Under(what ledger.Happening) Condition {
 	case ledger.Made:
 		return r.When & Captives
 	case ledger.Bound:
-		return r.When & (SameService | LetGo | Captives | InRoot)
+		return r.When & (SameService | LetGo | Captives | InRoot | HomeEnded)
 	case ledger.Given:
 		return r.When & (LetGo | Captives | InRoot)
 	case ledger.Used:
@@ -61,6 +62,9 @@ func (s *Settings) Holding(c *ledger.Change, known *Shared) (holds Condition) {
 	case ledger.Bound:
 		if facts.MayComplete(c.Inst) {
 			holds |= Captives
+		}
+		if home := c.Inst.Home(); home != nil && home.Ended && !home.Root {
+			holds |= HomeEnded
 		}
 		if c.Holder.Reg != nil && c.Inst.Reg != nil && c.Holder.Reg.SameService(c.Inst.Reg) {
 			holds |= SameService
@@ -136,7 +140,7 @@ var Runs = []*Run{
 		},
 	},
 	{
-		Rules: []*Rule{&crossedRule}, Sees: []ledger.Happening{ledger.Used, ledger.Given}, Requires: facts.OfKeeping,
+		Rules: []*Rule{&crossedRule}, Sees: []ledger.Happening{ledger.Used, ledger.Given, ledger.Bound}, When: HomeEnded, Requires: facts.OfKeeping,
 		New: func(e *Env) Watcher { return &crossed{e.Facts, e.World, e.Out, e.Known} },
 	},
 	{

@@ -403,6 +403,10 @@ var splitRule = Rule{
 			f.Title = sentence("%s exists more than once: %s each built their own", f.Subject.Impl(), list(own))
 			f.Fix = sentence("Let %s be %s of %s%s.", list(own[1:]), plural(len(own)-1, "an alias", "aliases"), f.Subject.Name(), place(f.Subject))
 		}
+		if f.Severity == finding.Note {
+			f.Why = sentence("They are singletons with the same implementation, and factories or the application built them, which may be meant: state in the one is not seen in the other.")
+			return
+		}
 		f.Why = sentence("They are singletons with the same implementation and none is an alias of another, so what is meant to be one is several: state in the one is not seen in the other.")
 	},
 }

@@ -616,7 +616,7 @@ func (s *slow) answerIn(c *line, service, key string) (chosen *line, there bool)
 		}
 		inner := false
 		for _, w := range s.regs {
-			inner = inner || w.wraps > 0 && s.real(s.regs[w.wraps]) == r
+			inner = inner || w.wraps > 0 && !w.local && s.real(s.regs[w.wraps]) == r
 		}
 		if inner {
 			wrapped = append(wrapped, r)
@@ -769,6 +769,13 @@ func (s *slow) touched(said verdicts) {
 				}
 				if g.reading {
 					touch(g.inst, l.scope, n)
+					continue
+				}
+				for _, i := range append(slices.Clone(g.list), g.inst) {
+					home, own := s.home(max(i, 0)), s.home(l.id)
+					if i > 0 && home >= 0 && own >= 0 && own != home && !s.isRoot(home) && !s.isRoot(own) && s.ended(home) < n && !s.inside(home, own) && !(g.via > 0 && s.regs[g.via].proxy > 0) {
+						touch(i, own, n) // it came by it after the end of its scope
+					}
 				}
 			}
 		case "give":

@@ -6,7 +6,7 @@ import "keenlantern.example/internal/core/ledger"
 func Hung() []any {
 	return []any{
 		[]*captivePair{}, []*captiveHold{}, &heldTransient{}, &ledger.Scope{}, &scopedOnes{}, &[]useSpan{},
-		&leakTally{}, &forgotten{}, &earlyGiven{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{}, &rootScoped{}, []*rootScoped{},
+		&leakTally{}, &forgotten{}, &earlyGiven{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{}, &leftOpen{}, &rootScoped{}, []*rootScoped{},
 	}
 }
 
@@ -18,6 +18,7 @@ var (
 	firstScopeTag         = ledger.NewTag()
 	scopedOnesTag         = ledger.NewTag()
 	crossedTag            = ledger.NewTag()
+	leftTag               = ledger.NewTag()
 	atOnceTag             = ledger.NewTag()
 	leakedTag             = ledger.NewTag()
 	failedTag             = ledger.NewTag()

@@ -23,6 +23,7 @@ const (
 	Container
 	Register
 	Open
+	Join
 	Make
 	Give
 	Use
@@ -41,6 +42,7 @@ var kindNames = [kinds]string{
 	"container",
 	"register",
 	"open",
+	"join",
 	"make",
 	"give",
 	"use",
@@ -63,6 +65,8 @@ func KindOf(ev []byte) Kind {
 		return Register
 	case "open":
 		return Open
+	case "join":
+		return Join
 	case "make":
 		return Make
 	case "give":
@@ -242,6 +246,7 @@ var shapes = [kinds]shape{
 	Container: {required: Of(FContainer), optional: Of(FIn, FScope, FName, FAt, FDuplicates, FCycles)},
 	Register:  {required: Of(FReg, FService), optional: Of(FImpl, FLifetime, FDeclared, FContainer, FKey, FAlso, FNeeds, FWraps, FAlias, FProxy, FTemplate, FFormOf, FPooled, FPrimary, FLocal, FIn, FInternal, FDisposable, FDisposer, FMechanism, FShareable, FSignature, FSees, FAt, FModule)},
 	Open:      {required: Of(FScope), optional: Of(FIn, FKind, FName, FTrace, FWeight, FEnds, FCloser, FOpener, FAt)},
+	Join:      {required: Of(FScope, FIn), optional: Of()},
 	Make:      {required: Of(FInst, FScope), optional: Of(FReg, FOwner, FWith, FNS, FBy, FImpl, FDisposable, FDisposer, FSize, FModule, FContainer, FAt)},
 	Give:      {required: Of(FInst), optional: Of(FScope, FTo, FEntry, FService, FKey, FVia, FHow, FSite, FAll, FModule)},
 	Use:       {required: Of(FInst), optional: Of(FScope, FBy, FNS, FThread, FCount, FSite)},
@@ -273,7 +278,7 @@ func Words(k Kind, f Field) []string {
 	case FMechanism:
 		return []string{"interface", "annotation", "name", "code"}
 	case FEnds:
-		return []string{"seen", "unknown"}
+		return []string{"seen", "unknown", "shutdown"}
 	case FCloser:
 		return []string{"framework", "code", "unknown"}
 	case FBy:
@@ -632,6 +637,9 @@ func (e *Event) Defines() (Ref, bool) {
 // and an open never wait: what they mention may come later, even mutually.
 func (e *Event) About(refs []Ref) []Ref {
 	switch e.Kind {
+	case Join:
+		refs = append(refs, Ref{ScopeRef, uint64(e.Scope)})
+		refs = append(refs, Ref{ScopeRef, uint64(e.InScope)})
 	case Give:
 		refs = append(refs, Ref{InstRef, uint64(e.Inst)})
 		if e.Has.Has(FTo) {

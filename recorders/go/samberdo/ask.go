@@ -264,7 +264,7 @@ func (b *box) missing(i do.Injector, name string, st *stack, a *ask, err error) 
 	if err == nil || len(st.frames) > 0 {
 		return
 	}
-	fail := record.Failure{Service: a.service, Key: a.key, Why: "error", Scope: a.scope}
+	fail := record.Failure{Service: a.service, Key: a.key, Why: "error", Scope: a.scope, Entry: a.entry}
 	if !a.scoped {
 		fail.Scope, _ = b.rec.Here()
 	}

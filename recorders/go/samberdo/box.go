@@ -366,6 +366,13 @@ func (b *box) registration(s *scope, i do.Injector, name string, said *about, pl
 	if said != nil {
 		said.put(b, s, &g)
 	}
+	if old := s.services[name]; s == b.root && old != nil && !old.made {
+		// It is overridden before it was built, so that it never was more than what stands here now.
+		known := &registered{old.id, explained.ServiceType, g}
+		b.rec.Again(known.id, g)
+		b.regs[k] = known
+		return known
+	}
 	known := &registered{id: b.rec.Register(g), how: explained.ServiceType, more: g}
 	b.regs[k] = known
 	return known

@@ -76,7 +76,14 @@ func (b *box) leave(st *stack) {
 	delete(all.by, g)
 }
 
-func (h *hooks) registered(s *do.Scope, name string) { h.box(s.RootScope()).registered(s, s, name) }
+func (h *hooks) registered(s *do.Scope, name string) {
+	b := h.box(s.RootScope())
+	if s.ID() != b.id && len(s.Ancestors()) == 0 {
+		// A clone gets its root's scope while it is made, after the id that it had.
+		b.id = s.ID()
+	}
+	b.registered(s, s, name)
+}
 
 // invoking notes that something is asked for. While nothing is recorded, only what the root has not built yet is followed,
 // and what that is given: it is told when recording begins.
@@ -370,11 +377,26 @@ func (b *box) failed(st *stack, f, outer *frame, err error) {
 	}
 	p := b.partsOf(f.name)
 	fail := record.Failure{Service: p.service, Key: p.key, Why: "error", Scope: st.where, Err: err}
+	if f.ask != nil {
+		fail.Entry = f.ask.entry
+	}
 	for _, around := range st.frames {
 		fail.Path = append(fail.Path, b.partsOf(around.name).service)
 	}
 	fail.Path = append(fail.Path, fail.Service)
-	b.rec.Fail(b.reason(fail, err))
+	fail = b.reason(fail, err)
+	asker := outer
+	if fail.Why == "missing" && fail.Service != p.service {
+		asker = f // its provider asked for what is not there
+	}
+	if asker != nil {
+		b.mu.RLock()
+		if _, sv := b.open(asker.scope, asker.name); sv != nil {
+			fail.For = sv.id
+		}
+		b.mu.RUnlock()
+	}
+	b.rec.Fail(fail)
 }
 
 // maxPath bounds what is told of the way to a failure.

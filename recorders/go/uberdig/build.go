@@ -66,6 +66,9 @@ func (b *builder) register(answering func(asked) *registered) {
 		}
 		sh.mu.Lock()
 		sh.regs[k] = reg
+		if len(sh.named) < maxTexts {
+			sh.named[p.digName()] = reg.id
+		}
 		b.home.answers[a] = reg
 		for _, also := range p.also {
 			b.home.answers[asked{also, p.key}] = reg
@@ -127,10 +130,14 @@ func (b *builder) made(args, out []reflect.Value, began, end time.Time) {
 	now := sh.call()
 	var with []event.With
 	b.scope.given(args, b.asks, func(v any, p *param) {
+		w := event.With{Site: p.site, Service: p.service(sh), Key: p.key, HasKey: p.key != "", All: p.all, Absent: v == nil}
+		if v == nil {
+			with = append(with, w)
+			return
+		}
 		inst := b.scope.instance(v, p)
-		with = append(with, event.With{
-			Inst: inst, Site: p.site, Service: p.service(sh), Key: p.key, HasKey: p.key != "", Unseen: inst == 0,
-		})
+		w.Inst, w.Unseen = inst, inst == 0
+		with = append(with, w)
 		if now == nil {
 			return
 		}

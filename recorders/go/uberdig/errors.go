@@ -8,6 +8,8 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+
+	"keenlantern.example/record"
 )
 
 // blamed is an error of dig's that names the application's own functions, where dig saw those that stand in for them.
@@ -125,9 +127,20 @@ const maxPath = 64
 func (sh *shared) path(err error) (path []string) {
 	for _, m := range building.FindAllStringSubmatch(err.Error(), maxPath) {
 		of, _ := digKey(m[1])
-		path = append(path, sh.named(of))
+		path = append(path, sh.typeName(of))
 	}
 	return path
+}
+
+// asker returns the registration whose constructor could not be called, as far as an error says, 0 otherwise.
+func (sh *shared) asker(err error) record.RegID {
+	steps := building.FindAllStringSubmatch(err.Error(), maxPath)
+	if len(steps) == 0 {
+		return 0
+	}
+	sh.mu.Lock()
+	defer sh.mu.Unlock()
+	return sh.named[steps[len(steps)-1][1]]
 }
 
 // digKey reads how dig names something: *main.Tides, *main.Tides[name="gauge"], *main.Tides[group="g"].

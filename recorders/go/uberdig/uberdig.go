@@ -51,6 +51,7 @@ type shared struct {
 	regs  map[regKey]*registered
 	calls map[uintptr]*call       // by goroutine
 	texts map[string]string       // types' names, by how dig writes them
+	named map[string]record.RegID // registrations, by how dig names what they provide
 	taken map[record.ScopeID]bool // scopes of Handler or Run that a scope of the container is
 }
 
@@ -110,7 +111,7 @@ func New(rec *record.Recorder, opts ...dig.Option) *Container { return Record(re
 // Record has rec record a container, from now on.
 func Record(rec *record.Recorder, c *dig.Container, opts ...Option) *Container {
 	s := &shared{
-		rec: rec, closes: adapt.Closes, regs: map[regKey]*registered{}, calls: map[uintptr]*call{}, texts: map[string]string{}, taken: map[record.ScopeID]bool{},
+		rec: rec, closes: adapt.Closes, regs: map[regKey]*registered{}, calls: map[uintptr]*call{}, texts: map[string]string{}, named: map[string]record.RegID{}, taken: map[record.ScopeID]bool{},
 	}
 	for _, opt := range opts {
 		opt(s)
@@ -274,8 +275,11 @@ func (s *Scope) InvokeFor(entry string, function any, opts ...dig.InvokeOption) 
 	counted := reflect.MakeFunc(f.Type(), func(args []reflect.Value) []reflect.Value {
 		reached = true
 		s.given(args, asks, func(v any, p *param) {
+			if v == nil {
+				return
+			}
 			s.shared.rec.Give(record.Giving{
-				Inst: s.instance(v, p), Scope: s.at(), Entry: entry, Service: p.service(s.shared), Key: p.key, How: "method", Site: p.site,
+				Inst: s.instance(v, p), Scope: s.at(), Entry: entry, Service: p.service(s.shared), Key: p.key, How: "method", Site: p.site, All: p.all,
 			})
 		})
 		if f.Type().IsVariadic() {
@@ -288,7 +292,7 @@ func (s *Scope) InvokeFor(entry string, function any, opts ...dig.InvokeOption) 
 		return err // the function's own
 	}
 	if !reached && !now.failed {
-		s.failed(err)
+		s.failed(entry, err)
 	}
 	return s.blame(err, f)
 }
@@ -344,7 +348,8 @@ func (s *Scope) instance(v any, p *param) record.InstID {
 	return 0
 }
 
-// given calls f for each thing that a call was given, but for what nobody shares.
+// given calls f for each thing that a call was given, but for basic values: nil for what an optional parameter was not given, and for
+// an empty group.
 func (s *Scope) given(args []reflect.Value, asks []*param, f func(v any, p *param)) {
 	for _, p := range asks {
 		if p.basic {
@@ -352,16 +357,22 @@ func (s *Scope) given(args []reflect.Value, asks []*param, f func(v any, p *para
 		}
 		v := args[p.arg]
 		if p.variadic && v.Len() == 0 {
+			f(nil, p)
 			continue
 		}
 		if p.index != nil {
 			v = v.FieldByIndex(p.index)
 		}
 		if !p.all {
-			if !none(v) {
+			if none(v) {
+				f(nil, p)
+			} else {
 				f(v.Interface(), p)
 			}
 			continue
+		}
+		if v.Len() == 0 {
+			f(nil, p)
 		}
 		for k := range v.Len() {
 			f(v.Index(k).Interface(), p)
@@ -380,8 +391,11 @@ func none(v reflect.Value) bool {
 
 // failed tells that something is missing below what was asked for. What a constructor failed with was told when it ran. Only names
 // of types are taken from the error, which may hold anything.
-func (s *Scope) failed(err error) {
-	f := record.Failure{Why: "error", Scope: s.at(), Path: s.shared.path(err)}
+func (s *Scope) failed(entry string, err error) {
+	f := record.Failure{Why: "error", Scope: s.at(), Path: s.shared.path(err), For: s.shared.asker(err)}
+	if len(f.Path) == 0 { // the function itself asked for it
+		f.Entry = entry
+	}
 	if dig.IsCycleDetected(err) {
 		f.Why = "cycle"
 		if len(f.Path) > 0 {
@@ -402,7 +416,7 @@ func (s *Scope) failed(err error) {
 	path := f.Path
 	for _, text := range strings.Split(m[1], ";") {
 		of, key := digKey(strings.TrimSpace(text))
-		f.Service, f.Key = s.shared.named(of), key
+		f.Service, f.Key = s.shared.typeName(of), key
 		f.Path = append(path[:len(path):len(path)], f.Service)
 		s.shared.rec.Fail(f)
 	}
@@ -471,8 +485,8 @@ func (p *param) service(sh *shared) string {
 // maxTexts bounds how many types' texts are remembered.
 const maxTexts = 100_000
 
-// named returns a type's name by how dig writes it.
-func (sh *shared) named(text string) string {
+// typeName returns a type's name by how dig writes it.
+func (sh *shared) typeName(text string) string {
 	sh.mu.Lock()
 	defer sh.mu.Unlock()
 	if name := sh.texts[text]; name != "" {

@@ -1,6 +1,7 @@
 package uberfx
 
 import (
+	"errors"
 	"path/filepath"
 	"reflect"
 	"regexp"
@@ -9,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"go.uber.org/dig"
 	"go.uber.org/fx/fxevent"
 
 	"keenlantern.example/record"
@@ -21,17 +23,32 @@ type app struct {
 	rec       *record.Recorder
 	container record.ContainerID
 	root      record.ScopeID
-	graph     map[int][]need
+	names     adapt.Names
 
 	mu       sync.Mutex
-	provided []*provided        // in the order of fx's graph
-	layers   []*provided        // decorators and replacements
-	outer    map[string]string  // module → the one around it, "" for the application
-	base     map[key][]*result  // what answers, decorators apart
-	layered  map[modKey]*result // what a module's decorator made of it
-	steps    map[string][]step  // invocations and hooks that are running
+	graph    func() []node // fx's graph, which is parsed when it is first needed
+	provided []*provided
+	layers   []*provided                   // decorators and replacements
+	outer    map[string]string             // module → the one around it, "" for the application
+	modules  map[string]record.ContainerID // containers of modules that keep something to themselves
+	base     map[key][]*result             // what answers everywhere, decorators apart
+	private  map[modKey][]*result          // what answers in a module and those within it
+	layered  map[modKey]*result            // what a module's decorator made of it
+	steps    map[string][]step             // invocations and hooks that are running
 	disposed map[record.InstID]bool
 	chain    map[modKey]record.RegID // the outermost registration so far
+	failures int                     // that were reported
+	invoking int                     // failures when what is being invoked began
+	hooked   []*provided             // annotated constructors that may have hooks, in the order in which they ran
+	starts   int                     // annotated start hooks that have run
+	stops    []*stop                 // annotated stop hooks, in the order in which they ran
+}
+
+// stop is an annotated stop hook, of which fx does not say whose it is.
+type stop struct {
+	began, ended time.Time
+	took         time.Duration
+	err          error
 }
 
 type modKey struct {
@@ -46,7 +63,8 @@ type provided struct {
 	module  string
 	results []*result
 	ran     bool
-	index   int
+	private bool
+	needs   []need
 }
 
 // result is one thing that it provides.
@@ -65,34 +83,13 @@ type step struct {
 	leave func()
 }
 
-// apps are the applications of recorders, for Seen.
-var apps = struct {
-	sync.Mutex
-	of map[*record.Recorder][]*app
-}{of: map[*record.Recorder][]*app{}}
-
 func newApp(rec *record.Recorder) *app {
 	a := &app{
-		rec: rec, outer: map[string]string{}, base: map[key][]*result{}, layered: map[modKey]*result{}, steps: map[string][]step{},
-		disposed: map[record.InstID]bool{}, chain: map[modKey]record.RegID{},
+		rec: rec, outer: map[string]string{}, modules: map[string]record.ContainerID{}, base: map[key][]*result{}, private: map[modKey][]*result{},
+		layered: map[modKey]*result{}, steps: map[string][]step{}, disposed: map[record.InstID]bool{}, chain: map[modKey]record.RegID{},
 	}
 	a.container, a.root = rec.Root(record.ContainerSetup{Name: "fx", Duplicates: "error"})
-	apps.Lock()
-	defer apps.Unlock()
-	apps.of[rec] = append(apps.of[rec], a)
 	return a
-}
-
-// forget lets go of an application that has stopped.
-func (a *app) forget() {
-	apps.Lock()
-	defer apps.Unlock()
-	left := slices.DeleteFunc(apps.of[a.rec], func(other *app) bool { return other == a })
-	if len(left) == 0 {
-		delete(apps.of, a.rec)
-	} else {
-		apps.of[a.rec] = left
-	}
 }
 
 // seen is what fx lets be seen: it shows no value, so that code may close it without anybody knowing.
@@ -103,7 +100,7 @@ func (a *app) event(e fxevent.Event) {
 	defer a.mu.Unlock()
 	switch e := e.(type) {
 	case *fxevent.Provided:
-		a.provide(&provided{name: e.ConstructorName, kind: "provide", module: e.ModuleName}, e.OutputTypeNames, e.StackTrace, e.ModuleTrace, e.Err)
+		a.provide(&provided{name: e.ConstructorName, kind: "provide", module: e.ModuleName, private: e.Private}, e.OutputTypeNames, e.StackTrace, e.ModuleTrace, e.Err)
 	case *fxevent.Supplied:
 		a.provide(&provided{name: "stub(" + e.TypeName + ")", kind: "supply", module: e.ModuleName}, []string{e.TypeName}, e.StackTrace, e.ModuleTrace, e.Err)
 	case *fxevent.Decorated:
@@ -115,29 +112,38 @@ func (a *app) event(e fxevent.Event) {
 	case *fxevent.Run:
 		a.run(e)
 	case *fxevent.Invoking:
-		a.begin("invoke", e.FunctionName)
+		a.invoking = a.failures
+		a.begin("invoke", invoked(e.FunctionName))
 	case *fxevent.Invoked:
-		a.end("invoke", e.FunctionName)
+		a.end("invoke", invoked(e.FunctionName))
 		if e.Err != nil {
-			a.failed(e.Err)
+			a.failed(invoked(e.FunctionName), e.Err)
 		}
 	case *fxevent.OnStartExecuting:
-		a.begin("start hook", e.FunctionName)
+		a.begin("start hook", a.hook(e.FunctionName, e.CallerName))
 	case *fxevent.OnStartExecuted:
 		if e.Err != nil {
-			a.hookFailed(e.CallerName, "its start hook failed")
+			a.hookFailed(e.CallerName)
 		}
-		a.end("start hook", e.FunctionName)
+		a.end("start hook", a.hook(e.FunctionName, e.CallerName))
 	case *fxevent.OnStopExecuting:
-		a.begin("stop hook", e.FunctionName)
-		a.dispose(e.CallerName, record.Begun, 0, nil)
+		a.begin("stop hook", a.hook(e.FunctionName, e.CallerName))
+		a.stopping(e.CallerName)
 	case *fxevent.OnStopExecuted:
-		a.dispose(e.CallerName, record.Done, e.Runtime, e.Err)
-		a.end("stop hook", e.FunctionName)
-	case *fxevent.Stopped:
+		a.stopped(e.CallerName, e.Runtime, e.Err)
+		a.end("stop hook", a.hook(e.FunctionName, e.CallerName))
+	case *fxevent.Stopped, *fxevent.RolledBack:
+		a.annotatedStops()
 		a.rec.CloseScope(a.root)
-		a.forget()
 	}
+}
+
+// invoked is how an invoked function is called: what fx.Populate invokes is made by reflection and has no name of its own.
+func invoked(name string) string {
+	if name == "reflect.makeFuncStub()" {
+		return "fx.Populate"
+	}
+	return name
 }
 
 // place is where a line of a stack stands: "main.wire (/src/harbour/wiring.go:41)" is "wiring.go:41".
@@ -176,13 +182,17 @@ func (a *app) within(module string, trace []string) {
 	}
 }
 
-// provide tells of what a constructor or a value provides.
+// provide reports what a constructor or a value provides.
 func (a *app) provide(p *provided, outputs, stack, trace []string, err error) {
 	a.within(p.module, trace)
-	p.index = len(a.provided)
-	a.provided = append(a.provided, p)
 	if err != nil {
+		a.refused(p, outputs, stack, err)
 		return
+	}
+	a.provided = append(a.provided, p)
+	container := a.container
+	if p.private {
+		container = a.containerOf(p.module)
 	}
 	for _, text := range outputs {
 		r := &result{key: keyOf(text)}
@@ -191,20 +201,71 @@ func (a *app) provide(p *provided, outputs, stack, trace []string, err error) {
 			continue
 		}
 		r.more = record.Registration{
-			Service: service(r.of), Key: r.name + r.group, Lifetime: "singleton", Container: a.container, At: placeOf(stack), Module: p.module,
+			Service: a.service(r.of), Key: r.name + r.group, Lifetime: "singleton", Container: container, At: placeOf(stack), Module: p.module,
 			Disposer: "code", Sees: seen, Internal: strings.HasPrefix(r.of, "fx.") || strings.HasPrefix(r.of, "fxevent."),
 		}
 		if p.kind == "supply" {
 			r.more.Lifetime = "external"
 		}
-		if same := a.base[r.key]; r.group == "" && len(same) > 0 {
-			// fx has no two of a name in one place, so that this is another type, or another module's own.
+		at := modKey{"", r.key}
+		same := a.base[r.key]
+		if p.private {
+			at.module = p.module
+			same = a.private[at]
+		}
+		if r.group == "" && len(same) > 0 {
+			// fx has no two of a name in one place, so that this is another type of the same name.
 			r.more.Service += " of " + constructorPackage(p.name)
 		}
 		r.reg = a.rec.Register(r.more)
-		a.base[r.key] = append(a.base[r.key], r)
-		a.chain[modKey{"", r.key}] = r.reg
+		if a.chain[at] = r.reg; p.private {
+			a.private[at] = append(same, r)
+		} else {
+			a.base[r.key] = append(same, r)
+		}
 	}
+}
+
+// refused reports a constructor that fx does not take: of a failure's text, only names of types are read.
+func (a *app) refused(p *provided, outputs, stack []string, err error) {
+	f := record.Failure{Service: p.name, Why: "error", Scope: a.root, At: placeOf(stack), Err: err}
+	if len(outputs) > 0 {
+		k := keyOf(outputs[0])
+		f.Service, f.Key = a.service(k.of), k.name+k.group
+	}
+	if dig.IsCycleDetected(err) {
+		f.Why = "cycle"
+		for _, m := range circle.FindAllStringSubmatch(err.Error(), maxPath) {
+			f.Path = append(f.Path, a.service(keyOf(m[1]).of))
+		}
+		if len(f.Path) > 0 {
+			f.Service = f.Path[0]
+		}
+	}
+	a.fail(f)
+}
+
+// circle is a step of a circle in the container's error: "*main.Tides provided by ..." and "depends on *main.Gauge provided by ...".
+var circle = regexp.MustCompile(`(?m)(?:^|cycle: |depends on |\t)(\S+) provided by `)
+
+// fail reports a failure.
+func (a *app) fail(f record.Failure) {
+	a.failures++
+	a.rec.Fail(f)
+}
+
+// maxModules bounds how many modules have containers of their own.
+const maxModules = 10_000
+
+// containerOf returns the container of what a module keeps to itself. It shares the application's root scope.
+func (a *app) containerOf(module string) record.ContainerID {
+	if module == "" || a.modules[module] == 0 && len(a.modules) >= maxModules {
+		return a.container
+	}
+	if a.modules[module] == 0 {
+		a.modules[module] = a.rec.Container("module "+module, a.root, a.container)
+	}
+	return a.modules[module]
 }
 
 // constructorPackage returns the package of a function that fx names: "example.org/harbour/tides.New()" is
@@ -233,7 +294,7 @@ func (a *app) layer(p *provided, outputs, stack, trace []string) {
 			continue
 		}
 		r.more = record.Registration{
-			Service: service(r.of), Key: r.name + r.group, Lifetime: "singleton", Container: a.container, At: placeOf(stack), Module: p.module,
+			Service: a.service(r.of), Key: r.name + r.group, Lifetime: "singleton", Container: a.container, At: placeOf(stack), Module: p.module,
 			Disposer: "code", Sees: seen, In: record.Part{Module: p.module}, Wraps: a.wrapped(p.module, r.key),
 		}
 		if p.kind == "replace" {
@@ -262,6 +323,9 @@ func (a *app) answer(module string, k key, except *provided) *result {
 	for at := module; ; at = a.outer[at] {
 		if r := a.layered[modKey{at, k}]; r != nil && (except == nil || !except.has(r)) {
 			return r
+		}
+		if list := a.private[modKey{at, k}]; len(list) == 1 {
+			return list[0]
 		}
 		if at == "" {
 			break
@@ -297,9 +361,13 @@ func (a *app) run(e *fxevent.Run) {
 				break
 			}
 		}
-		a.rec.Fail(f)
+		a.fail(f)
 		p.ran = false // fx tries again when it is asked for again
 		return
+	}
+	a.linked()
+	if strings.HasPrefix(p.name, "fx.Annotate(") && slices.ContainsFunc(p.needs, func(n need) bool { return n.of == "fx.Lifecycle" }) {
+		a.hooked = append(a.hooked, p)
 	}
 	end := time.Now()
 	with, began := a.given(p, end.Add(-e.Runtime))
@@ -360,28 +428,34 @@ func (a *app) given(p *provided, at time.Time) (with []event.With, began time.Ti
 	if p.kind != "provide" {
 		return nil, began
 	}
-	for _, n := range a.graph[p.index] {
+	for _, n := range p.needs {
 		if basic.MatchString(n.of) {
 			continue
 		}
-		w := event.With{Service: service(n.of), Key: n.name + n.group, HasKey: n.name+n.group != ""}
+		w := event.With{Service: a.service(n.of), Key: n.name + n.group, HasKey: n.name+n.group != ""}
 		if n.group != "" {
-			for _, member := range a.base[n.key] {
+			w.All = true
+			before := len(with)
+			for _, member := range a.members(p.module, n.key) {
 				if member.inst != 0 {
 					w.Inst = member.inst
 					with = append(with, w)
 					claim(member)
 				}
 			}
+			if len(with) == before {
+				w.Absent = true
+				with = append(with, w)
+			}
 			continue
 		}
 		r := a.answer(p.module, n.key, nil)
-		if twice(a.graph[p.index], n.key) {
+		if twice(p.needs, n.key) {
 			r = nil // of two packages of one name
 		}
 		switch {
-		case r == nil && n.optional && len(a.base[n.key]) == 0:
-			continue
+		case r == nil && n.optional && len(a.members(p.module, n.key)) == 0:
+			w.Absent = true
 		case r == nil || r.inst == 0:
 			w.Unseen = true
 		default:
@@ -402,6 +476,15 @@ func twice(list []need, k key) bool {
 		}
 	}
 	return times > 1
+}
+
+// members lists what of a key can be seen from a module, decorators apart.
+func (a *app) members(module string, k key) []*result {
+	list := a.base[k]
+	for at := module; at != ""; at = a.outer[at] {
+		list = append(list[:len(list):len(list)], a.private[modKey{at, k}]...)
+	}
+	return list
 }
 
 // here returns the scope that the calling goroutine works in.
@@ -453,10 +536,70 @@ func (a *app) by(caller string) *provided {
 	return found
 }
 
-// dispose tells that a stop hook disposes, or has disposed, what its constructor made. A constructor's further hooks are steps and
+// annotated is how fx names the caller of a hook that is an annotation of a constructor.
+const annotated = "go.uber.org/fx.(*lifecycleHookAnnotation)"
+
+// owner returns what the constructor of a hook provides, nil where that cannot be told: fx names the callers of all annotated hooks
+// alike.
+func (a *app) owner(caller string) *provided {
+	if !strings.HasPrefix(caller, annotated) {
+		return a.by(caller)
+	}
+	if len(a.hooked) == 1 {
+		return a.hooked[0]
+	}
+	return nil
+}
+
+// hook is how a hook is called.
+func (a *app) hook(function, caller string) string {
+	if !strings.HasPrefix(caller, annotated) {
+		return function
+	}
+	if p := a.owner(caller); p != nil {
+		return "hook of " + strings.TrimSuffix(strings.TrimPrefix(p.name, "fx.Annotate("), "()")
+	}
+	return "annotated hook"
+}
+
+func (a *app) stopping(caller string) {
+	if strings.HasPrefix(caller, annotated) {
+		if a.stops = append(a.stops, &stop{began: time.Now()}); len(a.hooked) != 1 {
+			return
+		}
+	}
+	a.dispose(a.owner(caller), time.Time{}, record.Begun, 0, nil)
+}
+
+func (a *app) stopped(caller string, took time.Duration, err error) {
+	if n := len(a.stops); strings.HasPrefix(caller, annotated) && n > 0 {
+		s := a.stops[n-1]
+		s.ended, s.took, s.err = time.Now(), took, err
+		if len(a.hooked) != 1 {
+			return
+		}
+	}
+	a.dispose(a.owner(caller), time.Time{}, record.Done, took, err)
+}
+
+// annotatedStops reports the disposals of several annotated stop hooks. fx takes one for each constructor at most, and runs them in the
+// opposite order of the constructors: where there are as many as constructors that may have one, each is known.
+func (a *app) annotatedStops() {
+	if len(a.hooked) < 2 || len(a.hooked) != len(a.stops) {
+		return
+	}
+	for n, s := range a.stops {
+		p := a.hooked[len(a.hooked)-1-n]
+		if a.dispose(p, s.began, record.Begun, 0, nil); !s.ended.IsZero() {
+			a.dispose(p, s.ended, record.Done, s.took, s.err)
+		}
+	}
+	a.stops = nil
+}
+
+// dispose reports that a stop hook disposes, or has disposed, what its constructor made. A constructor's further hooks are steps and
 // no second disposals.
-func (a *app) dispose(caller string, state record.DisposeState, took time.Duration, err error) {
-	p := a.by(caller)
+func (a *app) dispose(p *provided, when time.Time, state record.DisposeState, took time.Duration, err error) {
 	if p == nil {
 		return
 	}
@@ -468,41 +611,56 @@ func (a *app) dispose(caller string, state record.DisposeState, took time.Durati
 			r.more.Disposable = true
 			a.rec.Again(r.reg, r.more)
 		}
-		a.rec.Dispose(r.inst, a.here(), "code", state, took, err)
+		a.rec.DisposeAt(when, r.inst, a.here(), "code", state, took, err)
 		a.disposed[r.inst] = state == record.Done
 	}
 }
 
-func (a *app) hookFailed(caller, what string) {
-	if p := a.by(caller); p != nil {
+func (a *app) hookFailed(caller string) {
+	f := record.Failure{Service: "annotated hook", Why: "error", Scope: a.here(), Message: "its start hook failed"}
+	if p := a.owner(caller); p != nil {
 		for _, r := range p.results {
 			if !r.skip {
-				a.rec.Fail(record.Failure{Service: r.more.Service, Key: r.more.Key, Why: "error", Scope: a.here(), Message: what})
-				return
+				f.Service, f.Key = r.more.Service, r.more.Key
+				break
 			}
 		}
+	} else if !strings.HasPrefix(caller, annotated) {
+		f.Service = caller
 	}
+	a.fail(f)
 }
 
 // missing is how fx's error names what nobody provides: "missing type: *main.Tides (did you mean ...)" or "missing types: A; B".
 var missing = regexp.MustCompile(`missing types?: ([^()]*)`)
 
-// failed tells what an invoked function lacked. What a constructor failed with has been told when it ran. Only names of types
-// are taken from the error, which may hold anything.
-func (a *app) failed(err error) {
+// failed reports what an invoked function lacked, or that it failed itself. What a constructor failed with was reported when it ran.
+// Only names of types are taken from the error, which may hold anything.
+func (a *app) failed(function string, err error) {
 	m := missing.FindStringSubmatch(err.Error())
-	if m == nil {
+	if m == nil || !errors.As(err, new(dig.Error)) {
+		if a.failures == a.invoking {
+			a.fail(record.Failure{Service: function, Why: "error", Scope: a.here(), Entry: function, Err: err})
+		}
 		return
 	}
 	var path []string
+	var asker key
 	for _, step := range building.FindAllStringSubmatch(err.Error(), maxPath) {
-		path = append(path, service(keyOf(step[1]).of))
+		asker = keyOf(step[1])
+		path = append(path, a.service(asker.of))
 	}
 	for _, text := range strings.Split(m[1], ";") {
 		k := keyOf(strings.TrimSpace(text))
-		a.rec.Fail(record.Failure{
-			Service: service(k.of), Key: k.name + k.group, Why: "missing", Scope: a.here(), Path: append(path[:len(path):len(path)], service(k.of)),
-		})
+		f := record.Failure{
+			Service: a.service(k.of), Key: k.name + k.group, Why: "missing", Scope: a.here(), Path: append(path[:len(path):len(path)], a.service(k.of)),
+		}
+		if len(path) == 0 { // the function itself asked for it
+			f.Entry = function
+		} else if askers := a.base[asker]; len(askers) == 1 {
+			f.For = askers[0].reg
+		}
+		a.fail(f)
 	}
 }
 
@@ -512,8 +670,8 @@ var building = regexp.MustCompile(`failed to build (\S+?(?:\[[^\]]*\])?):`)
 // maxPath bounds what is told of the way.
 const maxPath = 64
 
-// service is a type's name without its asterisks.
-func service(of string) string { return strings.TrimLeft(of, "*") }
+// service is a type's name without its asterisks, unless another type has that one.
+func (a *app) service(of string) string { return a.names.Of(of) }
 
 // know notes the value of a type, where one instance of it is known.
 func (a *app) know(t reflect.Type, v any) {
@@ -522,9 +680,30 @@ func (a *app) know(t reflect.Type, v any) {
 	if r := a.answer("", key{of: t.String()}, nil); r != nil && r.inst != 0 {
 		a.rec.Know(v, r.inst)
 		if r.more.Impl == "" {
-			var names adapt.Names
-			r.more.Impl = names.Type(reflect.TypeOf(v))
+			r.more.Impl = a.names.Type(reflect.TypeOf(v))
 			a.rec.Again(r.reg, r.more)
 		}
+	}
+}
+
+// linked finds out what each constructor needs, once.
+func (a *app) linked() {
+	if a.graph == nil {
+		return
+	}
+	nodes := a.graph()
+	a.graph = nil
+	// The graph has the constructors of the whole application first, in the order in which they were provided, and then those that
+	// modules keep to themselves. It has one more for each logger.
+	list := append(slices.DeleteFunc(slices.Clone(a.provided), func(p *provided) bool { return p.private }),
+		slices.DeleteFunc(slices.Clone(a.provided), func(p *provided) bool { return !p.private })...)
+	for _, p := range list {
+		for len(nodes) > 0 && !nodes[0].may(p) {
+			nodes = nodes[1:]
+		}
+		if len(nodes) == 0 {
+			return
+		}
+		p.needs, nodes = nodes[0].needs, nodes[1:]
 	}
 }

@@ -3,12 +3,12 @@ module keenlantern.example/record/uberfx
 go 1.24.0
 
 require (
+	go.uber.org/dig v1.19.0
 	go.uber.org/fx v1.24.0
 	keenlantern.example/record v0.1.0
 )
 
 require (
-	go.uber.org/dig v1.19.0 // indirect
 	go.uber.org/multierr v1.10.0 // indirect
 	go.uber.org/zap v1.26.0 // indirect
 	golang.org/x/sys v0.0.0-20220412211240-33da011f77ad // indirect

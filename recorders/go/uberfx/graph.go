@@ -15,21 +15,75 @@ type need struct {
 	optional bool
 }
 
-// The lines of fx's graph that are of use: an edge from a constructor, counted in the order in which they were provided, to what
-// it needs, dashed where that is optional: constructor_4 -> "*main.Tides[name=gauge]" [ltail=cluster_4 style=dashed];
-var edge = regexp.MustCompile(`(?m)^\s*constructor_(\d+) -> "((?:[^"\\]|\\.)*)" \[(.*)\];$`)
+// node is a constructor in fx's graph.
+type node struct {
+	pkg, label string
+	results    map[string]bool // what it provides, as the graph names it
+	needs      []need
+}
 
-// parse returns what each constructor needs, from a graph in the DOT language.
-func parse(graph string) map[int][]need {
-	needs := map[int][]need{}
-	for _, m := range edge.FindAllStringSubmatch(graph, -1) {
-		n, err := strconv.Atoi(m[1])
-		if err != nil {
+// The lines of fx's graph that are of use: a cluster for each constructor, with its package, its name and what it provides; and an edge
+// from it to each thing that it needs, dashed where that is optional:
+//
+//	subgraph cluster_4 {
+//		label = "example.org/harbour";
+//		constructor_4 [shape=plaintext label="NewDesk"];
+//		"*main.Desk" [label=<*main.Desk>];
+//	}
+//	constructor_4 -> "*main.Tides[name=gauge]" [ltail=cluster_4 style=dashed];
+var (
+	cluster     = regexp.MustCompile(`^\s*subgraph cluster_(\d+) \{$`)
+	packageLine = regexp.MustCompile(`^\s*label = "(.*)";$`)
+	constructor = regexp.MustCompile(`^\s*constructor_\d+ \[shape=plaintext label="(.*)"\];$`)
+	provides    = regexp.MustCompile(`^\s*"((?:[^"\\]|\\.)*)" \[label=<`)
+	edge        = regexp.MustCompile(`^\s*constructor_(\d+) -> "((?:[^"\\]|\\.)*)" \[(.*)\];$`)
+)
+
+// parse returns the constructors of a graph in the DOT language, in its order.
+func parse(graph string) (nodes []node) {
+	at := map[string]int{}
+	inside := false
+	for line := range strings.Lines(graph) {
+		line = strings.TrimRight(line, "\n")
+		if m := cluster.FindStringSubmatch(line); m != nil {
+			at[m[1]] = len(nodes)
+			nodes = append(nodes, node{results: map[string]bool{}})
+			inside = true
 			continue
 		}
-		needs[n] = append(needs[n], need{keyOf(m[2]), strings.Contains(m[3], "dashed")})
+		if m := edge.FindStringSubmatch(line); m != nil {
+			if n, ok := at[m[1]]; ok {
+				nodes[n].needs = append(nodes[n].needs, need{keyOf(m[2]), strings.Contains(m[3], "dashed")})
+			}
+			continue
+		}
+		if !inside {
+			continue
+		}
+		last := &nodes[len(nodes)-1]
+		if m := packageLine.FindStringSubmatch(line); m != nil {
+			last.pkg = m[1]
+		} else if m := constructor.FindStringSubmatch(line); m != nil {
+			last.label = m[1]
+		} else if m := provides.FindStringSubmatch(line); m != nil {
+			last.results[m[1]] = true
+		} else if strings.TrimSpace(line) == "}" {
+			inside = false
+		}
 	}
-	return needs
+	return nodes
+}
+
+// may reports whether a node may be what was provided: what is made by reflection has no name of its own, and provides something all
+// the same.
+func (n *node) may(p *provided) bool {
+	if n.results["fxevent.Logger"] {
+		return false
+	}
+	if n.pkg == "reflect" && n.label == "makeFuncStub" {
+		return true
+	}
+	return p.name == n.pkg+"."+n.label+"()"
 }
 
 // keyOf reads fx's name of something: *main.Tides, *main.Tides[name=gauge], *main.Tides[name = "gauge"],

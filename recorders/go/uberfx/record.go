@@ -17,12 +17,13 @@ func Record(rec *record.Recorder, options ...fx.Option) fx.Option {
 		return fx.Options(options...)
 	}
 	rec.Follow()
-	a := newApp(rec)
 	return fx.Options(
 		// There is something to decorate only where a logger is provided; this is what fx does without one.
 		fx.WithLogger(func() fxevent.Logger { return &fxevent.ConsoleLogger{W: os.Stderr} }),
 		fx.Decorate(func(next fxevent.Logger, graph fx.DotGraph) fxevent.Logger {
-			a.graph = parse(string(graph))
+			// This runs once for each application that is given these options.
+			a := newApp(rec)
+			a.graph = func() []node { return parse(string(graph)) }
 			return &logger{app: a, next: next}
 		}),
 		fx.Options(options...),
@@ -32,15 +33,9 @@ func Record(rec *record.Recorder, options ...fx.Option) fx.Option {
 // Seen has the recorder know which object the application's T is, so that calls on it are recorded. It is built for that if
 // nothing else needs it.
 func Seen[T any](rec *record.Recorder) fx.Option {
-	return fx.Invoke(func(v T) {
-		if rec == nil {
-			return
-		}
-		apps.Lock()
-		list := append([]*app(nil), apps.of[rec]...)
-		apps.Unlock()
-		for _, a := range list {
-			a.know(reflect.TypeFor[T](), v)
+	return fx.Invoke(func(v T, events fxevent.Logger) {
+		if l, ok := events.(*logger); ok && rec != nil {
+			l.app.know(reflect.TypeFor[T](), v)
 		}
 	})
 }

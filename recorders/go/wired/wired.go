@@ -175,6 +175,7 @@ func (e entryPoint) asking() asking { return asking{scope: e.scope, entry: e.nam
 type Building struct {
 	scope *Scope
 	outer *Building
+	reg   record.RegID
 	name  string // of what is built
 	of    any    // the service
 
@@ -186,6 +187,14 @@ type Building struct {
 }
 
 func (b *Building) asking() asking { return asking{scope: b.scope, building: b} }
+
+// registration returns that of what is built, 0 for nothing.
+func (b *Building) registration() record.RegID {
+	if b == nil {
+		return 0
+	}
+	return b.reg
+}
 
 // path lists what is being built, the outermost first.
 func (b *Building) path() (list []string) {
@@ -274,6 +283,10 @@ func Decorate[T any](s *Service[T], wrap func(*Building, T) (T, error)) {
 // Get asks for an instance, building it if need be. What needs itself fails with ErrCycle and its path.
 func (s *Service[T]) Get(a Asker) (T, error) {
 	who := a.asking()
+	if s.lifetime != Singleton && s.lifetime != Scoped && s.lifetime != Transient {
+		var none T
+		return none, fmt.Errorf("%s is provided as %q, which is no lifetime; use Singleton, Scoped or Transient", s.name, s.lifetime)
+	}
 	home := who.scope
 	if s.lifetime == Singleton {
 		home = s.wiring.root
@@ -314,7 +327,7 @@ func (s *Service[T]) fail(who *asking, err error) error {
 			why = "cycle"
 		}
 		s.wiring.rec.Fail(record.Failure{
-			Service: s.name, Key: s.options.key, Why: why, Scope: who.scope.id, Path: append(who.building.path(), s.name), Err: err, Entry: who.entry,
+			Service: s.name, Key: s.options.key, Why: why, Scope: who.scope.id, For: who.building.registration(), Path: append(who.building.path(), s.name), Err: err, Entry: who.entry,
 		})
 		known = &failure{error: err, told: true}
 	}
@@ -463,14 +476,23 @@ func (s *Service[T]) one(
 ) (T, record.InstID, error) {
 	rec := s.wiring.rec
 	// What a singleton is built from lives at the root too.
-	b := &Building{scope: home, outer: who.building, name: s.name, of: s, with: with}
+	b := &Building{scope: home, outer: who.building, reg: reg, name: s.name, of: s, with: with}
 	if e != nil {
 		s.wiring.waits.Lock()
 		e.by = b
 		s.wiring.waits.Unlock()
 	}
 	began := time.Now()
+	built := false
+	defer func() {
+		if !built { // it panics
+			rec.Fail(record.Failure{
+				Service: s.name, Key: s.options.key, Why: "error", Scope: who.scope.id, For: who.building.registration(), Path: b.path(), Entry: who.entry,
+			})
+		}
+	}()
 	value, err := build(b)
+	built = true
 	ended := time.Now()
 	if err != nil {
 		return value, 0, err
@@ -483,7 +505,7 @@ func (s *Service[T]) one(
 	with, waited := b.with, b.waited
 	b.mu.Unlock()
 	m := record.Making{
-		Reg: reg, Scope: who.scope.id, With: with, Took: ended.Sub(began) - waited, When: ended, Impl: s.wiring.names.Type(reflect.TypeOf(value)), Disposable: dispose != nil,
+		Reg: reg, Scope: who.scope.id, With: with, Took: ended.Sub(began) - waited, When: ended, Impl: s.wiring.names.Type(reflect.TypeOf(value)), Disposable: dispose != nil, By: "factory",
 		Lasting: home == s.wiring.root,
 	}
 	if s.lifetime != Singleton {

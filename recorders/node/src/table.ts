@@ -36,7 +36,7 @@ export type Cycles = 'refused' | 'proxied'
 export type Lifetime = 'singleton' | 'scoped' | 'transient' | 'per-consumer' | 'external'
 export type Disposer = 'container' | 'code' | 'nobody'
 export type Mechanism = 'interface' | 'annotation' | 'name' | 'code'
-export type Ends = 'seen' | 'unknown'
+export type Ends = 'seen' | 'unknown' | 'shutdown'
 export type Closer = 'framework' | 'code' | 'unknown'
 export type How = 'constructor' | 'property' | 'field' | 'setter' | 'method' | 'locator' | 'factory' | 'provider'
 export type State = 'begun' | 'done' | 'failed' | 'handed' | 'refused' | 'returned'
@@ -115,6 +115,13 @@ export interface Open {
   closer?: Closer
   opener?: number
   at?: string
+}
+
+export interface Join {
+  ev: 'join'
+  t: number
+  scope: number
+  in: number
 }
 
 export interface Make {
@@ -227,6 +234,7 @@ export type Event =
   | Container
   | Register
   | Open
+  | Join
   | Make
   | Give
   | Use
@@ -243,6 +251,7 @@ export const members: Record<Event['ev'], readonly string[]> = {
   container: ['container', 'in', 'scope', 'name', 'at', 'duplicates', 'cycles'],
   register: ['reg', 'service', 'sees', 'container', 'in', 'at', 'impl', 'lifetime', 'declared', 'key', 'also', 'needs', 'wraps', 'alias', 'proxy', 'template', 'form_of', 'pooled', 'primary', 'local', 'internal', 'disposable', 'disposer', 'mechanism', 'signature', 'shareable', 'module'],
   open: ['scope', 'in', 'name', 'at', 'kind', 'trace', 'weight', 'ends', 'closer', 'opener'],
+  join: ['scope', 'in'],
   make: ['inst', 'scope', 'reg', 'container', 'at', 'impl', 'disposable', 'disposer', 'module', 'owner', 'with', 'ns', 'by', 'size'],
   give: ['inst', 'scope', 'service', 'key', 'module', 'to', 'entry', 'via', 'how', 'site', 'all'],
   use: ['inst', 'scope', 'ns', 'by', 'site', 'thread', 'count'],

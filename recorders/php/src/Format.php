@@ -80,6 +80,10 @@ final class Format
             'closer' => 8,
             'opener' => 9,
         ],
+        'join' => [
+            'scope' => 0,
+            'in' => 1,
+        ],
         'make' => [
             'inst' => 0,
             'scope' => 1,

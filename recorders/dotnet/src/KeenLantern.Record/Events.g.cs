@@ -79,6 +79,8 @@ public enum Ends
     Seen,
     /// <summary><c>unknown</c></summary>
     Unknown,
+    /// <summary><c>shutdown</c></summary>
+    Shutdown,
 }
 
 /// <summary>The values of <c>closer</c>.</summary>
@@ -235,6 +237,7 @@ internal static class Word
     {
         Ends.Seen => "seen",
         Ends.Unknown => "unknown",
+        Ends.Shutdown => "shutdown",
         _ => throw new ArgumentOutOfRangeException(nameof(value)),
     };
 
@@ -772,6 +775,27 @@ public sealed class OpenEvent : TraceEvent
 
     internal override int Bytes =>
         224 + LengthOf(Name) + LengthOf(At) + LengthOf(Kind) + LengthOf(Trace);
+}
+
+/// <summary>The event <c>join</c>.</summary>
+public sealed class JoinEvent : TraceEvent
+{
+    /// <summary>Sets <c>scope</c>.</summary>
+    public long Scope { get; set; }
+
+    /// <summary>Sets <c>in</c>: open: the scope around it; join: the scope that it belongs to (the field in).</summary>
+    public long In { get; set; }
+
+    internal override void Write(Line line, long t)
+    {
+        line.Begin("{\"ev\":\"join\",\"t\":"u8, t);
+        line.Add(",\"scope\":"u8, Scope);
+        line.Add(",\"in\":"u8, In);
+        line.End();
+    }
+
+    internal override int Bytes =>
+        96;
 }
 
 /// <summary>The event <c>make</c>.</summary>

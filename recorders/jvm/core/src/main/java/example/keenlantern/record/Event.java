@@ -127,7 +127,8 @@ public abstract sealed class Event implements Cloneable {
     /** What ends may be. */
     public enum Ends {
         SEEN("seen"),
-        UNKNOWN("unknown");
+        UNKNOWN("unknown"),
+        SHUTDOWN("shutdown");
 
         final String word;
 
@@ -777,6 +778,49 @@ public abstract sealed class Event implements Cloneable {
         @Override
         int bytes() {
             return 144 + lengthOf(name) + lengthOf(at) + lengthOf(kind) + lengthOf(trace);
+        }
+    }
+
+    /** The event {@code join}. */
+    public static final class Join extends Event {
+        private static final byte[] BEGINS = Line.begins("join");
+        private static final byte[] MEMBER_SCOPE = Line.member("scope");
+        private static final byte[] MEMBER_IN = Line.member("in");
+
+        long scope = ABSENT;
+        long in = ABSENT;
+
+        /** One of which nothing is said yet. */
+        public Join() {}
+
+        /** Sets {@code scope}. */
+        public Join scope(long scope) {
+            this.scope = scope;
+            return this;
+        }
+
+        /** Sets {@code in}. */
+        public Join in(long in) {
+            this.in = in;
+            return this;
+        }
+
+        @Override
+        public Join copy() {
+            return (Join) super.copy();
+        }
+
+        @Override
+        void write(Line line, long t) {
+            line.begin(BEGINS, t);
+            line.number(MEMBER_SCOPE, scope);
+            line.number(MEMBER_IN, in);
+            line.end();
+        }
+
+        @Override
+        int bytes() {
+            return 144;
         }
     }
 
