@@ -150,11 +150,11 @@ func (w *World) settle(i *Instance) {
 		}
 	}
 	for _, k := range i.KeptBy {
-		w.tell(Change{What: Bound, Inst: i, Holder: k.Holder, Scope: i.Scope})
+		w.tell(Change{What: Bound, Inst: i, Holder: k.Holder, Scope: i.Scope, Homed: !i.ownerSet})
 	}
 	for n := range i.Keeps {
 		if kept := i.Keeps[n].Kept; kept != nil {
-			w.tell(Change{What: Bound, Inst: kept, Holder: i, Scope: i.Scope})
+			w.tell(Change{What: Bound, Inst: kept, Holder: i, Scope: i.Scope, Homed: !i.ownerSet})
 		}
 	}
 }

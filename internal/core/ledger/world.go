@@ -61,6 +61,7 @@ type Change struct {
 	Inst   *Instance     // the instance it is about; the kept one for Bound
 	Holder *Instance     // Bound: who keeps; Used: who used it, if known; Given: who received it
 	Edge   *Edge         // Bound, where it is told of for the first time
+	Homed  bool          // Bound, told again: one of the two came into its home with its registration
 	Scope  *Scope        // where it happened, or what closed
 	Reg    *Registration // Registered
 }

@@ -139,26 +139,34 @@ func (r *captiveScoped) settle(c *ledger.Change) {
 		s = c.Inst.Home()
 	}
 	for ; s != nil; s = s.Parent {
-		waiting := r.pending[s]
-		if waiting == nil {
-			continue
+		r.settleIn(s)
+		for _, around := range s.Around {
+			r.settleIn(around)
 		}
-		left := waiting[:0]
-		for _, p := range waiting {
-			switch {
-			case s.ActiveSince(p.kept.Home().ClosedSeq):
-				r.confirm(p)
-			case p.holder.Ended:
-			default:
-				left = append(left, p)
-			}
+	}
+}
+
+// settleIn decides the pairs whose holders are at home in s.
+func (r *captiveScoped) settleIn(s *ledger.Scope) {
+	waiting := r.pending[s]
+	if waiting == nil {
+		return
+	}
+	left := waiting[:0]
+	for _, p := range waiting {
+		switch {
+		case s.ActiveSince(p.kept.Home().ClosedSeq):
+			r.confirm(p)
+		case p.holder.Ended:
+		default:
+			left = append(left, p)
 		}
-		if len(left) == 0 {
-			delete(r.pending, s)
-			r.known.pending = len(r.pending) > 0
-		} else {
-			r.pending[s] = left
-		}
+	}
+	if len(left) == 0 {
+		delete(r.pending, s)
+		r.known.pending = len(r.pending) > 0
+	} else {
+		r.pending[s] = left
 	}
 }
 

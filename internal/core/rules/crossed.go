@@ -40,18 +40,35 @@ var crossedRule = Rule{
 }
 
 func (r *crossed) See(c *ledger.Change) {
-	i, s := c.Inst, c.Scope
-	home := i.Home()
-	var receiver *ledger.Instance // that came by it after the end of its scope, so that its keeping it explains nothing
-	if c.What == ledger.Bound || c.What == ledger.Given && c.Holder != nil {
-		receiver = late(c.Holder, home)
-	}
-	if c.What == ledger.Bound {
-		if receiver == nil || c.Edge == nil || c.Event.Kind != event.Make {
-			return
+	switch c.What {
+	case ledger.Used:
+		r.judge(c, c.Inst, c.Scope, nil)
+	case ledger.Given:
+		var receiver *ledger.Instance
+		if c.Holder != nil {
+			receiver = late(c.Holder, c.Inst.Home())
 		}
-		s = receiver.Home()
+		r.judge(c, c.Inst, c.Scope, receiver)
+	case ledger.Bound:
+		if receiver := late(c.Holder, c.Inst.Home()); receiver != nil && builtWith(c) {
+			r.judge(c, c.Inst, receiver.Home(), receiver)
+		}
+	case ledger.Opened:
+		// What was built in it before it was opened, by lines that came out of order, could not be judged.
+		for _, h := range c.Scope.Homed {
+			for k := range h.Keeps {
+				if e := &h.Keeps[k]; e.Kept != nil && e.Slot >= 0 && late(h, e.Kept.Home()) != nil {
+					r.judge(&ledger.Change{What: ledger.Bound, Inst: e.Kept, Holder: h}, e.Kept, c.Scope, h)
+				}
+			}
+		}
 	}
+}
+
+// judge looks at an instance that was used or given out in s. A receiver that came by it only after the end of its scope explains nothing
+// by keeping it.
+func (r *crossed) judge(c *ledger.Change, i *ledger.Instance, s *ledger.Scope, receiver *ledger.Instance) {
+	home := i.Home()
 	if s == nil || home == nil || !s.Known || s == i.Root() || home == i.Root() || s == home || s.BelongsTo(home) || mayBelong(s, home) {
 		return
 	}
@@ -71,20 +88,33 @@ func (r *crossed) See(c *ledger.Change) {
 		because = forwarderIdentity(by).ID()
 		r.known.forwarded[by] = true
 	}
-	found := r.out.Report(Occurrence{
-		Rule: &crossedRule, Subject: i.Ref(), Scope: s, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Line: c.Event.Line, T: c.Event.T, Because: because,
-	})
+	o := Occurrence{Rule: &crossedRule, Subject: i.Ref(), Scope: s, Insts: []*ledger.Instance{i}, Roles: []string{"subject"}, Because: because}
+	n := int64(1)
+	if c.Event != nil {
+		o.Line, o.T, n = c.Event.Line, c.Event.T, c.Event.Count
+	} else {
+		o.Line, o.T = c.Holder.MadeLine, c.Holder.Made
+	}
+	found := r.out.Report(o)
 	if i.Tag(crossedTag) == nil {
 		i.SetTag(crossedTag, found)
 		found.Count("instances", 1)
 	}
-	found.Count("times", c.Event.Count)
+	found.Count("times", n)
 	found.Fact("belongs_to", nameOf(home))
 	if c.What != ledger.Used {
 		found.Fact("given_in", nameOf(s))
 	} else {
 		found.Fact("used_in", nameOf(s))
 	}
+}
+
+// builtWith reports whether a change shows, for the first time with both homes known, that the receiver was built with an instance.
+func builtWith(c *ledger.Change) bool {
+	if c.Edge != nil {
+		return c.Event.Kind == event.Make && c.Edge.Slot >= 0
+	}
+	return c.Homed && slices.ContainsFunc(c.Holder.Keeps, func(e ledger.Edge) bool { return e.Kept == c.Inst && e.Slot >= 0 })
 }
 
 // mayBelong reports whether s may belong to home, of a session for instance, for all that was recorded: home outlives such scopes, or

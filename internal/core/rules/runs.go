@@ -140,7 +140,7 @@ var Runs = []*Run{
 		},
 	},
 	{
-		Rules: []*Rule{&crossedRule}, Sees: []ledger.Happening{ledger.Used, ledger.Given, ledger.Bound}, When: HomeEnded, Requires: facts.OfKeeping,
+		Rules: []*Rule{&crossedRule}, Sees: []ledger.Happening{ledger.Used, ledger.Given, ledger.Bound, ledger.Opened}, When: HomeEnded, Requires: facts.OfKeeping,
 		New: func(e *Env) Watcher { return &crossed{e.Facts, e.World, e.Out, e.Known} },
 	},
 	{

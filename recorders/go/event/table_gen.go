@@ -246,7 +246,7 @@ var shapes = [kinds]shape{
 	Container: {required: Of(FContainer), optional: Of(FIn, FScope, FName, FAt, FDuplicates, FCycles)},
 	Register:  {required: Of(FReg, FService), optional: Of(FImpl, FLifetime, FDeclared, FContainer, FKey, FAlso, FNeeds, FWraps, FAlias, FProxy, FTemplate, FFormOf, FPooled, FPrimary, FLocal, FIn, FInternal, FDisposable, FDisposer, FMechanism, FShareable, FSignature, FSees, FAt, FModule)},
 	Open:      {required: Of(FScope), optional: Of(FIn, FKind, FName, FTrace, FWeight, FEnds, FCloser, FOpener, FAt)},
-	Join:      {required: Of(FScope, FIn), optional: Of()},
+	Join:      {required: Of(FIn, FScope), optional: Of()},
 	Make:      {required: Of(FInst, FScope), optional: Of(FReg, FOwner, FWith, FNS, FBy, FImpl, FDisposable, FDisposer, FSize, FModule, FContainer, FAt)},
 	Give:      {required: Of(FInst), optional: Of(FScope, FTo, FEntry, FService, FKey, FVia, FHow, FSite, FAll, FModule)},
 	Use:       {required: Of(FInst), optional: Of(FScope, FBy, FNS, FThread, FCount, FSite)},

@@ -120,8 +120,8 @@ export interface Open {
 export interface Join {
   ev: 'join'
   t: number
-  scope: number
   in: number
+  scope: number
 }
 
 export interface Make {
@@ -251,7 +251,7 @@ export const members: Record<Event['ev'], readonly string[]> = {
   container: ['container', 'in', 'scope', 'name', 'at', 'duplicates', 'cycles'],
   register: ['reg', 'service', 'sees', 'container', 'in', 'at', 'impl', 'lifetime', 'declared', 'key', 'also', 'needs', 'wraps', 'alias', 'proxy', 'template', 'form_of', 'pooled', 'primary', 'local', 'internal', 'disposable', 'disposer', 'mechanism', 'signature', 'shareable', 'module'],
   open: ['scope', 'in', 'name', 'at', 'kind', 'trace', 'weight', 'ends', 'closer', 'opener'],
-  join: ['scope', 'in'],
+  join: ['in', 'scope'],
   make: ['inst', 'scope', 'reg', 'container', 'at', 'impl', 'disposable', 'disposer', 'module', 'owner', 'with', 'ns', 'by', 'size'],
   give: ['inst', 'scope', 'service', 'key', 'module', 'to', 'entry', 'via', 'how', 'site', 'all'],
   use: ['inst', 'scope', 'ns', 'by', 'site', 'thread', 'count'],

@@ -81,8 +81,8 @@ final class Format
             'opener' => 9,
         ],
         'join' => [
-            'scope' => 0,
-            'in' => 1,
+            'in' => 0,
+            'scope' => 1,
         ],
         'make' => [
             'inst' => 0,

@@ -780,17 +780,17 @@ public sealed class OpenEvent : TraceEvent
 /// <summary>The event <c>join</c>.</summary>
 public sealed class JoinEvent : TraceEvent
 {
-    /// <summary>Sets <c>scope</c>.</summary>
-    public long Scope { get; set; }
-
     /// <summary>Sets <c>in</c>: open: the scope around it; join: the scope that it belongs to (the field in).</summary>
     public long In { get; set; }
+
+    /// <summary>Sets <c>scope</c>.</summary>
+    public long Scope { get; set; }
 
     internal override void Write(Line line, long t)
     {
         line.Begin("{\"ev\":\"join\",\"t\":"u8, t);
-        line.Add(",\"scope\":"u8, Scope);
         line.Add(",\"in\":"u8, In);
+        line.Add(",\"scope\":"u8, Scope);
         line.End();
     }
 

@@ -784,24 +784,24 @@ public abstract sealed class Event implements Cloneable {
     /** The event {@code join}. */
     public static final class Join extends Event {
         private static final byte[] BEGINS = Line.begins("join");
-        private static final byte[] MEMBER_SCOPE = Line.member("scope");
         private static final byte[] MEMBER_IN = Line.member("in");
+        private static final byte[] MEMBER_SCOPE = Line.member("scope");
 
-        long scope = ABSENT;
         long in = ABSENT;
+        long scope = ABSENT;
 
         /** One of which nothing is said yet. */
         public Join() {}
 
-        /** Sets {@code scope}. */
-        public Join scope(long scope) {
-            this.scope = scope;
-            return this;
-        }
-
         /** Sets {@code in}. */
         public Join in(long in) {
             this.in = in;
+            return this;
+        }
+
+        /** Sets {@code scope}. */
+        public Join scope(long scope) {
+            this.scope = scope;
             return this;
         }
 
@@ -813,8 +813,8 @@ public abstract sealed class Event implements Cloneable {
         @Override
         void write(Line line, long t) {
             line.begin(BEGINS, t);
-            line.number(MEMBER_SCOPE, scope);
             line.number(MEMBER_IN, in);
+            line.number(MEMBER_SCOPE, scope);
             line.end();
         }
 
