@@ -161,7 +161,7 @@ func stream(out io.Writer, i *engine.Info, s Style) {
 		fmt.Fprintf(out, "  and %s refused\n", finding.Count(more, "line", "lines"))
 	}
 	if len(i.Health.Silent) > 0 {
-		wrapped(out, "  this recorder cannot see enough for: ", 4, s.width(), strings.Join(i.Health.Silent, ", "))
+		wrapped(out, "  not enough is seen in this recording for: ", 4, s.width(), strings.Join(i.Health.Silent, ", "))
 	}
 }
 

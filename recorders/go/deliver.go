@@ -11,18 +11,24 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"os"
 	"strconv"
 	"strings"
 	"time"
 )
 
 // Close ends the recording, delivers what is left and ends the recorder's goroutines. It returns when all is delivered,
-// or with an error when ctx ends first; what was not delivered by then is gone. Events after Close are ignored. A second
-// Close waits for the first.
+// or with an error when ctx or Config.CloseWait ends first; what was not delivered by then is lost. Events after Close are ignored. A
+// second Close waits for the first.
+//
+// A program that ends without Close loses what it recorded in the last Config.FlushWait; what arrived until then is kept, and shown as
+// cut off.
 func (r *Recorder) Close(ctx context.Context) error {
 	if r == nil {
 		return nil
 	}
+	ctx, cancel := context.WithTimeout(ctx, r.cfg.CloseWait)
+	defer cancel()
 	r.encode.Lock()
 	if !r.isClosed() {
 		r.set(Setting{}, "")
@@ -36,10 +42,14 @@ func (r *Recorder) Close(ctx context.Context) error {
 	select {
 	case <-r.done:
 	case <-ctx.Done():
+		r.giveUp()
 		return fmt.Errorf("deliver the rest of the recording: %w", ctx.Err())
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.wrongAddress != nil {
+		return fmt.Errorf("deliver the recording: %w", r.wrongAddress)
+	}
 	if left := r.held; left > 0 {
 		return fmt.Errorf("deliver the rest of the recording: %d bytes were refused", left)
 	}
@@ -55,7 +65,11 @@ func (r *Recorder) isClosed() bool {
 // deliver sends batches until the recorder is closed and nothing is left, or delivery is hopeless.
 func (r *Recorder) deliver() {
 	defer close(r.done)
-	sender := sender{r: r}
+	defer r.giveUp()
+	if r.own != nil {
+		defer r.own.CloseIdleConnections()
+	}
+	sender := sender{r: r, told: map[string]bool{}}
 	for stopping := false; ; {
 		select {
 		case <-r.ready:
@@ -72,6 +86,7 @@ func (r *Recorder) deliver() {
 type sender struct {
 	r      *Recorder
 	warned time.Time
+	told   map[string]bool // kinds of reasons that standard error has
 }
 
 // all sends everything there is. It returns false when there is no point in going on.
@@ -86,7 +101,7 @@ func (s *sender) all(stopping bool) bool {
 		}
 		switch s.one(batch, stopping) {
 		case nil:
-			s.r.delivered(len(batch.text))
+			s.r.delivered(queuedCost(batch.text))
 		case errRefused:
 			// A later stream may still be taken.
 			batch.of.refused = true
@@ -149,17 +164,19 @@ func (s *sender) one(batch queued, stopping bool) error {
 		if errors.Is(err, errRefused) {
 			return errRefused
 		}
-		if stopping && tries >= lastTries {
+		if stopping && tries >= lastTries || s.r.sending.Err() != nil {
 			return errGivenUp
 		}
 		stop := s.r.stop
 		if stopping {
-			stop = nil
+			stop, after = nil, min(after, time.Second) // Close does not wait for long
 		}
 		select {
 		case <-time.After(max(jitter(wait), after)):
 		case <-stop:
 			stopping = true
+		case <-s.r.sending.Done():
+			return errGivenUp
 		}
 		wait = min(2*wait, lastRetry)
 	}
@@ -167,8 +184,11 @@ func (s *sender) one(batch queued, stopping bool) error {
 
 // put sends one batch once. The duration is how long the service asks to wait before the next try.
 func (s *sender) put(batch queued) (time.Duration, error) {
+	if s.r.wrongAddress != nil {
+		return 0, s.r.wrongAddress
+	}
 	at := fmt.Sprintf("%s/api/v1/streams/%s/batches/%d", strings.TrimSuffix(s.r.cfg.Service, "/"), url.PathEscape(batch.of.stream), batch.of.sent+1)
-	req, err := http.NewRequest(http.MethodPut, at, bytes.NewReader(batch.text))
+	req, err := http.NewRequestWithContext(s.r.sending, http.MethodPut, at, bytes.NewReader(batch.text))
 	if err != nil {
 		return 0, fmt.Errorf("%w: %w", errRefused, err)
 	}
@@ -190,6 +210,13 @@ func (s *sender) put(batch queued) (time.Duration, error) {
 		seconds, _ := strconv.Atoi(res.Header.Get("Retry-After")) // absent, or a date, which no service of ours sends: none
 		return min(max(0, time.Duration(seconds)*time.Second), lastRetry), fmt.Errorf("%s: %s", res.Status, said)
 	case res.StatusCode >= 400:
+		if kind, _, _ := mime.ParseMediaType(res.Header.Get("Content-Type")); kind != "application/problem+json" {
+			// What is not the service's own word, such as a proxy's page, may change.
+			return lastRetry, fmt.Errorf("%s with content type %q; is that a Keen Lantern service?", res.Status, kind)
+		}
+		if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden {
+			return 0, fmt.Errorf("%w: %s: the service does not take Config.Token: %s", errRefused, res.Status, said)
+		}
 		return 0, fmt.Errorf("%w: %s: %s", errRefused, res.Status, said)
 	}
 	if err := answered(res); err != nil {
@@ -234,10 +261,22 @@ func jitter(wait time.Duration) time.Duration {
 	return wait/2 + time.Duration(rand.Int64N(int64(wait)))
 }
 
-// problem tells of trouble, at most once a second.
+// problem reports why a batch cannot be delivered: at most once a second to Config.Problem, once for each kind of reason to standard
+// error where there is none.
 func (s *sender) problem(err error) {
-	if s.r.cfg.Problem != nil && time.Since(s.warned) >= time.Second {
-		s.warned = time.Now()
-		s.r.cfg.Problem(err)
+	if report := s.r.cfg.Problem; report != nil {
+		if time.Since(s.warned) >= time.Second {
+			s.warned = time.Now()
+			report(err)
+		}
+		return
+	}
+	kind := "delivery"
+	if errors.Is(err, errRefused) {
+		kind = "refusal"
+	}
+	if !s.told[kind] {
+		s.told[kind] = true
+		fmt.Fprintf(os.Stderr, "keenlantern/record: %v\n", err)
 	}
 }

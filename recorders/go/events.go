@@ -202,6 +202,8 @@ type Scope struct {
 	Closer string
 	At     string // the place in the source that opens it
 	Opener InstID // the instance that opens it; 0: none known
+	// Lasting says that it may last until its container is shut down, which ends it: a session, a tenant. Requests lie in it, or Join it.
+	Lasting bool
 }
 
 // Open says that a scope has begun and returns its id, Unrecorded where it is left out. It ends with CloseScope.
@@ -236,10 +238,20 @@ func (r *Recorder) leftOut(s *session, in ScopeID) (ScopeID, bool) {
 func (r *Recorder) open(s *session, g *Scope) ScopeID {
 	id := ScopeID(r.scopes.Add(1))
 	r.add(s, &note{
-		kind: event.Open, scope: id, other: InstID(g.In), inst: g.Opener, weight: s.weight,
+		kind: event.Open, scope: id, other: InstID(g.In), inst: g.Opener, weight: s.weight, lasting: g.Lasting,
 		text: [5]string{g.Kind, g.Name, g.Trace, g.Closer, g.At},
 	}, nil)
 	return id
+}
+
+// Join says that a scope belongs to another one without lying in it, as a request belongs to a session.
+func (r *Recorder) Join(scope, around ScopeID) {
+	if r == nil || scope == around {
+		return
+	}
+	if s := r.session.Load(); s != nil && scope != 0 && around != 0 && r.in(s, scope) && r.in(s, around) {
+		r.add(s, &note{kind: event.Join, scope: scope, other: InstID(around)}, nil)
+	}
 }
 
 // CloseScope says that a scope has ended: after its instances were disposed, or without anything having done so.

@@ -2,6 +2,7 @@ package record
 
 import (
 	"time"
+	"unsafe"
 
 	"keenlantern.example/record/event"
 )
@@ -45,7 +46,7 @@ func (r *Recorder) drawOnce(flush bool) (over bool) {
 	if flush || len(r.batch) >= r.cfg.BatchSize {
 		r.cut()
 	}
-	r.crowded.Store(t.lost > 0 || r.room() < r.most.lines/2)
+	r.crowded.Store(t.overflow || r.room() < r.most.lines/2)
 	return s.over()
 }
 
@@ -53,7 +54,7 @@ func (r *Recorder) drawOnce(flush bool) (over bool) {
 func (r *Recorder) room() int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.most.lines - r.held - len(r.batch)
+	return r.most.lines - r.held - cap(r.batch)
 }
 
 // write appends lines for what was taken, and before them one that says what was lost. The caller holds encode.
@@ -83,7 +84,8 @@ func (r *Recorder) write(t *taken) {
 		}
 		r.put(e, &room)
 	})
-	if first && r.of != nil {
+	// While memory is short, a gap waits for something to stand beside.
+	if first && r.of != nil && r.room() > r.most.lines/2 {
 		r.tellGap(time.Since(r.of.start).Nanoseconds())
 	}
 }
@@ -142,14 +144,24 @@ func (r *Recorder) cut() {
 	if len(r.batch) == 0 {
 		return
 	}
+	// What waits takes no more memory than it has bytes: the buffer is used again where most of it is empty.
+	text, left := r.batch, []byte(nil)
+	if len(text) < cap(text)/4*3 {
+		text, left = append(make([]byte, 0, len(text)), text...), text[:0]
+	}
 	r.mu.Lock()
-	r.queue = append(r.queue, queued{r.of, r.batch})
-	r.held += len(r.batch)
-	r.totals.Bytes += int64(len(r.batch))
+	r.queue = append(r.queue, queued{r.of, text})
+	r.held += queuedCost(text)
+	r.totals.Bytes += int64(len(text))
 	r.mu.Unlock()
-	r.batch = make([]byte, 0, min(r.cfg.BatchSize+4<<10, cap(r.batch)))
+	if r.batch = left; cap(left) > 2*r.cfg.BatchSize {
+		r.batch = nil
+	}
 	select {
 	case r.ready <- struct{}{}:
 	default:
 	}
 }
+
+// queuedCost is how many bytes a batch takes while it waits.
+func queuedCost(text []byte) int { return len(text) + int(unsafe.Sizeof(queued{})) }

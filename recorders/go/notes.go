@@ -31,6 +31,7 @@ type note struct {
 	disposable  bool
 	hasKey      bool
 	all         bool
+	lasting     bool
 	from, to    int32 // of the shard's with
 	inst, other InstID
 	scope       ScopeID
@@ -79,9 +80,9 @@ func (r *Recorder) limit() limits {
 	each := r.most.notes / 2 / len(r.shards)
 	return limits{
 		uses: max(leastUses, each/4/int(unsafe.Sizeof(use{}))),
-		rest: max(leastRest, each/2/int(unsafe.Sizeof(note{}))),
+		rest: max(leastRest, each/8*3/int(unsafe.Sizeof(note{}))),
 		with: max(leastRest, each/8/int(unsafe.Sizeof(event.With{}))),
-		text: max(8<<10, each/8),
+		text: max(8<<10, each/4),
 	}
 }
 
@@ -123,14 +124,21 @@ func (r *Recorder) shard() *shard {
 func (r *Recorder) add(of *session, n *note, with []event.With) {
 	text := n.texts(with)
 	s := r.shard()
+	for tries := 0; r.session.Load() == of && s.full(of, text, len(with)); tries++ {
+		if tries == maxRelief || r.crowded.Load() {
+			s.lost++
+			s.mu.Unlock()
+			r.crowd()
+			return
+		}
+		s.mu.Unlock()
+		if !r.relieve() && (n.ev != nil || n.kind == event.Make && r.outlives(n.reg)) {
+			time.Sleep(reliefWait) // it is set-up, of which nothing should be missing
+		}
+		s.mu.Lock()
+	}
 	if r.session.Load() != of {
 		s.mu.Unlock()
-		return
-	}
-	if len(s.rest) >= of.limit.rest || len(s.with)+len(with) > of.limit.with && len(with) > 0 || s.text+text > of.limit.text {
-		s.lost++
-		s.mu.Unlock()
-		r.crowd()
 		return
 	}
 	if len(with) > 0 {
@@ -149,6 +157,30 @@ func (r *Recorder) add(of *session, n *note, with []event.With) {
 	if full {
 		r.hurry()
 	}
+}
+
+// full reports whether a shard has no room for a note with so much text and so many things listed.
+func (s *shard) full(of *session, text, with int) bool {
+	return len(s.rest) >= of.limit.rest || len(s.with)+with > of.limit.with && with > 0 || s.text+text > of.limit.text
+}
+
+// maxRelief bounds how often a caller tries to make room for its note, and reliefWait is how long it waits between two tries while another
+// goroutine does just that: 2 ms together.
+const (
+	maxRelief  = 40
+	reliefWait = 50 * time.Microsecond
+)
+
+// relieve turns what is noted into lines on the caller's goroutine, where there is room for lines: a burst, as when an application starts,
+// fills the shards before the recorder's own goroutine runs. It returns false where another goroutine is at it.
+func (r *Recorder) relieve() bool {
+	if !r.encode.TryLock() {
+		runtime.Gosched()
+		return false
+	}
+	defer r.encode.Unlock()
+	r.drawOnce(false)
+	return true
 }
 
 // addUse notes a call.
@@ -190,8 +222,9 @@ func (r *Recorder) crowd() {
 
 // taken is what was noted in all shards up to one moment.
 type taken struct {
-	shards []shard // without their locks
-	lost   int64
+	shards   []shard // without their locks
+	lost     int64   // what was dropped, and what happened in scopes that were left out
+	overflow bool    // something was dropped
 }
 
 // take empties the shards. The caller holds encode, and has the taken buffers given back before the next take.
@@ -206,6 +239,7 @@ func (r *Recorder) take(between func()) taken {
 		s.rest, spare.rest = spare.rest[:0], s.rest
 		s.with, spare.with = spare.with[:0], s.with
 		t.lost += s.lost
+		t.overflow = t.overflow || s.lost > 0
 		s.lost, s.text = 0, 0
 	}
 	if between != nil {
@@ -247,9 +281,19 @@ func (t *taken) each(f func(u *use, n *note, with []event.With)) {
 		rest[best]++
 	}
 	for k := range t.shards {
-		clear(t.shards[k].rest) // names may be let go of
-		clear(t.shards[k].with)
+		s := &t.shards[k]
+		clear(s.rest) // names may be let go of
+		clear(s.with)
+		s.uses, s.rest, s.with = roomy(s.uses), roomy(s.rest), roomy(s.with)
 	}
+}
+
+// roomy returns a buffer to be used again, none where it is much larger than what was in it: what one burst needed is not kept for good.
+func roomy[T any](list []T) []T {
+	if cap(list) > 1024 && len(list) < cap(list)/8 {
+		return nil
+	}
+	return list
 }
 
 // fill makes an event of a note.
@@ -275,6 +319,13 @@ func (n *note) fill(e *event.Event, with []event.With) {
 			e.Weight = n.weight
 			e.Has.Set(event.FWeight)
 		}
+		if n.lasting {
+			e.Ends = "shutdown"
+			e.Has.Set(event.FEnds)
+		}
+	case event.Join:
+		e.InScope = ScopeID(n.other)
+		e.Has = event.Of(event.FScope, event.FIn)
 	case event.Close:
 		e.Has = event.Of(event.FScope)
 	case event.Make:

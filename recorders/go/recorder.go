@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -39,7 +40,7 @@ type Config struct {
 
 	Service string       // base URL of a Keen Lantern service
 	Token   string       // sent as a bearer token where the service asks for one
-	Client  *http.Client // nil: one with a time-out of 10 s for batches, and of a minute for being told what to do; redirects are not followed
+	Client  *http.Client // nil: one with connections of its own, and a time-out of 10 s for batches and of a minute for orders; redirects are not followed
 	Output  io.Writer    // instead of Service: lines go here, in order; the caller closes it after Close
 
 	// Off begins without recording; Set, or the service, switches it on. Setting is how it records otherwise.
@@ -56,7 +57,11 @@ type Config struct {
 	// Otherwise the first 256 different ones are written.
 	HideUnregistered bool
 
-	// Problem is told, at most once a second, why batches cannot be delivered; nil: nobody is.
+	// CloseWait is how long Close goes on delivering at most, whatever its context allows; 0: 5 s.
+	CloseWait time.Duration
+
+	// Problem is called, at most once a second, with the reason why batches cannot be delivered. Where it is nil, the first of each kind
+	// of reason (no answer, a refusal, a wrong address) is written to standard error.
 	Problem func(error)
 }
 
@@ -64,6 +69,7 @@ const (
 	defaultMemory    = 8 << 20
 	defaultBatchSize = 1 << 20
 	defaultFlushWait = 200 * time.Millisecond
+	defaultCloseWait = 5 * time.Second
 )
 
 // Recorder records one process. A nil Recorder does nothing.
@@ -115,6 +121,11 @@ type Recorder struct {
 	done   chan struct{}
 	ctx    context.Context // ends with Close
 	cancel context.CancelFunc
+
+	sending      context.Context // ends when Close waits no longer
+	giveUp       context.CancelFunc
+	own          *http.Transport // nil: the application's
+	wrongAddress error           // what is wrong with Config.Service
 }
 
 // queued is a batch that waits to be sent.
@@ -148,19 +159,26 @@ func Start(cfg Config) (*Recorder, error) {
 	if cfg.BatchSize <= 0 {
 		cfg.BatchSize = defaultBatchSize
 	}
-	cfg.BatchSize = min(cfg.BatchSize, cfg.Memory/4)
+	cfg.BatchSize = min(cfg.BatchSize, cfg.Memory/8)
 	if cfg.FlushWait <= 0 {
 		cfg.FlushWait = defaultFlushWait
 	}
+	if cfg.CloseWait <= 0 {
+		cfg.CloseWait = defaultCloseWait
+	}
 	patient := cfg.Client
+	var own *http.Transport
 	if cfg.Client == nil {
-		cfg.Client, patient = &http.Client{Timeout: 10 * time.Second}, &http.Client{Timeout: time.Minute}
+		own = transportOf()
+		cfg.Client, patient = &http.Client{Transport: own, Timeout: 10 * time.Second}, &http.Client{Transport: own, Timeout: time.Minute}
 	}
 	cfg.Client, patient = here(cfg.Client), here(patient)
 	r := &Recorder{
 		cfg: cfg, id: newUUID(), kept: map[InstID]kept{}, most: sharesOf(cfg.Memory),
 		wake: make(chan struct{}, 1), ready: make(chan struct{}, 1), stop: make(chan struct{}), drawn: make(chan struct{}), done: make(chan struct{}),
 	}
+	r.own = own
+	r.sending, r.giveUp = context.WithCancel(context.Background())
 	r.unregistered.hide = cfg.HideUnregistered
 	r.ctx, r.cancel = context.WithCancel(context.Background())
 	r.objects.init(r)
@@ -169,11 +187,34 @@ func Start(cfg Config) (*Recorder, error) {
 		r.Set(cfg.Setting.on())
 	}
 	go r.draw()
+	if cfg.Service != "" {
+		r.wrongAddress = checkAddress(cfg.Service)
+	}
 	go r.deliver()
-	if cfg.Service != "" && !cfg.Alone {
+	if cfg.Service != "" && !cfg.Alone && r.wrongAddress == nil {
 		go r.listen(patient)
 	}
 	return r, nil
+}
+
+// transportOf returns a transport whose connections are the recorder's alone, few of them, and end with it.
+func transportOf() *http.Transport {
+	t, ok := http.DefaultTransport.(*http.Transport)
+	if !ok { // the application has put its own in the place of the default one
+		return &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: time.Minute}
+	}
+	own := t.Clone()
+	own.MaxIdleConns, own.MaxIdleConnsPerHost = 2, 2
+	return own
+}
+
+// checkAddress returns what is wrong with the address of a service, nil for nothing.
+func checkAddress(service string) error {
+	at, err := url.Parse(service)
+	if err == nil && (at.Scheme == "http" || at.Scheme == "https") && at.Host != "" {
+		return nil
+	}
+	return fmt.Errorf("%w: Config.Service is %q, which is no address of a service; write it as http://host:7460", errRefused, service)
 }
 
 func newUUID() string {

@@ -109,6 +109,7 @@ func newService(t *testing.T) *service {
 		s.tries++
 		if s.status != 0 {
 			w.Header().Set("Retry-After", "0")
+			w.Header().Set("Content-Type", "application/problem+json")
 			w.WriteHeader(s.status)
 			return
 		}

@@ -247,11 +247,43 @@ func (s *Analysis) Health() Health {
 	return h
 }
 
-// silent lists the rules that this recorder cannot give the evidence for, at least for some instances.
+// silent lists the rules for which nothing of this recording shows enough: whatever the recorder sees of other instances, it does not
+// see it of any that the rule is about.
 func (s *Analysis) silent() []string {
+	const disposals = ledger.SeesDispose | ledger.SeesDisposeCode
+	var all, disposed []ledger.Sight // what is seen of all instances of each registration, and of those that have to be disposed
+	for _, r := range s.world.Registrations() {
+		if !r.Known || r.Made == 0 || r.Internal {
+			continue
+		}
+		all = append(all, r.Sees)
+		if r.Disposable {
+			by := ledger.Sight(ledger.SeesDispose)
+			if r.Disposer == "code" || r.Disposer == "" && r.Lifetime == ledger.External {
+				by = ledger.SeesDisposeCode
+			}
+			sees := r.Sees
+			if sees&by != 0 {
+				sees |= disposals // of these, nobody else's disposals matter
+			} else {
+				sees &^= disposals
+			}
+			disposed = append(disposed, sees)
+		}
+	}
+	if len(all) == 0 {
+		all = append(all, s.world.Sees)
+	}
+	if len(disposed) == 0 {
+		disposed = append(disposed, s.world.Sees)
+	}
 	list := []string{}
 	for _, rule := range rules.All {
-		if rule.Needs&^s.world.Sees != 0 {
+		of := all
+		if rule.Needs&disposals != 0 {
+			of = disposed
+		}
+		if rule.Needs != 0 && !slices.ContainsFunc(of, func(sees ledger.Sight) bool { return rule.Needs&^sees == 0 }) {
 			list = append(list, rule.ID)
 		}
 	}
@@ -276,6 +308,10 @@ func (s *Analysis) Result() *Result {
 	if s.broken != nil {
 		findings = []*finding.Finding{}
 	}
+	// What is found is seen.
+	info.Health.Silent = slices.DeleteFunc(info.Health.Silent, func(id string) bool {
+		return slices.ContainsFunc(findings, func(f *finding.Finding) bool { return f.Rule == id })
+	})
 	return &Result{Format: Format, Streams: []Info{info}, Findings: findings}
 }
 

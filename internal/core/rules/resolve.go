@@ -372,6 +372,9 @@ func (r *failures) judge(g *facts.Answers, f *seenFailure) {
 	o := Occurrence{Scope: f.scope, Line: f.line, T: f.first, Severity: finding.Error, Subject: finding.Ref{Service: f.service}}
 	if f.required == 0 {
 		o.Severity = finding.Warning
+		if f.why == "missing" {
+			o.Severity = finding.Note // what may be absent is absent
+		}
 	}
 	fromData := f.keys != nil
 	if f.hasKey && !fromData {

@@ -218,12 +218,13 @@ func Ask[T any](i do.Injector, opts ...Option) (T, error) {
 	name := nameOf[T](opts)
 	b := of(i)
 	if b == nil || !b.rec.On() || b.running.Load() == 0 && b.leftOut(i) {
-		return do.InvokeNamed[T](i, name)
+		v, _, err := invoke[T](i, name, opts)
+		return v, err
 	}
 	a := b.asking(i, b.names.Of(named[T]("", false)), opts)
 	st := b.stack(true)
 	st.ask = a
-	v, err := do.InvokeNamed[T](i, name)
+	v, name, err := invoke[T](i, name, opts)
 	if st.ask == a {
 		// No hook was called: nobody has registered it.
 		st.ask = nil
@@ -231,6 +232,28 @@ func Ask[T any](i do.Injector, opts ...Option) (T, error) {
 	}
 	b.leave(st)
 	return v, err
+}
+
+// invoke asks for what a name says, or, where nothing is registered under it, for what was registered under the key alone, with the
+// container's own functions. It returns the name that was asked for last.
+func invoke[T any](i do.Injector, name string, opts []Option) (T, string, error) {
+	v, err := do.InvokeNamed[T](i, name)
+	key, keyed := find(opts, isKey)
+	if err == nil || !keyed || !errors.Is(err, do.ErrServiceNotFound) || provided(i, name) || !provided(i, key.text) {
+		return v, name, err
+	}
+	v, err = do.InvokeNamed[T](i, key.text)
+	return v, key.text, err
+}
+
+// provided reports whether i or a scope around it has a service of a name.
+func provided(i do.Injector, name string) bool {
+	for _, d := range i.ListProvidedServices() {
+		if d.Service == name {
+			return true
+		}
+	}
+	return false
 }
 
 func (b *box) asking(i do.Injector, service string, opts []Option) *ask {

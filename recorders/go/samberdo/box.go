@@ -75,6 +75,9 @@ func Record(rec *record.Recorder, root *do.RootScope) {
 	if rec == nil {
 		return
 	}
+	if _, recorded := boxes.Load(boxKey{weak.Make(root), rec}); recorded {
+		return
+	}
 	rec.Follow()
 	h := &hooks{rec: rec, root: root}
 	h.first = h.box(root)
@@ -108,15 +111,21 @@ type hooks struct {
 	first *box // of root
 }
 
-// boxes are found by their containers, which they do not keep alive.
-var boxes sync.Map // weak.Pointer[do.RootScope] → *box
+// boxes are found by their containers, which they do not keep alive, and their recorders. Without a recorder, a container leads to the box
+// of the first: what an application says more is for that one.
+var boxes sync.Map // boxKey → *box
+
+type boxKey struct {
+	root weak.Pointer[do.RootScope]
+	rec  *record.Recorder
+}
 
 // of returns the box of the container that i belongs to, nil if that is not recorded.
 func of(i do.Injector) *box {
 	if i == nil {
 		return nil
 	}
-	found, _ := boxes.Load(weak.Make(i.RootScope()))
+	found, _ := boxes.Load(boxKey{root: weak.Make(i.RootScope())})
 	b, _ := found.(*box)
 	return b
 }
@@ -126,7 +135,7 @@ func (h *hooks) box(root *do.RootScope) *box {
 	if root == h.root && h.first != nil {
 		return h.first
 	}
-	key := weak.Make(root)
+	key := boxKey{weak.Make(root), h.rec}
 	if found, ok := boxes.Load(key); ok {
 		return found.(*box)
 	}
@@ -143,7 +152,12 @@ func (h *hooks) box(root *do.RootScope) *box {
 	b.container = container
 	b.root = newScope(id, "", nil)
 	b.mu.Unlock()
-	runtime.AddCleanup(root, func(key weak.Pointer[do.RootScope]) { boxes.Delete(key) }, key)
+	first := boxKey{root: key.root}
+	boxes.LoadOrStore(first, b)
+	runtime.AddCleanup(root, func(key boxKey) {
+		boxes.Delete(key)
+		boxes.Delete(boxKey{root: key.root})
+	}, key)
 	return b
 }
 
@@ -177,17 +191,27 @@ func (b *box) enter(ctx context.Context, in do.Injector, child *do.Scope, kind, 
 	defer b.mu.Unlock()
 	outer := b.within(in)
 	id, own := record.ScopeOf(ctx), false
-	if id == 0 || b.taken[id] > 0 {
+	if id == 0 || b.taken[id] > 0 || outer != b.root {
 		own = true
-		around := outer.id
-		if id != 0 && outer == b.root {
-			around = id
-		}
-		id = b.rec.Open(record.Scope{In: around, Kind: kind, Name: name})
+		id = b.open(id, id != 0, outer, record.Scope{Kind: kind, Name: name})
 		ctx = b.rec.In(ctx, id)
 	}
 	b.add(child.ID(), newScope(id, kind, outer), own)
 	return ctx
+}
+
+// open opens a scope for work in one of the recorder's, if there is any: in that where the scope around is the root, and in the scope
+// around otherwise, to which the work then belongs.
+func (b *box) open(work record.ScopeID, there bool, outer *scope, g record.Scope) record.ScopeID {
+	g.In = outer.id
+	if there && outer == b.root {
+		g.In = work
+	}
+	id := b.rec.Open(g)
+	if there && outer != b.root && work != outer.id {
+		b.rec.Join(work, id)
+	}
+	return id
 }
 
 // add notes an open scope. The caller holds mu.
@@ -226,13 +250,10 @@ func (b *box) scope(s *do.Scope) *scope {
 	outer := b.within(s)
 	kind := kindOf(s.Name())
 	id, here := b.rec.Here()
-	own := !here || b.taken[id] > 0
+	// The child of a scope lies in that one, whatever work makes it.
+	own := !here || b.taken[id] > 0 || outer != b.root
 	if own {
-		around := outer.id
-		if here && outer == b.root {
-			around = id
-		}
-		id = b.rec.Open(record.Scope{In: around, Kind: kind})
+		id = b.open(id, here, outer, record.Scope{Kind: kind})
 	}
 	known := newScope(id, kind, outer)
 	b.add(s.ID(), known, own)

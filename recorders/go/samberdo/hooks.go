@@ -112,7 +112,7 @@ func (h *hooks) invoking(s *do.Scope, name string) {
 // wants notes who asks for something that is not built yet.
 func (b *box) wants(f *frame) {
 	b.mu.RLock()
-	_, sv := b.open(f.scope, f.name)
+	_, sv := b.opened(f.scope, f.name)
 	idle := sv == nil || sv.made || sv.how != do.ServiceTypeLazy
 	b.mu.RUnlock()
 	if idle {
@@ -391,7 +391,7 @@ func (b *box) failed(st *stack, f, outer *frame, err error) {
 	}
 	if asker != nil {
 		b.mu.RLock()
-		if _, sv := b.open(asker.scope, asker.name); sv != nil {
+		if _, sv := b.opened(asker.scope, asker.name); sv != nil {
 			fail.For = sv.id
 		}
 		b.mu.RUnlock()
@@ -447,7 +447,7 @@ func (b *box) reason(fail record.Failure, err error) record.Failure {
 func (h *hooks) disposing(s *do.Scope, name string) {
 	b := h.box(s.RootScope())
 	b.mu.Lock()
-	sc, sv := b.open(s, name)
+	sc, sv := b.opened(s, name)
 	if sv == nil || !sv.made || !sv.dispose {
 		b.mu.Unlock()
 		return
@@ -462,7 +462,7 @@ func (h *hooks) disposed(s *do.Scope, name string, err error) {
 	b := h.box(s.RootScope())
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	sc, sv := b.open(s, name)
+	sc, sv := b.opened(s, name)
 	if sc == nil || sv == nil && sc.services != nil {
 		return
 	}
@@ -484,8 +484,8 @@ func (h *hooks) disposed(s *do.Scope, name string, err error) {
 // maxKept bounds the scopes that are remembered although they are not recorded.
 const maxKept = 10_000
 
-// open returns an open scope and a service on it, nil where they are not known. The caller holds mu.
-func (b *box) open(s *do.Scope, name string) (*scope, *service) {
+// opened returns an open scope and a service on it, nil where they are not known. The caller holds mu.
+func (b *box) opened(s *do.Scope, name string) (*scope, *service) {
 	sc := b.root
 	if s.ID() != b.id {
 		if sc = b.scopes[s.ID()]; sc == nil {

@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"go.uber.org/dig"
@@ -82,6 +83,7 @@ type Scope struct {
 	outer   *Scope
 	id      record.ScopeID
 	own     bool // opened here
+	closed  atomic.Bool
 	kind    string
 	answers map[asked]*registered
 	latest  map[asked]record.InstID
@@ -150,18 +152,23 @@ func (s *Scope) Open(ctx context.Context, kind, name string, opts ...dig.ScopeOp
 
 func (s *Scope) open(d *dig.Scope, id record.ScopeID, there bool, g record.Scope) *Scope {
 	s.shared.mu.Lock()
-	own := !there || s.shared.taken[id]
+	// The child of a scope lies in that one, whatever work makes it.
+	own := !there || s.shared.taken[id] || s.outer != nil
 	if !own {
 		s.shared.taken[id] = true
 	}
 	s.shared.mu.Unlock()
 	if own {
+		work := id
 		g.In = s.id
 		if there && s.outer == nil {
 			g.In = id
 		}
 		if id = s.shared.rec.Open(g); s.shared.rec == nil {
 			id = record.Unrecorded
+		}
+		if there && s.outer != nil && work != s.id {
+			s.shared.rec.Join(work, id) // the work belongs to it, and goes on in it
 		}
 	}
 	child := s.shared.scope(d, s, id, g.Kind)
@@ -171,6 +178,7 @@ func (s *Scope) open(d *dig.Scope, id record.ScopeID, there bool, g record.Scope
 
 // Close says that the scope has ended.
 func (s *Scope) Close() {
+	s.closed.Store(true)
 	if s.outer == nil {
 		s.shared.rec.CloseScope(s.id)
 		return
@@ -271,6 +279,14 @@ func (s *Scope) InvokeFor(entry string, function any, opts ...dig.InvokeOption) 
 	defer leave()
 	now := s.shared.call()
 	asks := params(f.Type())
+	if s.closed.Load() {
+		// Dig goes on to answer, with what it had or anew.
+		for _, p := range asks {
+			if !p.basic {
+				s.shared.rec.Fail(record.Failure{Service: p.service(s.shared), Key: p.key, Why: "closed", Scope: s.id, Entry: entry})
+			}
+		}
+	}
 	reached := false
 	counted := reflect.MakeFunc(f.Type(), func(args []reflect.Value) []reflect.Value {
 		reached = true

@@ -53,7 +53,7 @@ function health(stream: Stream): string {
             </td>
           </tr>
           <tr v-if="s.health.silent.length">
-            <td colspan="9" class="quiet">This recorder cannot see enough for {{ s.health.silent.join(', ') }}.</td>
+            <td colspan="9" class="quiet">Not enough is seen in this recording for {{ s.health.silent.join(', ') }}.</td>
           </tr>
         </template>
       </tbody>
