@@ -2,6 +2,7 @@ package recorded_test
 
 import (
 	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -34,7 +35,7 @@ func (r *trial) Logf(format string, args ...any) {
 func (r *trial) Errorf(format string, args ...any) {
 	r.failed = append(r.failed, fmt.Sprintf(format, args...))
 }
-func (r *trial) Fatalf(format string, args ...any) { r.t.Fatalf(format, args...) }
+func (r *trial) Fatalf(format string, args ...any) { r.Errorf(format, args...) }
 
 // TestRecordTest holds that a test fails with what is wrong in the application, unless that is accepted, and says so where
 // nothing can check it.
@@ -72,9 +73,19 @@ func TestRecordTest(t *testing.T) {
 	assert.Contains(t, strings.Join(r.said, "\n"), "gone is accepted and was not found")
 	assert.NotEmpty(t, run(recordtest.Program(bin), recordtest.FailOn("all")).failed)
 	assert.NotEmpty(t, run(recordtest.Program("/nowhere/keenlantern")).failed)
+
+	agreed := filepath.Join(t.TempDir(), "contract.yaml")
+	require.NoError(t, os.WriteFile(agreed, []byte("contract: lantern-contract/1\napplication: TestRecordTest\nlifetimes:\n  - {service: handDesk, registered: scoped}\n"), 0o600))
+	r = run(recordtest.Program(bin), recordtest.Accept(id), recordtest.Contract(agreed))
+	require.Len(t, r.failed, 1)
+	assert.Contains(t, r.failed[0], "contract")
+	t.Setenv("CI", "")
 	t.Setenv("KEENLANTERN", "")
 	t.Setenv("PATH", t.TempDir())
 	r = run()
 	assert.Empty(t, r.failed)
 	assert.Contains(t, r.said[0], "NOT CHECKED")
+	assert.Contains(t, run(recordtest.Required()).failed[0], "NOT CHECKED")
+	t.Setenv("CI", "true")
+	assert.Contains(t, run().failed[0], "NOT CHECKED")
 }

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"os"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -64,6 +66,32 @@ var nugetSource = tree{
 		return "application/octet-stream"
 	},
 	func(name string) bool { return path.Ext(name) == ".json" || path.Ext(name) == ".gz" },
+}
+
+// getProgram serves this very program, for tests and for the command line of machines of the same system.
+func (s *service) getProgram(c *gin.Context) error {
+	own := runtime.GOOS + "-" + runtime.GOARCH
+	if c.Param("system") != own {
+		return &notHere{fmt.Sprintf("this service has the program for %s alone, and not for %s; build it from its sources there", own, c.Param("system"))}
+	}
+	path, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	file, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	c.Header("Content-Type", "application/octet-stream")
+	c.Header("Content-Disposition", "attachment; filename=keenlantern")
+	c.Header("Cache-Control", "no-cache")
+	http.ServeContent(c.Writer, c.Request, "", info.ModTime(), file)
+	return nil
 }
 
 // getFileOf serves the files of a tree.

@@ -1,16 +1,35 @@
 package service_test
 
 import (
+	"bytes"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"runtime"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+// TestProgram holds that the service hands out the program that it is itself, for its own system.
+func TestProgram(t *testing.T) {
+	r := start(t, t.TempDir())
+	own, err := os.Executable()
+	require.NoError(t, err)
+	want, err := os.ReadFile(own)
+	require.NoError(t, err)
+	status, h, got := r.do(http.MethodGet, "/program/"+runtime.GOOS+"-"+runtime.GOARCH, nil)
+	assert.Equal(t, http.StatusOK, status)
+	assert.Equal(t, "application/octet-stream", h.Get("Content-Type"))
+	assert.True(t, bytes.Equal(want, got), "%d bytes of %d", len(got), len(want))
+	status, _, said := r.do(http.MethodGet, "/program/plan9-mips", nil)
+	assert.Equal(t, http.StatusNotFound, status)
+	assert.Contains(t, string(said), runtime.GOOS+"-"+runtime.GOARCH)
+}
 
 // TestGoModules holds that an application elsewhere, with an empty module cache and no replace lines, gets the recorder and an
 // adapter from the service with the Go command, builds with them, and records.
@@ -69,6 +88,19 @@ func main() {
 	_ = rec.Close(context.Background())
 }
 `), 0o600))
+	// The lines that the README gives, in an environment with nothing of this one's: what the Go command goes by stands in its own file.
+	readme, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	lines := regexp.MustCompile(`(?m)^   export GOPROXY=.*\n   go get .*$`).FindString(string(readme))
+	require.NotEmpty(t, lines)
+	home := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(home, "goenv"), []byte("GOPROXY=file://"+filepath.Join(env[0], "cache", "download")+"\nGOSUMDB=off\nGOFLAGS=-modcacherw\nGOMODCACHE="+modules+"\nGOTOOLCHAIN=local\n"), 0o600))
+	newcomer := exec.Command("sh", "-e", "-c", strings.NewReplacer("http://127.0.0.1:7460", r.URL, "record/uberfx", "record/uberdig").Replace(lines))
+	newcomer.Dir = app
+	newcomer.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "GOENV=" + filepath.Join(home, "goenv")}
+	out, err = newcomer.CombinedOutput()
+	require.NoError(t, err, "%s\n%s", lines, out)
+
 	run := func(args ...string) string {
 		cmd := exec.Command("go", args...)
 		cmd.Dir = app

@@ -115,6 +115,7 @@ func (s *service) routes(g *gin.Engine) {
 	api.GET("/live", s.do(s.getLive))
 	api.GET("/openapi.json", s.do(s.getOpenAPI))
 	g.POST("/v1/logs", s.do(s.postLogs))
+	g.GET("/program/:system", s.do(s.getProgram))
 	g.GET("/go/*file", s.do(s.getFileOf(goModules)))
 	g.GET("/maven/*file", s.do(s.getFileOf(mavenRepository)))
 	g.HEAD("/maven/*file", s.do(s.getFileOf(mavenRepository)))

@@ -69,6 +69,9 @@ func pack(from, to, version string) error {
 // modules reads the modules in a folder, which may lie within each other.
 func modules(folder string) (list []*packed, err error) {
 	err = filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() && d.Name() == "gallery" {
+			return filepath.SkipDir // applications that show the recorders, and no part of them
+		}
 		if err != nil || d.Name() != "go.mod" {
 			return err
 		}

@@ -785,6 +785,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/program/{system}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The program itself
+         * @description For the command line and for tests (recordtest) on machines of the service's own system:
+         *     curl -so keenlantern http://lantern:7460/program/$(go env GOOS)-$(go env GOARCH). No token is needed.
+         */
+        get: operations["getProgram"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/go/{file}": {
         parameters: {
             query?: never;
@@ -794,7 +815,7 @@ export interface paths {
         };
         /**
          * The Go recorder's modules, as a Go module proxy serves them
-         * @description For the Go command, in this service's own version: GOPROXY=http://lantern:7460/go,$GOPROXY GONOSUMDB=keenlantern.example
+         * @description For the Go command, in this service's own version: GOPROXY=http://lantern:7460/go,$(go env GOPROXY) GONOSUMDB=keenlantern.example
          *     go get keenlantern.example/record. No token is needed.
          */
         get: operations["getGoModule"];
@@ -3581,6 +3602,33 @@ export interface operations {
                 };
             };
             503: components["responses"]["Busy"];
+        };
+    };
+    getProgram: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /**
+                 * @description The operating system and architecture, as Go names them.
+                 * @example linux-amd64
+                 */
+                system: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The program. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            404: components["responses"]["Problem"];
         };
     };
     getGoModule: {

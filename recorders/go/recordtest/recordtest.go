@@ -7,8 +7,12 @@
 //	}
 //
 // When the test ends, "keenlantern check" reads the recording. The program is the one that the environment variable KEENLANTERN
-// names, else the one on the PATH, else the module's tool ("go tool keenlantern"). Where there is none, the test says so, and
-// runs without being checked.
+// names, else the one on the PATH, else the module's tool ("go tool keenlantern"); a service hands it out:
+//
+//	curl -so keenlantern http://127.0.0.1:7460/program/$(go env GOOS)-$(go env GOARCH)
+//
+// Where there is none, the test runs without being checked, and standard error says so. It fails instead with Required, and where the
+// environment variable CI is set.
 package recordtest
 
 import (
@@ -19,6 +23,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"keenlantern.example/record"
@@ -40,6 +45,8 @@ type Option func(*options)
 
 type options struct {
 	program  []string
+	required bool
+	contract string
 	accepted map[string]bool
 	least    string
 	config   record.Config
@@ -60,6 +67,12 @@ func FailOn(severity string) Option { return func(o *options) { o.least = severi
 // Program names the program that checks, with the arguments that come before its own.
 func Program(command ...string) Option { return func(o *options) { o.program = command } }
 
+// Required fails the test where there is no program to check it.
+func Required() Option { return func(o *options) { o.required = true } }
+
+// Contract holds the recording against a contract, in the file of this path: what breaks it fails the test, and what it accepts does not.
+func Contract(path string) Option { return func(o *options) { o.contract = path } }
+
 // Config is what is recorded besides, App for instance; where it goes is the test's own.
 func Config(c record.Config) Option { return func(o *options) { o.config = c } }
 
@@ -75,7 +88,12 @@ func Start(t TB, opts ...Option) *record.Recorder {
 		o.program = find()
 	}
 	if len(o.program) == 0 {
-		t.Logf("recordtest: NOT CHECKED: there is no keenlantern program on the PATH, in KEENLANTERN or among the module's tools")
+		const why = "there is no keenlantern program on the PATH, in KEENLANTERN or among the module's tools"
+		if o.required || os.Getenv("CI") != "" {
+			t.Fatalf("recordtest: NOT CHECKED: %s", why)
+		}
+		t.Logf("recordtest: NOT CHECKED: %s", why)
+		unchecked.Do(func() { fmt.Fprintf(os.Stderr, "recordtest: tests are NOT CHECKED: %s\n", why) })
 		return nil
 	}
 	path := filepath.Join(t.TempDir(), "recording.ndjson")
@@ -107,6 +125,9 @@ func Start(t TB, opts ...Option) *record.Recorder {
 	})
 	return rec
 }
+
+// unchecked has standard error say once for each test binary that nothing is checked.
+var unchecked sync.Once
 
 // find returns the program that checks, nil if there is none.
 func find() []string {
@@ -142,7 +163,11 @@ func (o *options) check(t TB, ctx context.Context, path string) {
 		t.Errorf("recordtest: FailOn(%q): it is error, warning or note", o.least)
 		return
 	}
-	cmd := exec.CommandContext(ctx, o.program[0], append(o.program[1:len(o.program):len(o.program)], "check", "--format", "json", "--fail-on", "never", path)...)
+	args := append(o.program[1:len(o.program):len(o.program)], "check", "--format", "json", "--fail-on", "never")
+	if o.contract != "" {
+		args = append(args, "--contract", o.contract)
+	}
+	cmd := exec.CommandContext(ctx, o.program[0], append(args, path)...)
 	var said strings.Builder
 	cmd.Stderr = &said
 	out, err := cmd.Output()

@@ -19,7 +19,7 @@ export interface Way {
 
 const goGet = (here: Here, path: string): Line => ({
   what: 'Add the recorder, as this service hands it out',
-  how: `GOPROXY=${here.origin}${here.recorders.go ?? '/go'},$GOPROXY GONOSUMDB=keenlantern.example go get keenlantern.example/record${path}`,
+  how: `GOPROXY=${here.origin}${here.recorders.go ?? '/go'},$(go env GOPROXY) GONOSUMDB=keenlantern.example go get keenlantern.example/record${path}`,
 })
 const goStart = (here: Here): Line => ({
   what: 'Start it',
