@@ -2,6 +2,7 @@ package offices_test
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"maps"
@@ -32,25 +33,15 @@ type counted struct {
 // TestGallery runs small applications, sound and with a mistake each. The recording has to agree with the applications' own counts, and
 // the findings have to be exactly the mistake.
 func TestGallery(t *testing.T) {
-	text, err := os.ReadFile(root + "/testdata/gallery.yaml")
-	require.NoError(t, err)
-	var all struct {
-		Runtimes map[string]struct {
-			Run          []string           `yaml:"run"`
-			Built        string             `yaml:"built"`
-			Applications map[string][]found `yaml:"applications"`
-		} `yaml:"runtimes"`
-	}
-	require.NoError(t, yaml.UnmarshalWithOptions(text, &all, yaml.Strict()))
-	for runtime, of := range all.Runtimes {
+	for runtime, of := range gallery(t) {
 		t.Run(runtime, func(t *testing.T) {
 			runtimes.Need(t, runtime, of.Run[0], filepath.Join(root, of.Built))
 			require.GreaterOrEqual(t, len(of.Applications), 16)
 			for _, name := range slices.Sorted(maps.Keys(of.Applications)) {
 				t.Run(name, func(t *testing.T) {
-					visit(t, of.Run, nil, name)
+					keepTrace(t, visit(t, of.Run, nil, name), runtime+"-"+name)
 					if want := of.Applications[name]; len(want) > 0 {
-						visit(t, of.Run, want, name, "--mistaken")
+						keepTrace(t, visit(t, of.Run, want, name, "--mistaken"), runtime+"-"+name+"-mistaken")
 					}
 				})
 			}
@@ -58,7 +49,68 @@ func TestGallery(t *testing.T) {
 	}
 }
 
-func visit(t *testing.T, run []string, want []found, arguments ...string) {
+// exhibit is the gallery of one runtime.
+type exhibit struct {
+	Run          []string           `yaml:"run"`
+	Built        string             `yaml:"built"`
+	Applications map[string][]found `yaml:"applications"`
+}
+
+// gallery reads testdata/gallery.yaml.
+func gallery(t *testing.T) map[string]exhibit {
+	t.Helper()
+	text, err := os.ReadFile(root + "/testdata/gallery.yaml")
+	require.NoError(t, err)
+	var all struct {
+		Runtimes map[string]exhibit `yaml:"runtimes"`
+	}
+	require.NoError(t, yaml.UnmarshalWithOptions(text, &all, yaml.Strict()))
+	return all.Runtimes
+}
+
+// keepTrace writes a trace for tests on machines without its runtime, where that is asked for.
+func keepTrace(t *testing.T, lines []byte, name string) {
+	t.Helper()
+	if !*update {
+		return
+	}
+	folder := filepath.Join(root, "testdata", "gallery")
+	require.NoError(t, os.MkdirAll(folder, 0o755))
+	var packed bytes.Buffer
+	w := gzip.NewWriter(&packed)
+	_, err := w.Write(lines)
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
+	require.NoError(t, os.WriteFile(filepath.Join(folder, name+".ndjson.gz"), packed.Bytes(), 0o644))
+}
+
+// TestGalleryTraces holds the traces that were kept to the table, without their runtimes.
+func TestGalleryTraces(t *testing.T) {
+	for runtime, of := range gallery(t) {
+		for name, want := range of.Applications {
+			for suffix, want := range map[string][]found{"": nil, "-mistaken": want} {
+				if suffix != "" && len(want) == 0 {
+					continue
+				}
+				t.Run(runtime+"-"+name+suffix, func(t *testing.T) {
+					in, err := os.Open(filepath.Join(root, "testdata", "gallery", runtime+"-"+name+suffix+".ndjson.gz"))
+					require.NoError(t, err, "run TestGallery with -update")
+					defer in.Close()
+					r, err := engine.Analyse(t.Context(), in, reader.Options{}, rules.Default())
+					require.NoError(t, err)
+					mistake := "none"
+					if suffix != "" {
+						mistake = name
+					}
+					assert.Equal(t, want, foundIn(r.Findings, mistake))
+				})
+			}
+		}
+	}
+}
+
+// visit runs an application, holds its recording to its counts and to what should be found, and returns the recording.
+func visit(t *testing.T, run []string, want []found, arguments ...string) []byte {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
@@ -86,6 +138,7 @@ func visit(t *testing.T, run []string, want []found, arguments ...string) {
 		mistake = arguments[0]
 	}
 	assert.Equal(t, want, foundIn(r.Findings, mistake))
+	return lines
 }
 
 // recordedOf counts in a trace what an application counts.

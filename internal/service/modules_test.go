@@ -96,7 +96,8 @@ func main() {
 	home := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(home, "goenv"), []byte("GOPROXY=file://"+filepath.Join(env[0], "cache", "download")+"\nGOSUMDB=off\nGOFLAGS=-modcacherw\nGOMODCACHE="+modules+"\nGOTOOLCHAIN=local\n"), 0o600))
 	newcomer := exec.Command("sh", "-e", "-c", strings.NewReplacer("http://127.0.0.1:7460", r.URL, "record/uberfx", "record/uberdig").Replace(lines))
-	newcomer.Dir = app
+	newcomer.Dir = t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(newcomer.Dir, "go.mod"), []byte("module example.org/newcomer\n\ngo 1.24.0\n"), 0o600))
 	newcomer.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "GOENV=" + filepath.Join(home, "goenv")}
 	out, err = newcomer.CombinedOutput()
 	require.NoError(t, err, "%s\n%s", lines, out)

@@ -498,15 +498,10 @@ func (r *split) Judge() {
 			Rule: &splitRule, Severity: finding.Warning, Subject: pair[0].Ref(), Path: []finding.Ref{pair[1].Ref()},
 			Insts: pair[:], Line: pair[1].MadeLine, T: pair[1].Made,
 		}
-		loose := 0
 		for _, i := range pair {
 			if i.By == "factory" || i.By == "external" {
-				loose++
 				o.Severity = finding.Note
 			}
-		}
-		if loose == len(pair) {
-			continue // a copy of a container, an application that starts twice: the factories of each build its own
 		}
 		r.out.Report(o).Count("registrations", 2)
 	}

@@ -40,7 +40,6 @@ type app struct {
 	failures int                     // that were reported
 	invoking int                     // failures when what is being invoked began
 	hooked   []*provided             // annotated constructors that may have hooks, in the order in which they ran
-	starts   int                     // annotated start hooks that have run
 	stops    []*stop                 // annotated stop hooks, in the order in which they ran
 }
 
