@@ -315,7 +315,7 @@ func (o *short) put(ev *event.Event) {
 	if ev.Kind == event.Open || ev.Has.Has(event.FScope) {
 		ev.Scope = o.scopeOf(ev.Scope)
 	}
-	if ev.Kind == event.Open {
+	if ev.Kind == event.Open || ev.Kind == event.Join {
 		ev.InScope = o.scopeOf(ev.InScope)
 		ev.Has.Set(event.FIn)
 	}

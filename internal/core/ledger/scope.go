@@ -29,6 +29,8 @@ type Scope struct {
 	Around  []*Scope
 	Members bool
 
+	joinsMore bool // it belongs to more than Around lists
+
 	// Homed are the instances that end with the scope: those alive, and ended ones that something keeps.
 	Homed []*Instance
 
@@ -94,6 +96,16 @@ func (s *Scope) BelongsTo(outer *Scope) bool {
 			if around.Inside(outer) {
 				return true
 			}
+		}
+	}
+	return false
+}
+
+// JoinsMore reports whether s, or a scope around it, belongs to more scopes than are followed.
+func (s *Scope) JoinsMore() bool {
+	for n := 0; s != nil && n < maxJoined; s, n = s.Parent, n+1 {
+		if s.joinsMore {
+			return true
 		}
 	}
 	return false

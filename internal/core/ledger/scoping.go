@@ -117,7 +117,9 @@ func (w *World) join(ev *event.Event) error {
 	case slices.Contains(s.Around, around):
 		return nil
 	case len(s.Around) == maxAround:
-		return fmt.Errorf("scope %d belongs to %d others; more are not followed", ev.Scope, maxAround)
+		s.joinsMore = true
+		around.Members = true
+		return nil
 	}
 	s.Around = append(s.Around, around)
 	around.Members = true

@@ -69,7 +69,7 @@ func (r *crossed) See(c *ledger.Change) {
 // by keeping it.
 func (r *crossed) judge(c *ledger.Change, i *ledger.Instance, s *ledger.Scope, receiver *ledger.Instance) {
 	home := i.Home()
-	if s == nil || home == nil || !s.Known || s == i.Root() || home == i.Root() || s == home || s.BelongsTo(home) || mayBelong(s, home) {
+	if s == nil || home == nil || !s.Known || s == i.Root() || home == i.Root() || s == home || s.BelongsTo(home) || mayBelong(s, home) || s.JoinsMore() {
 		return
 	}
 	if i.Sees(r.world)&ledger.SeesWith == 0 || r.facts.Keeping().KeptInto(i, s, receiver) || i.OfferedInto(s, receiver) {
