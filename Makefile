@@ -76,7 +76,7 @@ LONGEST := $(addprefix ./internal/,offices browser many attack service)
 # that is watched for races.
 test-go:
 	@without="$$KEENLANTERN_WITHOUT$$(! [ -f recorders/jvm/target/left-out ] || echo ,jvm)$$(! [ -f recorders/php/left-out ] || echo ,php)$$(! [ -f recorders/dotnet/left-out ] || echo ,dotnet)"; \
-	for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required KEENLANTERN_RUNTIMES=required KEENLANTERN_WITHOUT="$$without" go test -race -timeout 12m $$([ $$m != . ] || echo $(LONGEST)) $$(go list ./... | grep -v /internal/core/)) || exit 1; done
+	for m in $(MODULES); do echo "go test $$m"; (cd $$m && KEENLANTERN_BROWSER=required KEENLANTERN_RUNTIMES=required KEENLANTERN_WITHOUT="$$without" go test -race -timeout 18m $$([ $$m != . ] || echo $(LONGEST)) $$(go list ./... | grep -v /internal/core/)) || exit 1; done
 	+@$(TWO) test-core test-races
 
 test-core:

@@ -83,6 +83,7 @@ var mayImport = map[string]string{
 	"record/uberdig":                 "record record/event record/internal/adapt record/internal/goroutine",
 	"record/uberfx":                  "record record/event record/internal/adapt",
 	"record/recordtest":              "record",
+	"record/gallery":                 "record record/samberdo record/uberdig record/uberfx record/wired",
 	"record/samberdo":                "record record/event record/internal/adapt record/internal/goroutine",
 	"internal/recorded":              "",
 	"internal/recorded/model":        "",

@@ -187,7 +187,9 @@ func (s *Service) batch(w http.ResponseWriter, r *http.Request, name, number str
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(map[string]any{"stream": name, "batch": n + 1})
 	case Refuse:
-		http.Error(w, "taken with other lines", http.StatusConflict)
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(http.StatusConflict)
+		fmt.Fprint(w, `{"title":"taken with other lines","status":409}`)
 	default:
 		answer()
 	}

@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -37,6 +38,10 @@ func TestGallery(t *testing.T) {
 		t.Run(runtime, func(t *testing.T) {
 			runtimes.Need(t, runtime, of.Run[0], filepath.Join(root, of.Built))
 			require.GreaterOrEqual(t, len(of.Applications), 16)
+			if of.Together {
+				visitAll(t, runtime, of)
+				return
+			}
 			for _, name := range slices.Sorted(maps.Keys(of.Applications)) {
 				t.Run(name, func(t *testing.T) {
 					keepTrace(t, visit(t, of.Run, nil, name), runtime+"-"+name)
@@ -53,6 +58,7 @@ func TestGallery(t *testing.T) {
 type exhibit struct {
 	Run          []string           `yaml:"run"`
 	Built        string             `yaml:"built"`
+	Together     bool               `yaml:"together"` // one process runs them all, since a process takes long to start
 	Applications map[string][]found `yaml:"applications"`
 }
 
@@ -109,36 +115,109 @@ func TestGalleryTraces(t *testing.T) {
 	}
 }
 
+// TestAttached holds that an application which was built without the recorder is recorded by its command line alone, and that its
+// mistake is found as by dependency.
+func TestAttached(t *testing.T) {
+	of := gallery(t)["jvm-spring"]
+	plain := filepath.Join("recorders", "jvm", "gallery", "target", "gallery-unrecorded.jar")
+	runtimes.Need(t, "jvm-spring", "java", filepath.Join(root, plain))
+	folder := t.TempDir()
+	for _, module := range []string{"keenlantern-record", "keenlantern-record-spring"} {
+		jars, err := filepath.Glob(filepath.Join(root, "recorders", "dist", "maven", "example", "keenlantern", module, "*", "*.jar"))
+		require.NoError(t, err)
+		require.NotEmpty(t, jars, "'make recorders' packs them")
+		for _, jar := range jars {
+			if strings.HasSuffix(jar, "-sources.jar") || strings.HasSuffix(jar, "-javadoc.jar") {
+				continue
+			}
+			text, err := os.ReadFile(jar)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(folder, filepath.Base(jar)), text, 0o600))
+		}
+	}
+	run := []string{"java", "-XX:TieredStopAtLevel=1", "-Dloader.path=" + folder, "-cp", plain, "org.springframework.boot.loader.launch.PropertiesLauncher"}
+	for _, name := range []string{"requests", "sessions", "factories"} {
+		t.Run(name, func(t *testing.T) {
+			visit(t, run, of.Applications[name], name, "--mistaken")
+		})
+	}
+}
+
 // visit runs an application, holds its recording to its counts and to what should be found, and returns the recording.
 func visit(t *testing.T, run []string, want []found, arguments ...string) []byte {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
-	defer cancel()
 	trace := filepath.Join(t.TempDir(), "trace.ndjson")
-	cmd := exec.CommandContext(ctx, run[0], slices.Concat(run[1:], arguments, []string{"--output", trace})...)
+	out := printed(t, run, time.Minute, slices.Concat(arguments, []string{"--output", trace})...)
+	var counts counted
+	require.NoError(t, json.Unmarshal(out, &counts))
+	lines, err := os.ReadFile(trace)
+	require.NoError(t, err)
+	mistake := "none"
+	if want != nil {
+		mistake = arguments[0]
+	}
+	compare(t, lines, counts, want, mistake)
+	return lines
+}
+
+// printed runs a program, which has to write nothing to standard error, and returns what it prints.
+func printed(t *testing.T, run []string, within time.Duration, arguments ...string) []byte {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), within)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, run[0], slices.Concat(run[1:], arguments)...)
 	cmd.Dir = root
 	var trouble bytes.Buffer
 	cmd.Stderr = &trouble
 	out, err := cmd.Output()
 	require.NoError(t, err, "%s", &trouble)
 	assert.Empty(t, trouble.String())
-	var counts counted
-	require.NoError(t, json.Unmarshal(out, &counts))
-	lines, err := os.ReadFile(trace)
-	require.NoError(t, err)
+	return out
+}
 
+// visitAll runs all applications of a runtime in one process.
+func visitAll(t *testing.T, runtime string, of exhibit) {
+	t.Helper()
+	folder := t.TempDir()
+	seen := map[string]bool{}
+	for line := range bytes.Lines(printed(t, of.Run, 5*time.Minute, "--all", "--output", folder)) {
+		var one struct {
+			Name     string
+			Mistaken bool
+			counted
+		}
+		require.NoError(t, json.Unmarshal(line, &one))
+		want, known := of.Applications[one.Name]
+		require.True(t, known, one.Name)
+		seen[one.Name] = true
+		name, mistake := one.Name, "none"
+		if !one.Mistaken {
+			want = nil
+		} else if len(want) == 0 {
+			continue
+		} else {
+			name, mistake = one.Name+"-mistaken", one.Name
+		}
+		t.Run(name, func(t *testing.T) {
+			lines, err := os.ReadFile(filepath.Join(folder, name+".ndjson"))
+			require.NoError(t, err)
+			compare(t, lines, one.counted, want, mistake)
+			keepTrace(t, lines, runtime+"-"+name)
+		})
+	}
+	assert.Len(t, seen, len(of.Applications))
+}
+
+// compare holds a recording to what its application counted, and to what should be found.
+func compare(t *testing.T, lines []byte, counts counted, want []found, mistake string) {
+	t.Helper()
 	told, err := conform.Check(bytes.NewReader(lines))
 	require.NoError(t, err)
 	assert.True(t, told.Conforms, "%v", told.Problems)
 	assert.Equal(t, counts, recordedOf(t, lines, counts))
-	r, err := engine.Analyse(ctx, bytes.NewReader(lines), reader.Options{}, rules.Default())
+	r, err := engine.Analyse(t.Context(), bytes.NewReader(lines), reader.Options{}, rules.Default())
 	require.NoError(t, err)
-	mistake := "none"
-	if want != nil {
-		mistake = arguments[0]
-	}
 	assert.Equal(t, want, foundIn(r.Findings, mistake))
-	return lines
 }
 
 // recordedOf counts in a trace what an application counts.
@@ -151,7 +230,7 @@ func recordedOf(t *testing.T, lines []byte, like counted) counted {
 		var ev struct {
 			making
 			Ev, Service, Impl, State string
-			Reg                      int64
+			Reg, Proxy               int64
 		}
 		var about struct{ Ev string }
 		require.NoError(t, json.Unmarshal(line, &about))
@@ -161,13 +240,17 @@ func recordedOf(t *testing.T, lines []byte, like counted) counted {
 		require.NoError(t, json.Unmarshal(line, &ev))
 		switch ev.Ev {
 		case "register":
+			if ev.Proxy > 0 {
+				impls[ev.Reg] = "proxy" // nothing that the application counts
+				continue
+			}
 			// A container that shows no values shows the service alone.
 			if impls[ev.Reg] = ev.Impl; ev.Impl == "" {
 				impls[ev.Reg] = ev.Service
 			}
 		case "make":
 			class := ev.Impl
-			if class == "" {
+			if class == "" || impls[ev.Reg] == "proxy" {
 				class = impls[ev.Reg]
 			}
 			class = packages.ReplaceAllString(class, "")

@@ -432,6 +432,13 @@ public final class Recorder implements AutoCloseable {
         return note(now, scope) ? id : DROPPED;
     }
 
+    /** Says that a scope belongs to another one without lying in it, as a request belongs to a session. */
+    public void join(long scope, long around) {
+        Stream now = this.now;
+        if (now != null && scope > 0 && around > 0 && scope != around && in(now, scope) && in(now, around))
+            note(now, new Event.Join().scope(scope).in(around));
+    }
+
     /** Says that a scope has ended: after its instances were disposed, or without anything having done so. */
     public void close(long scope) {
         Stream now = this.now;

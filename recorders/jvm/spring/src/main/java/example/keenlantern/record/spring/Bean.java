@@ -19,6 +19,7 @@ final class Bean {
     volatile List<Member> members; // what is filled in later, null while that is not known
     volatile Ends ends; // how its instances are destroyed, null while none has been seen
     volatile long inst; // the latest instance of a singleton
+    volatile Boolean wraps; // whether it is a layer around another one, null while that is not known
 
     /**
      * How an object of a class is destroyed.

@@ -245,7 +245,11 @@ final class Container {
         Method method = d.getResolvedFactoryMethod();
         String key = null;
         if (method != null) key = Reading.keyOf(MergedAnnotations.from(method));
-        else if (d.hasBeanClass()) key = Reading.keyOf(MergedAnnotations.from(d.getBeanClass()));
+        else if (d.getFactoryMethodName() == null) {
+            // Of what was found by scanning, the definition has no class yet.
+            Class<?> type = d.hasBeanClass() ? d.getBeanClass() : beans.getType(name, false);
+            if (type != null) key = Reading.keyOf(MergedAnnotations.from(ClassUtils.getUserClass(type)));
+        }
         if (key != null) found.add(key);
         return found;
     }
@@ -540,12 +544,45 @@ final class Container {
             building.home = home;
             make.owner(home);
         }
+        tellLayer(bean, building);
         building.inst = recorder.make(make, building.raw);
         if (bean.singleton()) {
             bean.inst = building.inst;
             isBuilt(bean);
         } else if (building.around != null) building.around.built(bean.name, building.inst);
         else give(building);
+    }
+
+    // A component whose constructor takes exactly one thing of a type that it is of itself, and not all of them, is a
+    // layer around it.
+    private void tellLayer(Bean bean, Building building) {
+        if (bean.internal || bean.wraps != null || building.byFactory || bean.sites == null) return;
+        bean.wraps = false;
+        Site inner = null;
+        int at = -1;
+        int n = -1;
+        for (Site site : bean.sites.list()) {
+            if (site.value() || site.lazy()) continue;
+            n++;
+            Class<?> type = site.type().toClass();
+            if (!type.isInterface() || !site.type().isInstance(building.raw) || common(type)) continue;
+            if (inner != null || site.all()) return;
+            inner = site;
+            at = n;
+        }
+        if (inner == null || at >= building.with.size() || !(building.with.get(at) instanceof Long id) || id == 0)
+            return;
+        for (Bean other : known.values()) {
+            if (other == bean || other.inst != id || other.internal) continue;
+            bean.wraps = true;
+            bean.told = bean.told.copy().wraps(other.reg);
+            recorder.registerAgain(bean.reg, bean.told);
+            return;
+        }
+    }
+
+    private static boolean common(Class<?> type) {
+        return type.getName().startsWith("java.") || framework(type.getName());
     }
 
     // A scoped bean ends with its scope; a prototype with what it is built for, or the work that asks for it.
@@ -789,16 +826,16 @@ final class Container {
             if (building.bean == null || building.bean.internal) return; // the container's own affair
         }
         if (building == null && !recorder.on()) return;
-        if (building != null && descriptor.isRequired()) return; // that it fails would be told
+        if (building != null) return; // that it fails would be told
+        if (framework(descriptor.getMember().getDeclaringClass().getName()))
+            return; // the framework asks for what may be there
         Place at = placeOf(descriptor);
-        Bean consumer;
-        if (building != null) consumer = building.bean;
-        else {
-            Asked asked = asked(at, descriptor);
-            consumer = asked.consumer();
-            if (consumer == null || !consumer.internal) provider.set(asked);
-        }
+        Asked asked = asked(at, descriptor);
+        Bean consumer = asked.consumer();
+        if (consumer == null || !consumer.internal) provider.set(asked);
         if (consumer != null && consumer.internal || answered.containsKey(at)) return;
+        // What may be absent, of a stream too, is no failure.
+        if (!descriptor.isRequired() || descriptor.getClass().getSimpleName().startsWith("Stream")) return;
         Class<?> type = descriptor.getDependencyType();
         if (type.isArray() || Collection.class.isAssignableFrom(type) || Map.class.isAssignableFrom(type)) return;
         if (!candidatesFor(descriptor).isEmpty()) {
@@ -813,9 +850,8 @@ final class Container {
                 .site(site.name())
                 .why(Event.Fail.Why.MISSING)
                 .scope(recorder.scope());
-        if (!descriptor.isRequired()) fail.optional(true);
         if (consumer != null) {
-            if (building == null && consumer.singleton()) fail.to(consumer.inst);
+            if (consumer.singleton()) fail.to(consumer.inst);
             else fail.forReg(consumer.reg);
         }
         recorder.fail(fail);
@@ -851,7 +887,7 @@ final class Container {
     private Asked asked(Place at, DependencyDescriptor descriptor) {
         Asked asked = providers.get(at);
         if (asked != null) return asked;
-        asked = new Asked(consumerOf(descriptor), siteOf(descriptor));
+        asked = new Asked(consumerOf(descriptor), siteOf(descriptor), Set.copyOf(candidatesFor(descriptor)));
         if (complete && providers.size() < MOST_BEANS) providers.put(at, asked);
         return asked;
     }
@@ -865,11 +901,15 @@ final class Container {
         return null;
     }
 
-    /** What was asked for through a provider just now, which what is built now is for. */
-    Asked takeProvider() {
+    /**
+     * What was asked for through a provider just now, where the bean of this name is what is built for it: null where the provider was
+     * answered with what was there, such as a proxy, and something else is being built now.
+     */
+    Asked takeProvider(String name) {
         Asked asked = provider.get();
-        if (asked != null) provider.remove();
-        return asked;
+        if (asked == null) return null;
+        provider.remove();
+        return asked.names().contains(name) ? asked : null;
     }
 
     // Destruction.

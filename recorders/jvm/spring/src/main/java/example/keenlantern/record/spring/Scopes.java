@@ -23,6 +23,7 @@ final class Scopes {
     private static final class Conversation {
         final long scope;
         final AtomicInteger callbacks = new AtomicInteger(1); // what is to be destroyed, and its own end
+        volatile long joined; // the latest work that was said to belong to it: saying so again does no harm
 
         Conversation(long scope) {
             this.scope = scope;
@@ -96,7 +97,9 @@ final class Scopes {
         if (conversations.size() > MOST) conversations.clear();
         return conversations.computeIfAbsent(kind + " " + id, key -> {
             Event.Open open = new Event.Open().in(container.root.scope()).kind(kind);
-            if (!kind.equals("session") || !sessionsEnd) open.ends(Event.Ends.UNKNOWN);
+            // Of a scope of the application's own, nothing shows when it ends. A session is ended by the shutdown at
+            // the latest.
+            open.ends(kind.equals("session") && sessionsEnd ? Event.Ends.SHUTDOWN : Event.Ends.UNKNOWN);
             return new Conversation(container.recorder.open(open));
         });
     }
@@ -128,6 +131,22 @@ final class Scopes {
 
         @Override
         public Object get(String bean, ObjectFactory<?> factory) {
+            Object got = find(bean, factory);
+            if (!name.equals("request") && container.recorder.on()) join();
+            return got;
+        }
+
+        // What asks belongs to it: a request to its session, and to whatever the application has beside it.
+        private void join() {
+            long work = container.recorder.scope();
+            String id = work <= 0 ? null : scope.getConversationId();
+            Conversation of = id == null ? null : conversations.get(name + " " + id);
+            if (of == null || of.joined == work) return;
+            of.joined = work;
+            container.recorder.join(work, of.scope);
+        }
+
+        private Object find(String bean, ObjectFactory<?> factory) {
             Building building = container.recorder.on() ? Building.latest() : null;
             if (building != null && building.container == container && building.asked.equals(bean) && !building.made) {
                 return scope.get(bean, () -> {

@@ -55,7 +55,7 @@ final class WatchedStartup implements ApplicationStartup {
                 String name = container.beans.canonicalName(BeanFactoryUtils.transformedBeanName(value));
                 if (container.passes(name)) return this;
                 building = Building.begin(container, name);
-                if (building.around == null) building.provider = container.takeProvider();
+                if (building.around == null) building.provider = container.takeProvider(name);
             } else if (key.equals("exception")) exception = value;
             return this;
         }
