@@ -826,16 +826,18 @@ final class Container {
             if (building.bean == null || building.bean.internal) return; // the container's own affair
         }
         if (building == null && !recorder.on()) return;
-        if (building != null) return; // that it fails would be told
+        if (building != null && descriptor.isRequired()) return; // that it fails would be told
         if (framework(descriptor.getMember().getDeclaringClass().getName()))
             return; // the framework asks for what may be there
         Place at = placeOf(descriptor);
-        Asked asked = asked(at, descriptor);
-        Bean consumer = asked.consumer();
-        if (consumer == null || !consumer.internal) provider.set(asked);
+        Bean consumer;
+        if (building != null) consumer = building.bean;
+        else {
+            Asked asked = asked(at, descriptor);
+            consumer = asked.consumer();
+            if (consumer == null || !consumer.internal) provider.set(asked);
+        }
         if (consumer != null && consumer.internal || answered.containsKey(at)) return;
-        // What may be absent, of a stream too, is no failure.
-        if (!descriptor.isRequired() || descriptor.getClass().getSimpleName().startsWith("Stream")) return;
         Class<?> type = descriptor.getDependencyType();
         if (type.isArray() || Collection.class.isAssignableFrom(type) || Map.class.isAssignableFrom(type)) return;
         if (!candidatesFor(descriptor).isEmpty()) {
@@ -844,14 +846,20 @@ final class Container {
         }
         if (isThereOtherwise(descriptor)) return;
         Site site = siteOf(descriptor);
+        // What may be absent, of a stream too, is no failure. With a qualifier that nothing has, it is told all the
+        // same.
+        boolean optional = !descriptor.isRequired()
+                || descriptor.getClass().getSimpleName().startsWith("Stream");
+        if (optional && site.key() == null) return;
         Event.Fail fail = new Event.Fail()
                 .service(site.service())
                 .key(site.key())
                 .site(site.name())
                 .why(Event.Fail.Why.MISSING)
                 .scope(recorder.scope());
+        if (optional) fail.optional(true);
         if (consumer != null) {
-            if (consumer.singleton()) fail.to(consumer.inst);
+            if (building == null && consumer.singleton()) fail.to(consumer.inst);
             else fail.forReg(consumer.reg);
         }
         recorder.fail(fail);
