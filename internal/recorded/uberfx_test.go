@@ -174,6 +174,52 @@ func TestUberFxMistakes(t *testing.T) {
 		}), fx.Invoke(func(*fxLedger) {}))
 		assert.Equal(t, []found{{"disposal/failed", "recorded_test.fxLedger", ""}}, r.found())
 	})
+	t.Run("a stop hook that hangs", func(t *testing.T) {
+		for name, hook := range map[string]fx.Option{
+			"appended": fx.Provide(func(lc fx.Lifecycle) *fxLedger {
+				lc.Append(fx.StopHook(func(context.Context) error { select {} }))
+				return &fxLedger{}
+			}),
+			"annotated": fx.Provide(fx.Annotate(func() *fxLedger { return &fxLedger{} }, fx.OnStop(func(context.Context, *fxLedger) error { select {} }))),
+		} {
+			t.Run(name, func(t *testing.T) {
+				r := recorded(t, func(rec *record.Recorder) {
+					app := fx.New(uberfx.Record(rec, hook, fx.Invoke(func(*fxLedger) {}), fx.NopLogger))
+					require.NoError(t, app.Start(t.Context()))
+					ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+					defer cancel()
+					require.Error(t, app.Stop(ctx))
+				})
+				require.Len(t, r.found(), 1)
+				assert.Equal(t, "disposal/unclosed-scope", r.found()[0].rule)
+				assert.Contains(t, r.found()[0].subject, "stop hook keenlantern.example/internal/recorded_test.TestUberFxMistakes", "whose hook it is")
+			})
+		}
+	})
+	t.Run("an annotated start hook that fails", func(t *testing.T) {
+		r := run(t, fx.Provide(fx.Annotate(func() *fxLedger { return &fxLedger{} }, fx.OnStart(func(*fxLedger) error { return errors.New("wet") }))), fx.Invoke(func(*fxLedger) {}))
+		assert.Equal(t, []found{{"resolve/failed", "recorded_test.fxLedger", ""}}, r.found())
+	})
+	t.Run("a cycle", func(t *testing.T) {
+		r := recorded(t, func(rec *record.Recorder) {
+			require.Error(t, uberfx.New(rec, fx.Provide(func(*fxDesk) *fxLedger { return nil }, func(*fxLedger) *fxDesk { return nil }), fx.NopLogger).Err())
+		})
+		require.Len(t, r.found(), 1)
+		assert.Equal(t, "resolve/cycle", r.found()[0].rule)
+	})
+	t.Run("an invoked function that fails, once", func(t *testing.T) {
+		r := run(t, fx.Provide(func() *fxLedger { return &fxLedger{} }), fx.Invoke(func(*fxLedger) error { return errors.New("wet") }))
+		require.Len(t, r.found(), 1)
+		assert.Equal(t, "resolve/failed", r.found()[0].rule)
+		assert.NotContains(t, r.text, "wet")
+	})
+	t.Run("populated", func(t *testing.T) {
+		var ledger *fxLedger
+		r := recorded(t, func(rec *record.Recorder) {
+			require.NoError(t, fxRun(t, func() {}, uberfx.Record(rec, fx.Provide(func() *fxLedger { return &fxLedger{} }), fx.Populate(&ledger), fx.NopLogger)))
+		})
+		assert.Contains(t, r.text, `"name":"fx.Populate"`)
+	})
 	t.Run("a failing start hook", func(t *testing.T) {
 		r := run(t, fx.Provide(func(lc fx.Lifecycle) *fxLedger {
 			lc.Append(fx.StartHook(func() error { return errors.New("wet") }))

@@ -232,20 +232,28 @@ func (a *app) refused(p *provided, outputs, stack []string, err error) {
 		k := keyOf(outputs[0])
 		f.Service, f.Key = a.service(k.of), k.name+k.group
 	}
-	if dig.IsCycleDetected(err) {
-		f.Why = "cycle"
-		for _, m := range circle.FindAllStringSubmatch(err.Error(), maxPath) {
-			f.Path = append(f.Path, a.service(keyOf(m[1]).of))
-		}
-		if len(f.Path) > 0 {
-			f.Service = f.Path[0]
-		}
-	}
 	a.fail(f)
 }
 
-// circle is a step of a circle in the container's error: "*main.Tides provided by ..." and "depends on *main.Gauge provided by ...".
-var circle = regexp.MustCompile(`(?m)(?:^|cycle: |depends on |\t)(\S+) provided by `)
+// circle is a step of a circle in the container's error: "depends on func(*main.Gauge) *main.Tides provided by ...".
+var circle = regexp.MustCompile(`func\(.*\) \(?([^\s,()]+).* provided by `)
+
+// cyclic reports a circle that fx finds before anything is built, its logger included, so that no event says so; New asks for it.
+func cyclic(rec *record.Recorder, err error) {
+	if !strings.Contains(err.Error(), "cycle detected in dependency graph") {
+		return
+	}
+	a := newApp(rec)
+	f := record.Failure{Why: "cycle", Scope: a.root}
+	for _, m := range circle.FindAllStringSubmatch(err.Error(), maxPath) {
+		f.Path = append(f.Path, a.service(keyOf(m[1]).of))
+	}
+	if len(f.Path) > 0 {
+		f.Service = f.Path[0]
+		a.fail(f)
+	}
+	a.rec.CloseScope(a.root)
+}
 
 // fail reports a failure.
 func (a *app) fail(f record.Failure) {
@@ -556,7 +564,7 @@ func (a *app) hook(function, caller string) string {
 		return function
 	}
 	if p := a.owner(caller); p != nil {
-		return "hook of " + strings.TrimSuffix(strings.TrimPrefix(p.name, "fx.Annotate("), "()")
+		return strings.TrimSuffix(strings.TrimPrefix(p.name, "fx.Annotate("), "()")
 	}
 	return "annotated hook"
 }

@@ -30,6 +30,16 @@ func Record(rec *record.Recorder, options ...fx.Option) fx.Option {
 	)
 }
 
+// New makes an application that is recorded, as fx.New does without. Beside what Record does, it has a circle among constructors
+// recorded: fx finds that before it builds anything, its logger included, so that no option is told.
+func New(rec *record.Recorder, options ...fx.Option) *fx.App {
+	app := fx.New(Record(rec, options...))
+	if err := app.Err(); err != nil && rec != nil {
+		cyclic(rec, err)
+	}
+	return app
+}
+
 // Seen has the recorder know which object the application's T is, so that calls on it are recorded. It is built for that if
 // nothing else needs it.
 func Seen[T any](rec *record.Recorder) fx.Option {

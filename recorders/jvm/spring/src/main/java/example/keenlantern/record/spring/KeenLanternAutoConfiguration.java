@@ -55,6 +55,18 @@ class KeenLanternAutoConfiguration {
         }
     }
 
+    @Configuration(proxyBeanMethods = false)
+    @ConditionalOnWebApplication(type = ConditionalOnWebApplication.Type.REACTIVE)
+    static class Reactive {
+        Reactive() {
+            System.getLogger(KeenLanternAutoConfiguration.class.getName())
+                    .log(
+                            System.Logger.Level.INFO,
+                            "Keen Lantern records the beans of this application; requests of a reactive server are no"
+                                    + " scopes in the recording");
+        }
+    }
+
     @Bean
     @Role(BeanDefinition.ROLE_INFRASTRUCTURE)
     ScheduledWork keenLanternScheduled(SpringRecording recording) {
