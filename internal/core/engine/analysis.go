@@ -275,7 +275,12 @@ func (s *Analysis) silent() []string {
 		all = append(all, s.world.Sees)
 	}
 	if len(disposed) == 0 {
-		disposed = append(disposed, s.world.Sees)
+		// Which instances have to be disposed may be known by their makes alone, and by whom.
+		sees := s.world.Sees
+		if sees&disposals != 0 {
+			sees |= disposals
+		}
+		disposed = append(disposed, sees)
 	}
 	list := []string{}
 	for _, rule := range rules.All {
