@@ -118,7 +118,7 @@ func TestAskForPlainNames(t *testing.T) {
 	assert.Equal(t, "resolve/missing", r.found()[0].rule)
 }
 
-// TestDigAfterClose holds that what is asked of a closed scope of dig, which goes on to answer, is found.
+// TestDigAfterClose holds that requests to a closed scope of dig, which still answers, are found.
 func TestDigAfterClose(t *testing.T) {
 	r := recorded(t, func(rec *record.Recorder) {
 		c := uberdig.Record(rec, dig.New())

@@ -18,11 +18,11 @@ import (
 )
 
 // Close ends the recording, delivers what is left and ends the recorder's goroutines. It returns when all is delivered,
-// or with an error when ctx or Config.CloseWait ends first; what was not delivered by then is lost. Events after Close are ignored. A
+// or with an error when ctx or Config.CloseWait ends first; undelivered events are lost. Events after Close are ignored. A
 // second Close waits for the first.
 //
-// A program that ends without Close loses what it recorded in the last Config.FlushWait; what arrived until then is kept, and shown as
-// cut off.
+// A program that ends without Close loses the events of the last Config.FlushWait; the service keeps the rest and marks the stream as cut
+// off.
 func (r *Recorder) Close(ctx context.Context) error {
 	if r == nil {
 		return nil
@@ -211,7 +211,7 @@ func (s *sender) put(batch queued) (time.Duration, error) {
 		return min(max(0, time.Duration(seconds)*time.Second), lastRetry), fmt.Errorf("%s: %s", res.Status, said)
 	case res.StatusCode >= 400:
 		if kind, _, _ := mime.ParseMediaType(res.Header.Get("Content-Type")); kind != "application/problem+json" {
-			// What is not the service's own word, such as a proxy's page, may change.
+			// Only a problem document of the service is final: the error page of a proxy may be temporary.
 			return lastRetry, fmt.Errorf("%s with content type %q; is that a Keen Lantern service?", res.Status, kind)
 		}
 		if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden {

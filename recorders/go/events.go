@@ -492,7 +492,7 @@ func (r *Recorder) Dispose(inst InstID, scope ScopeID, by string, state DisposeS
 	r.DisposeAt(time.Time{}, inst, scope, by, state, took, failure)
 }
 
-// DisposeAt is Dispose for what is known later than it happened. The zero time is now.
+// DisposeAt is Dispose for a disposal that is reported later than it happened. The zero time is now.
 func (r *Recorder) DisposeAt(when time.Time, inst InstID, scope ScopeID, by string, state DisposeState, took time.Duration, failure error) {
 	if r == nil || inst == 0 {
 		return

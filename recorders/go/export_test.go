@@ -17,7 +17,7 @@ func (r *Recorder) Noted() (n int) {
 	return n
 }
 
-// Held returns how many bytes of buffers wait to be written down or sent: what they hold, and not what is in them.
+// Held returns the capacity in bytes of all buffers of notes, lines and batches.
 func (r *Recorder) Held() (n int) {
 	r.encode.Lock()
 	defer r.encode.Unlock()

@@ -144,7 +144,7 @@ func (r *Recorder) cut() {
 	if len(r.batch) == 0 {
 		return
 	}
-	// What waits takes no more memory than it has bytes: the buffer is used again where most of it is empty.
+	// A queued batch takes no more memory than it has bytes: a mostly empty buffer is copied and reused.
 	text, left := r.batch, []byte(nil)
 	if len(text) < cap(text)/4*3 {
 		text, left = append(make([]byte, 0, len(text)), text...), text[:0]

@@ -125,15 +125,17 @@ func (r *Recorder) add(of *session, n *note, with []event.With) {
 	text := n.texts(with)
 	s := r.shard()
 	for tries := 0; r.session.Load() == of && s.full(of, text, len(with)); tries++ {
-		if tries == maxRelief || r.crowded.Load() {
+		// Set-up comes in bursts, and nothing of it should be missing. A request never encodes or waits for others.
+		setup := n.ev != nil || n.kind == event.Make && r.outlives(n.reg)
+		if !setup || tries == maxRelief || r.crowded.Load() {
 			s.lost++
 			s.mu.Unlock()
 			r.crowd()
 			return
 		}
 		s.mu.Unlock()
-		if !r.relieve() && (n.ev != nil || n.kind == event.Make && r.outlives(n.reg)) {
-			time.Sleep(reliefWait) // it is set-up, of which nothing should be missing
+		if !r.relieve() {
+			time.Sleep(reliefWait)
 		}
 		s.mu.Lock()
 	}
@@ -171,11 +173,10 @@ const (
 	reliefWait = 50 * time.Microsecond
 )
 
-// relieve turns what is noted into lines on the caller's goroutine, where there is room for lines: a burst, as when an application starts,
-// fills the shards before the recorder's own goroutine runs. It returns false where another goroutine is at it.
+// relieve encodes all notes on the caller's goroutine, if there is memory for their lines. When an application starts, a burst can fill the
+// shards before the recorder's goroutine runs. It returns false if another goroutine is encoding.
 func (r *Recorder) relieve() bool {
 	if !r.encode.TryLock() {
-		runtime.Gosched()
 		return false
 	}
 	defer r.encode.Unlock()
@@ -288,7 +289,7 @@ func (t *taken) each(f func(u *use, n *note, with []event.With)) {
 	}
 }
 
-// roomy returns a buffer to be used again, none where it is much larger than what was in it: what one burst needed is not kept for good.
+// roomy returns a buffer for reuse, or nil if it is much larger than its contents: the memory of one burst is released.
 func roomy[T any](list []T) []T {
 	if cap(list) > 1024 && len(list) < cap(list)/8 {
 		return nil

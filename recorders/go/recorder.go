@@ -125,7 +125,7 @@ type Recorder struct {
 	sending      context.Context // ends when Close waits no longer
 	giveUp       context.CancelFunc
 	own          *http.Transport // nil: the application's
-	wrongAddress error           // what is wrong with Config.Service
+	wrongAddress error           // Config.Service is not a URL
 }
 
 // queued is a batch that waits to be sent.
@@ -208,7 +208,7 @@ func transportOf() *http.Transport {
 	return own
 }
 
-// checkAddress returns what is wrong with the address of a service, nil for nothing.
+// checkAddress returns an error if an address is not the URL of a service.
 func checkAddress(service string) error {
 	at, err := url.Parse(service)
 	if err == nil && (at.Scheme == "http" || at.Scheme == "https") && at.Host != "" {

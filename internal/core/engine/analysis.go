@@ -247,11 +247,11 @@ func (s *Analysis) Health() Health {
 	return h
 }
 
-// silent lists the rules for which nothing of this recording shows enough: whatever the recorder sees of other instances, it does not
-// see it of any that the rule is about.
+// silent lists the rules for which this recording lacks the evidence: the recorder does not see it for any of the instances that the rule
+// is about.
 func (s *Analysis) silent() []string {
 	const disposals = ledger.SeesDispose | ledger.SeesDisposeCode
-	var all, disposed []ledger.Sight // what is seen of all instances of each registration, and of those that have to be disposed
+	var all, disposed []ledger.Sight // of each registration, and of each disposable one
 	for _, r := range s.world.Registrations() {
 		if !r.Known || r.Made == 0 || r.Internal {
 			continue
@@ -264,7 +264,7 @@ func (s *Analysis) silent() []string {
 			}
 			sees := r.Sees
 			if sees&by != 0 {
-				sees |= disposals // of these, nobody else's disposals matter
+				sees |= disposals // other disposals do not occur
 			} else {
 				sees &^= disposals
 			}
@@ -275,7 +275,7 @@ func (s *Analysis) silent() []string {
 		all = append(all, s.world.Sees)
 	}
 	if len(disposed) == 0 {
-		// Which instances have to be disposed may be known by their makes alone, and by whom.
+		// Disposable instances, and their disposers, may be marked by their makes alone.
 		sees := s.world.Sees
 		if sees&disposals != 0 {
 			sees |= disposals
@@ -313,7 +313,7 @@ func (s *Analysis) Result() *Result {
 	if s.broken != nil {
 		findings = []*finding.Finding{}
 	}
-	// What is found is seen.
+	// A rule with a finding had its evidence.
 	info.Health.Silent = slices.DeleteFunc(info.Health.Silent, func(id string) bool {
 		return slices.ContainsFunc(findings, func(f *finding.Finding) bool { return f.Rule == id })
 	})

@@ -311,6 +311,7 @@ func (k *Keeping) KeptInto(i *ledger.Instance, s *ledger.Scope, except *ledger.I
 	k.up.visit(i)
 	list := append(k.queue[:0], i)
 	defer func() { k.queue = list }()
+	joins := s.Joins()
 	for n := 0; n < len(list); n++ {
 		for _, keeper := range list[n].KeptBy {
 			h := keeper.Holder
@@ -324,7 +325,7 @@ func (k *Keeping) KeptInto(i *ledger.Instance, s *ledger.Scope, except *ledger.I
 				list = append(list, h)
 			}
 		}
-		k.world.Step(len(list[n].KeptBy))
+		k.world.Step(joins * len(list[n].KeptBy))
 	}
 	return false
 }

@@ -84,7 +84,7 @@ func (l *Layers) index() {
 		}
 	}
 	for p, good := range l.inferred {
-		// What two of one service keep side by side is part of both, and neither is a layer of it.
+		// Two instances of a service that share a third are results of one constructor, and no layers.
 		if good && around[p.inner] < 2 {
 			l.layers[p.outer] = true
 			inner[p.outer] = append(inner[p.outer], p.inner)

@@ -356,7 +356,10 @@ func (i *Instance) Ref() finding.Ref {
 	return finding.Ref{Service: name, Implementation: finding.Text(i.impl), At: finding.Text(i.at), Module: i.Module}
 }
 
-// OfferedInto reports whether i was handed to another instance than except that belongs to s or outlasts it and may turn out to keep it.
+// Offers returns how many receivers of i are remembered that may turn out to keep it.
+func (i *Instance) Offers() int { return len(i.handouts()) }
+
+// OfferedInto reports whether i was handed to an instance other than except that belongs to s or outlasts it, and that may keep it.
 func (i *Instance) OfferedInto(s *Scope, except *Instance) bool {
 	for _, h := range i.handouts() {
 		if home := h.to.home; home != nil && h.to != except && s.BelongsTo(home) {

@@ -101,6 +101,15 @@ func (s *Scope) BelongsTo(outer *Scope) bool {
 	return false
 }
 
+// Joins returns one more than how many scopes are looked through by BelongsTo beside those around s: what a walk costs that asks it.
+func (s *Scope) Joins() int {
+	joins := 1
+	for n := 0; s != nil && n < maxJoined; s, n = s.Parent, n+1 {
+		joins += len(s.Around)
+	}
+	return joins
+}
+
 // JoinsMore reports whether s, or a scope around it, belongs to more scopes than are followed.
 func (s *Scope) JoinsMore() bool {
 	for n := 0; s != nil && n < maxJoined; s, n = s.Parent, n+1 {

@@ -20,7 +20,7 @@ type crossed struct {
 var crossedRule = Rule{
 	ID: "sharing/crossed", Severity: finding.Error, Basis: finding.Observed,
 	Doc:   "An instance of one scope is used or given out in another one that lies neither in it nor is the root, with nobody who keeps it to explain how it got there: a static field, a queue.",
-	Not:   "Instances of the root; instances of a scope, such as a session, to which the other one belongs, or may belong since it belongs to no other of that kind; what is kept by an instance that belongs to that scope or outlasts it (captive/scoped reports that), unless it came by it only after the end of the scope.",
+	Not:   "Instances of the root; instances of a scope, such as a session, to which the other one belongs, or may belong since it belongs to no other of that kind; what is kept by an instance that belongs to that scope or outlasts it (captive/scoped reports that), unless that instance got it after its scope had closed.",
 	Needs: ledger.SeesWith,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
@@ -54,7 +54,7 @@ func (r *crossed) See(c *ledger.Change) {
 			r.judge(c, c.Inst, receiver.Home(), receiver)
 		}
 	case ledger.Opened:
-		// What was built in it before it was opened, by lines that came out of order, could not be judged.
+		// Constructions that were recorded before the scope's open line could not be judged when they came.
 		for _, h := range c.Scope.Homed {
 			for k := range h.Keeps {
 				if e := &h.Keeps[k]; e.Kept != nil && e.Slot >= 0 && late(h, e.Kept.Home()) != nil {
@@ -65,13 +65,14 @@ func (r *crossed) See(c *ledger.Change) {
 	}
 }
 
-// judge looks at an instance that was used or given out in s. A receiver that came by it only after the end of its scope explains nothing
-// by keeping it.
+// judge checks an instance that was used or given out in s. A receiver that got it only after its scope had closed does not explain the
+// use by keeping it.
 func (r *crossed) judge(c *ledger.Change, i *ledger.Instance, s *ledger.Scope, receiver *ledger.Instance) {
 	home := i.Home()
 	if s == nil || home == nil || !s.Known || s == i.Root() || home == i.Root() || s == home || s.BelongsTo(home) || mayBelong(s, home) || s.JoinsMore() {
 		return
 	}
+	r.world.Step(s.Joins() * (1 + i.Offers()))
 	if i.Sees(r.world)&ledger.SeesWith == 0 || r.facts.Keeping().KeptInto(i, s, receiver) || i.OfferedInto(s, receiver) {
 		return
 	}
@@ -117,8 +118,8 @@ func builtWith(c *ledger.Change) bool {
 	return c.Homed && slices.ContainsFunc(c.Holder.Keeps, func(e ledger.Edge) bool { return e.Kept == c.Inst && e.Slot >= 0 })
 }
 
-// mayBelong reports whether s may belong to home, of a session for instance, for all that was recorded: home outlives such scopes, or
-// nothing shows its end, and s belongs to no other scope of that kind.
+// mayBelong reports whether s may belong to home, such as a session: home outlives scopes like s, or its end is not seen, and s belongs to
+// no other scope of home's kind.
 func mayBelong(s, home *ledger.Scope) bool {
 	return (home.EndsUnknown || home.Lasting) && s.Kind != home.Kind && s.Within(home.Kind) == nil
 }

@@ -402,15 +402,21 @@ func (r *unclosedScope) Judge() {
 // maxLeft bounds how many names are remembered of what a scope that was never closed holds.
 const maxLeft = 8
 
-// leftOpen is what had to be disposed in a scope that was never closed.
+// leftOpen names the instances that had to be disposed in a scope that was never closed.
 type leftOpen struct{ names []string }
 
-// leftWith remembers what would have to be disposed in a scope that ends with a root around it and was never closed.
+// leftWith remembers the undisposed instances of a scope that was never closed and ends with its root.
 func (r *unclosedScope) leftWith(s *ledger.Scope) {
 	var left leftOpen
 	for _, i := range s.Homed {
-		if name := i.Ref().Name(); len(left.names) < maxLeft && i.Disposable() && i.DisposeLines == 0 && seesDisposal(i, r.world) && !slices.Contains(left.names, name) {
+		if !i.Disposable() || i.DisposeLines > 0 || !seesDisposal(i, r.world) {
+			continue
+		}
+		if name := i.Ref().Name(); !slices.Contains(left.names, name) {
 			left.names = append(left.names, name)
+		}
+		if len(left.names) == maxLeft {
+			break
 		}
 	}
 	if len(left.names) > 0 {

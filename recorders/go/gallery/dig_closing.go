@@ -10,7 +10,7 @@ import (
 	"keenlantern.example/record/uberdig"
 )
 
-// An application that tells the recorder of all that it closes.
+// An application that reports to the recorder everything that it closes.
 type (
 	Cable  struct{ c *counts }
 	Relay  struct{ c *counts }
@@ -46,7 +46,7 @@ func digClosing(rec *record.Recorder, c *counts, mistaken bool) (err error) {
 		}
 		return request.InvokeFor("GET /send", func(relay *Relay, keying *Keying) error {
 			if mistaken {
-				return nil // nobody closes the relay
+				return nil // the relay is not closed
 			}
 			defer rec.Closed(relay)
 			return relay.Close()

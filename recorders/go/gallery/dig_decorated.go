@@ -9,8 +9,8 @@ import (
 	"keenlantern.example/record/uberdig"
 )
 
-// A log that the container decorates, and that each request decorates once more for itself. What the root keeps holds the log without
-// the request's layer, and goes round nothing.
+// A log that the container decorates, and that each request decorates once more for itself. Instances of the
+// root hold the log without the request's decorator, and bypass nothing.
 type (
 	WatchLog  interface{ Note(string) }
 	PaperLog  struct{}

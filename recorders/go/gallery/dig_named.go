@@ -24,7 +24,7 @@ type (
 
 		North *Beacon `name:"north"`
 		South *Beacon `name:"south"`
-		Spare Beacon  // a value of the same type, which is a service of its own
+		Spare Beacon  // a value of the same type is another service
 	}
 	eastNeeds struct {
 		dig.In

@@ -10,7 +10,7 @@ import (
 	"keenlantern.example/record/samberdo"
 )
 
-// Names, aliases, and what is asked for by an interface alone.
+// Names, aliases, and a request by interface.
 type (
 	Radio interface{ Call(string) }
 	Short struct{ band int }

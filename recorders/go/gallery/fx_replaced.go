@@ -9,7 +9,7 @@ import (
 	"keenlantern.example/record/uberfx"
 )
 
-// Supplied and replaced values, decorators around a provider, and what is populated.
+// Supplied and replaced values, a decorator, and populated variables.
 type (
 	Hall    struct{ seats int }
 	Tickets interface{ Left() int }

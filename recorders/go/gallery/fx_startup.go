@@ -9,7 +9,7 @@ import (
 	"keenlantern.example/record/uberfx"
 )
 
-// What is invoked at the start, which may refuse it.
+// A function that is invoked at the start, and may fail.
 type (
 	Key      struct{}
 	Caretake struct{ key *Key }

@@ -3,7 +3,7 @@
 //
 //	gallery NAME --output FILE [--mistaken]
 //
-// Each application is in a file of its own, named after its container and what it shows. docs/recording/go.md says which chapters of
+// Each application is in its own file, named after its container and its topic. docs/recording/go.md says which chapters of
 // the containers' documentation they follow.
 package main
 

@@ -8,7 +8,7 @@ import (
 	"keenlantern.example/record/wired"
 )
 
-// A press that is wired by hand: a scope for each request, a layer, keys and what is built anew each time.
+// A press that is wired by hand: a scope for each request, a decorator, keys and a transient.
 type (
 	Type    struct{ c *counts }
 	Ink     struct{ colour string }

@@ -387,7 +387,7 @@ func (b *box) failed(st *stack, f, outer *frame, err error) {
 	fail = b.reason(fail, err)
 	asker := outer
 	if fail.Why == "missing" && fail.Service != p.service {
-		asker = f // its provider asked for what is not there
+		asker = f // its provider asked for the missing service
 	}
 	if asker != nil {
 		b.mu.RLock()

@@ -26,7 +26,7 @@ type app struct {
 	names     adapt.Names
 
 	mu       sync.Mutex
-	graph    func() []node // fx's graph, which is parsed when it is first needed
+	graph    []node // fx's constructors, until the first one has run
 	provided []*provided
 	layers   []*provided                   // decorators and replacements
 	outer    map[string]string             // module → the one around it, "" for the application
@@ -38,7 +38,7 @@ type app struct {
 	disposed map[record.InstID]bool
 	chain    map[modKey]record.RegID // the outermost registration so far
 	failures int                     // that were reported
-	invoking int                     // failures when what is being invoked began
+	invoking int                     // failures when the running invocation began
 	hooked   []*provided             // annotated constructors that may have hooks, in the order in which they ran
 	stops    []*stop                 // annotated stop hooks, in the order in which they ran
 }
@@ -137,7 +137,7 @@ func (a *app) event(e fxevent.Event) {
 	}
 }
 
-// invoked is how an invoked function is called: what fx.Populate invokes is made by reflection and has no name of its own.
+// invoked returns the name of an invoked function. The function of fx.Populate is made by reflection and has no name.
 func invoked(name string) string {
 	if name == "reflect.makeFuncStub()" {
 		return "fx.Populate"
@@ -546,8 +546,7 @@ func (a *app) by(caller string) *provided {
 // annotated is how fx names the caller of a hook that is an annotation of a constructor.
 const annotated = "go.uber.org/fx.(*lifecycleHookAnnotation)"
 
-// owner returns what the constructor of a hook provides, nil where that cannot be told: fx names the callers of all annotated hooks
-// alike.
+// owner returns the constructor that a hook belongs to, nil if that is unknown: fx names the callers of all annotated hooks alike.
 func (a *app) owner(caller string) *provided {
 	if !strings.HasPrefix(caller, annotated) {
 		return a.by(caller)
@@ -693,12 +692,12 @@ func (a *app) know(t reflect.Type, v any) {
 	}
 }
 
-// linked finds out what each constructor needs, once.
+// linked assigns each constructor its needs from fx's graph, once.
 func (a *app) linked() {
 	if a.graph == nil {
 		return
 	}
-	nodes := a.graph()
+	nodes := a.graph
 	a.graph = nil
 	// The graph has the constructors of the whole application first, in the order in which they were provided, and then those that
 	// modules keep to themselves. It has one more for each logger.

@@ -18,7 +18,7 @@ type need struct {
 // node is a constructor in fx's graph.
 type node struct {
 	pkg, label string
-	results    map[string]bool // what it provides, as the graph names it
+	logger     bool // it provides fx's logger, of which no event says that it was provided
 	needs      []need
 }
 
@@ -47,7 +47,7 @@ func parse(graph string) (nodes []node) {
 		line = strings.TrimRight(line, "\n")
 		if m := cluster.FindStringSubmatch(line); m != nil {
 			at[m[1]] = len(nodes)
-			nodes = append(nodes, node{results: map[string]bool{}})
+			nodes = append(nodes, node{})
 			inside = true
 			continue
 		}
@@ -66,7 +66,7 @@ func parse(graph string) (nodes []node) {
 		} else if m := constructor.FindStringSubmatch(line); m != nil {
 			last.label = m[1]
 		} else if m := provides.FindStringSubmatch(line); m != nil {
-			last.results[m[1]] = true
+			last.logger = last.logger || m[1] == "fxevent.Logger"
 		} else if strings.TrimSpace(line) == "}" {
 			inside = false
 		}
@@ -74,10 +74,9 @@ func parse(graph string) (nodes []node) {
 	return nodes
 }
 
-// may reports whether a node may be what was provided: what is made by reflection has no name of its own, and provides something all
-// the same.
+// may reports whether a node may be the given constructor. A function made by reflection has no name in the graph.
 func (n *node) may(p *provided) bool {
-	if n.results["fxevent.Logger"] {
+	if n.logger {
 		return false
 	}
 	if n.pkg == "reflect" && n.label == "makeFuncStub" {

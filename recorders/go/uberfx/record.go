@@ -23,15 +23,15 @@ func Record(rec *record.Recorder, options ...fx.Option) fx.Option {
 		fx.Decorate(func(next fxevent.Logger, graph fx.DotGraph) fxevent.Logger {
 			// This runs once for each application that is given these options.
 			a := newApp(rec)
-			a.graph = func() []node { return parse(string(graph)) }
+			a.graph = parse(string(graph))
 			return &logger{app: a, next: next}
 		}),
 		fx.Options(options...),
 	)
 }
 
-// New makes an application that is recorded, as fx.New does without. Beside what Record does, it has a circle among constructors
-// recorded: fx finds that before it builds anything, its logger included, so that no option is told.
+// New is fx.New with Record before all other options. It also records a circular dependency among constructors, which fx detects before
+// it builds its logger, so that no event reports it.
 func New(rec *record.Recorder, options ...fx.Option) *fx.App {
 	app := fx.New(Record(rec, options...))
 	if err := app.Err(); err != nil && rec != nil {

@@ -188,7 +188,7 @@ type Building struct {
 
 func (b *Building) asking() asking { return asking{scope: b.scope, building: b} }
 
-// registration returns that of what is built, 0 for nothing.
+// registration returns the registration that is being built, 0 if b is nil.
 func (b *Building) registration() record.RegID {
 	if b == nil {
 		return 0

@@ -831,13 +831,22 @@ final class Container {
             return; // the framework asks for what may be there
         Place at = placeOf(descriptor);
         Bean consumer;
-        if (building != null) consumer = building.bean;
-        else {
+        Site site;
+        if (building != null) {
+            consumer = building.bean;
+            site = siteOf(descriptor);
+        } else {
             Asked asked = asked(at, descriptor);
             consumer = asked.consumer();
+            site = asked.site();
             if (consumer == null || !consumer.internal) provider.set(asked);
         }
         if (consumer != null && consumer.internal || answered.containsKey(at)) return;
+        // A bean that may be absent is no failure, nor is an empty stream. A qualifier that no bean has is reported all
+        // the same.
+        boolean optional = !descriptor.isRequired()
+                || descriptor.getClass().getSimpleName().startsWith("Stream");
+        if (optional && site.key() == null) return;
         Class<?> type = descriptor.getDependencyType();
         if (type.isArray() || Collection.class.isAssignableFrom(type) || Map.class.isAssignableFrom(type)) return;
         if (!candidatesFor(descriptor).isEmpty()) {
@@ -845,12 +854,6 @@ final class Container {
             return;
         }
         if (isThereOtherwise(descriptor)) return;
-        Site site = siteOf(descriptor);
-        // What may be absent, of a stream too, is no failure. With a qualifier that nothing has, it is told all the
-        // same.
-        boolean optional = !descriptor.isRequired()
-                || descriptor.getClass().getSimpleName().startsWith("Stream");
-        if (optional && site.key() == null) return;
         Event.Fail fail = new Event.Fail()
                 .service(site.service())
                 .key(site.key())
