@@ -34,10 +34,18 @@ type counted struct {
 // TestGallery runs small applications, sound and with a mistake each. The recording has to agree with the applications' own counts, and
 // the findings have to be exactly the mistake.
 func TestGallery(t *testing.T) {
-	for runtime, of := range gallery(t) {
+	all := gallery(t)
+	small := map[string]int{} // applications of one language, whose containers share a gallery's chapters
+	for runtime, of := range all {
+		language, _, _ := strings.Cut(runtime, "-")
+		small[language] += len(of.Applications)
+	}
+	for language, n := range small {
+		require.GreaterOrEqual(t, n, 16, language)
+	}
+	for runtime, of := range all {
 		t.Run(runtime, func(t *testing.T) {
 			runtimes.Need(t, runtime, of.Run[0], filepath.Join(root, of.Built))
-			require.GreaterOrEqual(t, len(of.Applications), 16)
 			if of.Together {
 				visitAll(t, runtime, of)
 				return
@@ -135,7 +143,25 @@ func TestAttached(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(folder, filepath.Base(jar)), text, 0o600))
 		}
 	}
-	run := []string{"java", "-XX:TieredStopAtLevel=1", "-Dloader.path=" + folder, "-cp", plain, "org.springframework.boot.loader.launch.PropertiesLauncher"}
+	launch := func(jar string) []string {
+		return []string{"java", "-XX:TieredStopAtLevel=1", "-Dloader.path=" + folder, "-cp", jar, "org.springframework.boot.loader.launch.PropertiesLauncher"}
+	}
+	run := launch(plain)
+	t.Run("office", func(t *testing.T) {
+		const mistake = "gauge-read-direct"
+		trace := filepath.Join(t.TempDir(), "trace.ndjson")
+		cmd := exec.CommandContext(t.Context(), "java", append(launch(filepath.Join("recorders", "jvm", "office-spring", "target", "office-unrecorded.jar"))[1:],
+			"run", "--mistake", mistake, "--output", trace, "--requests", "80")...)
+		cmd.Dir = root
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		lines, err := os.Open(trace)
+		require.NoError(t, err)
+		defer lines.Close()
+		r, err := engine.Analyse(t.Context(), lines, reader.Options{}, rules.Default())
+		require.NoError(t, err)
+		assert.Equal(t, read(t).Mistakes[mistake].Findings["jvm-spring"], foundIn(r.Findings, mistake))
+	})
 	for _, name := range []string{"requests", "sessions", "factories"} {
 		t.Run(name, func(t *testing.T) {
 			visit(t, run, of.Applications[name], name, "--mistaken")

@@ -2,6 +2,7 @@ package example.harbour;
 
 import static org.junit.jupiter.api.Assertions.assertEquals;
 import static org.junit.jupiter.api.Assertions.assertFalse;
+import static org.junit.jupiter.api.Assertions.assertNotSame;
 import static org.junit.jupiter.api.Assertions.assertSame;
 import static org.junit.jupiter.api.Assertions.assertThrows;
 import static org.junit.jupiter.api.Assertions.assertTrue;
@@ -10,9 +11,14 @@ import com.fasterxml.jackson.databind.JsonNode;
 import example.keenlantern.record.Recorder;
 import example.keenlantern.record.spring.SpringRecording;
 import jakarta.annotation.PreDestroy;
+import java.util.ArrayList;
 import java.util.List;
 import java.util.Map;
 import java.util.Optional;
+import java.util.logging.ConsoleHandler;
+import java.util.logging.Handler;
+import java.util.logging.LogRecord;
+import java.util.logging.Logger;
 import org.aspectj.lang.annotation.Aspect;
 import org.aspectj.lang.annotation.Before;
 import org.junit.jupiter.api.AfterEach;
@@ -95,7 +101,11 @@ class BeansTest {
         }
     }
 
-    static class Board {}
+    static class Board {
+        int lines() {
+            return 3;
+        }
+    }
 
     @Test
     void severalOfAType() {
@@ -104,7 +114,7 @@ class BeansTest {
         JsonNode gauge = trace.onlyMade("Tides", "gauge");
         JsonNode model = trace.onlyMade("Tides", "table");
         JsonNode board = trace.register("Board", null);
-        List<String> needs = new java.util.ArrayList<>();
+        List<String> needs = new ArrayList<>();
         board.get("needs")
                 .forEach(n -> needs.add(Trace.simple(n.get("service").asText()) + " "
                         + n.path("key").asText("-") + (n.has("all") ? " all" : "")
@@ -363,7 +373,7 @@ class BeansTest {
     }
 
     private static List<String> path(JsonNode fail) {
-        List<String> names = new java.util.ArrayList<>();
+        List<String> names = new ArrayList<>();
         fail.get("path").forEach(n -> names.add(Trace.simple(n.asText())));
         return names;
     }
@@ -425,13 +435,45 @@ class BeansTest {
                 context.getBeansOfType(Tides.class).values().stream()
                         .filter(tides::equals)
                         .count());
-        context.getBean(Board.class);
+        Board board = context.getBean(Board.class);
+        assertNotSame(Board.class, board.getClass(), "a proxy of the container's");
+        board.lines();
         context.close();
         recorder.close();
         assertEquals(List.of(), own.trouble);
         assertTrue(own.register("Tides", "gauge").get("sees").toString().contains("use"));
-        assertFalse(own.register("Board", null).has("sees"), "nothing can stand in for a class");
+        assertTrue(own.register("Board", null).get("sees").toString().contains("use"));
+        long inst = own.onlyMade("Board", null).get("inst").asLong();
+        assertEquals(1, own.of("use", l -> l.get("inst").asLong() == inst).size());
         assertEquals(List.of("Tides begun", "Tides done", "Tides begun", "Tides done"), own.disposals());
+    }
+
+    @Test
+    void aChildContextThatIsNotRecordedIsNamed() {
+        AnnotationConfigApplicationContext context = started(Several.class);
+        List<String> log = new ArrayList<>();
+        Logger logger = Logger.getLogger(SpringRecording.class.getName());
+        Handler handler = new ConsoleHandler() {
+            @Override
+            public void publish(LogRecord line) {
+                log.add(line.getMessage());
+            }
+        };
+        logger.addHandler(handler);
+        try {
+            for (String id : List.of("annex", "shed")) {
+                AnnotationConfigApplicationContext child = new AnnotationConfigApplicationContext();
+                child.setId(id);
+                child.setParent(context);
+                child.refresh();
+                child.close();
+            }
+        } finally {
+            logger.removeHandler(handler);
+        }
+        context.close();
+        assertEquals(1, log.size(), log::toString);
+        assertTrue(log.get(0).startsWith("the context 'annex' inside of "), log.get(0));
     }
 
     @Test

@@ -263,7 +263,7 @@ class OfficeTest {
                 int before = PAGES.get();
                 int filed = FILES.get();
                 recorder.set(Setting.ON);
-                assertEquals(List.of("AsyncWork", "MessageWork", "WatchedBeans"), ours(beans));
+                assertEquals(List.of("AsyncWork", "MessageWork", "WatchedBeans", "WatchedEnds"), ours(beans));
                 assertEquals(processors, beans.getBeanPostProcessorCount(), "a factory with fewer warns of each bean");
                 for (int n = 0; n < 5; n++) assertEquals("1", get(client, url + "/pages/north"));
                 get(client, url + "/file");

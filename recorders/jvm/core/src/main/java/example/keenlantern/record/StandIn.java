@@ -71,15 +71,36 @@ public final class StandIn implements InvocationHandler {
                 default -> target.toString();
             };
         }
+        return called(method, () -> call(method, args));
+    }
+
+    /** What a call does. */
+    @FunctionalInterface
+    public interface Call {
+        /** Makes it. */
+        Object proceed() throws Throwable;
+    }
+
+    /**
+     * Returns what records the calls of an instance that a proxy of the container's passes on, for {@link #called}.
+     *
+     * @param disposers as for {@link #of}
+     */
+    public static StandIn callsOf(Recorder recorder, Object target, long inst, Set<String> disposers) {
+        return new StandIn(recorder, target, inst, disposers);
+    }
+
+    /** Makes a call of a method of the instance, and records it. */
+    public Object called(Method method, Call call) throws Throwable {
         Work work = recorder.work();
         // What it calls of itself is its own business.
-        if (!recorder.on() || work.caller == inst) return call(method, args);
+        if (!recorder.on() || work.caller == inst) return call.proceed();
         boolean disposes = method.getParameterCount() == 0 && disposers.contains(method.getName());
         if (disposes) recorder.dispose(inst, work.scope, Event.Dispose.By.CODE, Event.State.BEGUN, 0, null);
         long began = Recorder.now();
         Throwable failure = null;
         try (Work.Entered entered = work.calledBy(inst).enter()) {
-            return call(method, args);
+            return call.proceed();
         } catch (Throwable e) {
             failure = e;
             throw e;

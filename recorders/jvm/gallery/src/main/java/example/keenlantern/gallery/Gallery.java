@@ -11,12 +11,14 @@ import example.keenlantern.gallery.factories.FactoriesApplication;
 import example.keenlantern.gallery.lifecycle.LifecycleApplication;
 import example.keenlantern.gallery.management.ManagementApplication;
 import example.keenlantern.gallery.optional.OptionalApplication;
+import example.keenlantern.gallery.pools.PoolsApplication;
 import example.keenlantern.gallery.providers.ProvidersApplication;
 import example.keenlantern.gallery.qualifiers.QualifiersApplication;
 import example.keenlantern.gallery.repositories.RepositoriesApplication;
 import example.keenlantern.gallery.requests.RequestsApplication;
 import example.keenlantern.gallery.scheduled.ScheduledApplication;
 import example.keenlantern.gallery.sessions.SessionsApplication;
+import example.keenlantern.gallery.slices.SlicesApplication;
 import example.keenlantern.gallery.transactions.TransactionsApplication;
 import java.util.Arrays;
 import java.util.List;
@@ -45,12 +47,14 @@ public final class Gallery {
             Map.entry("lifecycle", LifecycleApplication::run),
             Map.entry("management", ManagementApplication::run),
             Map.entry("optional", OptionalApplication::run),
+            Map.entry("pools", PoolsApplication::run),
             Map.entry("providers", ProvidersApplication::run),
             Map.entry("qualifiers", QualifiersApplication::run),
             Map.entry("repositories", RepositoriesApplication::run),
             Map.entry("requests", RequestsApplication::run),
             Map.entry("scheduled", ScheduledApplication::run),
             Map.entry("sessions", SessionsApplication::run),
+            Map.entry("slices", SlicesApplication::run),
             Map.entry("transactions", TransactionsApplication::run)));
 
     private Gallery() {}

@@ -1,6 +1,7 @@
 package example.keenlantern.gallery;
 
 import java.io.IOException;
+import java.lang.reflect.Constructor;
 import java.net.CookieManager;
 import java.net.URI;
 import java.net.http.HttpClient;
@@ -8,12 +9,17 @@ import java.net.http.HttpRequest;
 import java.net.http.HttpResponse;
 import java.util.ArrayList;
 import java.util.List;
+import java.util.Properties;
 import org.springframework.boot.SpringApplication;
 import org.springframework.boot.autoconfigure.jdbc.DataSourceAutoConfiguration;
 import org.springframework.boot.context.event.ApplicationFailedEvent;
+import org.springframework.boot.logging.LogLevel;
+import org.springframework.boot.logging.LoggingSystem;
 import org.springframework.boot.web.context.WebServerApplicationContext;
 import org.springframework.context.ApplicationListener;
 import org.springframework.context.ConfigurableApplicationContext;
+import org.springframework.test.annotation.DirtiesContext;
+import org.springframework.test.context.TestContextManager;
 
 /** How an application is run. */
 public final class Running {
@@ -71,16 +77,59 @@ public final class Running {
         throw new IllegalStateException(name + " starts");
     }
 
+    /** A test of a layer, with what Boot fills in. */
+    public interface Test {
+        /** Runs it. */
+        void run() throws Exception;
+    }
+
+    /** Runs a test of an application's layer as a test framework does; the one with the mistake does not start. */
+    public void test(Class<? extends Test> type) throws Exception {
+        Properties settings = System.getProperties();
+        System.setProperties(new Properties(settings));
+        for (String setting : settings(List.of())) {
+            String[] pair = setting.split("=", 2);
+            System.setProperty(pair[0], pair[1]);
+        }
+        System.setProperty("spring.test.print-condition-evaluation-report", "false");
+        LoggingSystem.get(type.getClassLoader()).setLogLevel(LoggingSystem.ROOT_LOGGER_NAME, LogLevel.OFF);
+        Counts.begin();
+        TestContextManager manager = new TestContextManager(type);
+        try {
+            Constructor<? extends Test> constructor = type.getDeclaredConstructor();
+            constructor.setAccessible(true);
+            Test test = constructor.newInstance();
+            manager.beforeTestClass();
+            try {
+                manager.prepareTestInstance(test);
+                if (mistaken) throw new AssertionError(name + " starts");
+                test.run();
+            } catch (IllegalStateException e) {
+                Counts.stop();
+                if (!mistaken) throw e;
+            }
+            if (!mistaken)
+                manager.getTestContext().markApplicationContextDirty(DirtiesContext.HierarchyMode.EXHAUSTIVE);
+        } finally {
+            System.setProperties(settings);
+        }
+    }
+
+    private List<String> settings(List<String> properties) {
+        List<String> all = new ArrayList<>(properties);
+        all.add("spring.main.banner-mode=off");
+        all.add("logging.level.root=off");
+        all.add("server.port=0");
+        all.add("keenlantern.application=gallery-" + name);
+        all.add("keenlantern.environment=production");
+        all.add("keenlantern.output=" + output);
+        return all;
+    }
+
     private void start(Class<?> application, boolean web, boolean database, In work, String... properties)
             throws Exception {
         SpringApplication boot = new SpringApplication(application);
-        List<String> args = new ArrayList<>(List.of(properties));
-        args.add("spring.main.banner-mode=off");
-        args.add("logging.level.root=off");
-        args.add("server.port=0");
-        args.add("keenlantern.application=gallery-" + name);
-        args.add("keenlantern.environment=production");
-        args.add("keenlantern.output=" + output);
+        List<String> args = settings(List.of(properties));
         if (!web) args.add("spring.main.web-application-type=none");
         if (!database) args.add("spring.autoconfigure.exclude=" + DataSourceAutoConfiguration.class.getName());
         if (mistaken) args.add("spring.profiles.active=mistaken");

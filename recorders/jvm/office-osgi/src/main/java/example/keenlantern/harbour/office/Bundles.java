@@ -21,10 +21,19 @@ public final class Bundles {
     private static final String ROOT = "example.keenlantern.harbour.";
 
     private final BundleContext context;
+    private final String root;
+    private final String prefix;
 
-    /** Those for a framework. */
+    /** The office's bundles for a framework. */
     public Bundles(BundleContext context) {
+        this(context, ROOT, "harbour.");
+    }
+
+    /** Bundles of classes below a package ({@code example.}), whose names begin with a prefix, for a framework. */
+    public Bundles(BundleContext context, String root, String prefix) {
         this.context = context;
+        this.root = root;
+        this.prefix = prefix;
     }
 
     /** A bundle that is being written. */
@@ -33,7 +42,7 @@ public final class Bundles {
         private final Map<String, String> components = new LinkedHashMap<>();
         private final Map<String, Class<?>> classes = new LinkedHashMap<>();
         private String exports = "";
-        private String imports = ROOT + "api";
+        private String imports = root + "api";
 
         private Draft(String name) {
             this.name = name;
@@ -47,13 +56,13 @@ public final class Bundles {
 
         /** Lets other bundles use a package. */
         public Draft exports(String name) {
-            exports = ROOT + name;
+            exports = root + name;
             return this;
         }
 
         /** Uses another bundle's package. */
         public Draft imports(String name) {
-            imports += "," + ROOT + name;
+            imports += "," + root + name;
             return this;
         }
 
@@ -79,7 +88,7 @@ public final class Bundles {
             Attributes main = manifest.getMainAttributes();
             main.putValue("Manifest-Version", "1.0");
             main.putValue("Bundle-ManifestVersion", "2");
-            main.putValue("Bundle-SymbolicName", "harbour." + name);
+            main.putValue("Bundle-SymbolicName", prefix + name);
             main.putValue("Bundle-Version", "1.0.0");
             if (!exports.isEmpty()) main.putValue("Export-Package", exports);
             if (!name.equals("api")) main.putValue("Import-Package", imports);
@@ -99,7 +108,7 @@ public final class Bundles {
             } catch (IOException e) {
                 throw new BundleException("write " + name, e);
             }
-            return context.installBundle("harbour:" + name, new ByteArrayInputStream(out.toByteArray()));
+            return context.installBundle(prefix + name, new ByteArrayInputStream(out.toByteArray()));
         }
     }
 

@@ -31,6 +31,7 @@ import java.util.HashMap;
 import java.util.LinkedHashMap;
 import java.util.List;
 import java.util.Map;
+import java.util.stream.Collectors;
 import java.util.stream.Stream;
 import org.apache.felix.framework.FrameworkFactory;
 import org.osgi.framework.Bundle;
@@ -119,8 +120,12 @@ public final class Office {
         }
     }
 
-    /** Starts a framework with a component runtime. */
-    public static Framework launch(Path cache) throws Exception {
+    /**
+     * Starts a framework with a component runtime.
+     *
+     * @param shared packages of the launcher's that bundles may import
+     */
+    public static Framework launch(Path cache, String... shared) throws Exception {
         Map<String, String> settings = new HashMap<>();
         settings.put(Constants.FRAMEWORK_STORAGE, cache.toString());
         settings.put(Constants.FRAMEWORK_STORAGE_CLEAN, Constants.FRAMEWORK_STORAGE_CLEAN_ONFIRSTINIT);
@@ -129,7 +134,8 @@ public final class Office {
                 Constants.FRAMEWORK_SYSTEMPACKAGES_EXTRA,
                 "org.osgi.service.component;version=1.5.1,org.osgi.service.component.runtime;version=1.5,"
                         + "org.osgi.service.component.runtime.dto;version=1.5,"
-                        + "org.osgi.util.promise;version=1.3,org.osgi.util.function;version=1.2");
+                        + "org.osgi.util.promise;version=1.3,org.osgi.util.function;version=1.2"
+                        + Stream.of(shared).map(name -> "," + name).collect(Collectors.joining()));
         settings.put("felix.log.level", "1");
         settings.put("ds.loglevel", "error");
         Framework framework = new FrameworkFactory().newFramework(settings);

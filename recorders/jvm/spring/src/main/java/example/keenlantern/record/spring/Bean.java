@@ -13,7 +13,8 @@ final class Bean {
     final String service; // the name that people know it by
     final String key; // null for none
     final String impl; // as the definition has it, null where that is not known
-    final boolean standsIn; // an object stands in for what is built, and tells of calls
+    final boolean standsIn; // an object stands in for what is built, and records its calls
+    final boolean byInterface; // ... by its interfaces alone
     volatile Event.Register told;
     volatile Sites sites; // what construction asks for, null while that is not known
     volatile List<Member> members; // what is filled in later, null while that is not known
@@ -39,7 +40,8 @@ final class Bean {
             String service,
             String key,
             String impl,
-            boolean standsIn) {
+            boolean standsIn,
+            boolean byInterface) {
         this.name = name;
         this.reg = reg;
         this.told = told;
@@ -49,6 +51,7 @@ final class Bean {
         this.key = key;
         this.impl = impl;
         this.standsIn = standsIn;
+        this.byInterface = byInterface;
     }
 
     boolean singleton() {

@@ -21,6 +21,7 @@ import java.util.Set;
 import java.util.StringJoiner;
 import java.util.concurrent.ConcurrentHashMap;
 import java.util.concurrent.ExecutorService;
+import org.springframework.aop.framework.Advised;
 import org.springframework.beans.factory.BeanFactoryUtils;
 import org.springframework.beans.factory.DisposableBean;
 import org.springframework.beans.factory.FactoryBean;
@@ -199,12 +200,15 @@ final class Container {
             told.impl(impl);
             if (d.getDecoratedDefinition() != null) target = known.get(SCOPED_TARGET + name);
             if (lifetime == Event.Lifetime.TRANSIENT) told.disposer(Event.Disposer.NOBODY);
-            standsIn = standsIn(names(service, name), d);
+            standsIn = standsIn(names(service, name), name, d);
             told.sees(recorder.seesOf(standsIn));
         }
         if (target != null) told.proxy(target.reg);
         long reg = recorder.register(told);
-        Bean bean = new Bean(name, reg, told, lifetime, internal, service, key, impl, standsIn);
+        boolean byInterface = standsIn
+                && d.getFactoryMethodName() != null
+                && d.getResolvableType().toClass().isInterface();
+        Bean bean = new Bean(name, reg, told, lifetime, internal, service, key, impl, standsIn, byInterface);
         if (lifetime == Event.Lifetime.SINGLETON && !internal) unbuilt.add(name);
         known.put(name, bean);
         return bean;
@@ -215,11 +219,13 @@ final class Container {
         return new String[] {service, simple, simple.substring(simple.lastIndexOf('$') + 1), name};
     }
 
-    // Calls are seen through a stand-in by interface: only where the definition itself promises no more than that.
-    private boolean standsIn(String[] names, RootBeanDefinition d) {
-        return recorder.wantsUses(names)
-                && d.getFactoryMethodName() != null
-                && d.getResolvableType().toClass().isInterface();
+    // Calls are seen by interface where the definition promises no more than that, else through a proxy of the class.
+    private boolean standsIn(String[] names, String name, RootBeanDefinition d) {
+        if (!recorder.wantsUses(names)) return false;
+        if (d.getFactoryMethodName() != null && d.getResolvableType().toClass().isInterface()) return true;
+        if (d.getDecoratedDefinition() != null) return false; // a proxy already, for the one that it stands for
+        Class<?> type = beans.getType(name, false);
+        return type != null && !FactoryBean.class.isAssignableFrom(type) && ClassProxies.fit(type);
     }
 
     private boolean others(String service) {
@@ -286,6 +292,18 @@ final class Container {
         return framework(type != null ? type : typeOf(name, d).toClass().getName());
     }
 
+    // Reports whether code of the framework's own asked the container for a bean by its name just now.
+    private static boolean askedByFramework() {
+        return StackWalker.getInstance()
+                .walk(frames -> frames.map(StackWalker.StackFrame::getClassName)
+                        .filter(name -> !name.startsWith("example.keenlantern.record.")
+                                && !name.startsWith("org.springframework.beans.")
+                                && !name.equals("org.springframework.context.support.AbstractApplicationContext"))
+                        .findFirst())
+                .filter(Container::framework)
+                .isPresent();
+    }
+
     private static boolean framework(String type) {
         return type.startsWith("org.springframework.") || type.startsWith("example.keenlantern.record.");
     }
@@ -337,7 +355,8 @@ final class Container {
 
     // How a bean's instances declare that they are destroyed shows with the first of them.
     private void tellMechanism(Bean bean, Object object) {
-        Event.Mechanism mechanism = object instanceof DisposableBean || object instanceof AutoCloseable
+        Event.Mechanism mechanism = object instanceof DisposableBean
+                        || object instanceof AutoCloseable && !(object instanceof ExecutorService)
                 ? Event.Mechanism.INTERFACE
                 : destroyedByAnnotation(object) ? Event.Mechanism.ANNOTATION : Event.Mechanism.NAME;
         bean.told = bean.told.copy().mechanism(mechanism);
@@ -475,11 +494,25 @@ final class Container {
         if (object != building.raw) recorder.standsFor(object, building.inst);
         fill(building);
         Bean bean = building.bean;
-        if (early || bean.internal || building.inst == 0 || !(object.getClass().getInterfaces().length > 0))
-            return object;
-        if (!bean.standsIn) return object;
-        return StandIn.of(
-                recorder, object, building.inst, endsOf(bean, building.raw).by());
+        if (early || bean.internal || building.inst == 0 || !bean.standsIn) return object;
+        Object handed = standIn(bean, building, object);
+        if (handed == object && !(object instanceof Advised)) {
+            // What the definition promised can be watched, and what was built cannot.
+            bean.told = bean.told.copy().sees(null);
+            recorder.registerAgain(bean.reg, bean.told);
+        }
+        return handed;
+    }
+
+    private Object standIn(Bean bean, Building building, Object object) {
+        Set<String> disposers = endsOf(bean, building.raw).by();
+        if (object instanceof ExecutorService) {
+            disposers = new HashSet<>(disposers);
+            disposers.addAll(List.of("shutdown", "shutdownNow", "close")); // any of them ends it
+        }
+        return bean.byInterface
+                ? StandIn.of(recorder, object, building.inst, disposers)
+                : ClassProxies.of(recorder, object, building.raw, building.inst, disposers);
     }
 
     /** Says that something else gets a bean before it is whole, as part of a cycle. */
@@ -739,6 +772,7 @@ final class Container {
                 service = building.type();
                 path.set(path.size() - 1, service);
             }
+            if (building.around == null && askedByFramework()) fail.optional(true); // it goes on with a default
         } else {
             Event.Fail.Why why = building.thrown == null && building.latest != null ? whyNot(building.latest) : null;
             if (why != null) {

@@ -2,6 +2,7 @@ package example.keenlantern.record.spring;
 
 import example.keenlantern.record.Recorder;
 import java.io.IOException;
+import java.lang.System.Logger.Level;
 import java.time.Duration;
 import org.springframework.beans.factory.config.ConfigurableListableBeanFactory;
 import org.springframework.beans.factory.support.BeanDefinitionRegistry;
@@ -24,6 +25,7 @@ import org.springframework.context.event.ContextRefreshedEvent;
 public final class SpringRecording {
     static final String NAME = "example.keenlantern.recording";
     private static final String BEANS = "example.keenlantern.beans";
+    private static final System.Logger LOG = System.getLogger(SpringRecording.class.getName());
     private static final Duration END = Duration.ofSeconds(5);
 
     final Recorder recorder;
@@ -31,6 +33,7 @@ public final class SpringRecording {
     private final boolean ends;
     private Container container; // once there is a bean factory
     private boolean refreshed;
+    private boolean noticed;
 
     private SpringRecording(ConfigurableApplicationContext context, Recorder recorder, boolean ends) {
         this.context = context;
@@ -104,6 +107,7 @@ public final class SpringRecording {
         private WatchedBeans complete() {
             try {
                 container.watchAll();
+                container.beans.addBeanPostProcessor(new WatchedEnds(container));
                 container.registerAll();
             } catch (RuntimeException | LinkageError e) {
                 recorder.trouble(e); // the application goes on as ever
@@ -115,10 +119,23 @@ public final class SpringRecording {
     private final class Listener implements ApplicationListener<ApplicationContextEvent> {
         @Override
         public void onApplicationEvent(ApplicationContextEvent event) {
-            if (event.getApplicationContext() != context) return;
+            if (event.getApplicationContext() != context) {
+                if (event instanceof ContextRefreshedEvent) notice(event.getApplicationContext());
+                return;
+            }
             if (event instanceof ContextRefreshedEvent) refreshed = true;
             if (event instanceof ContextClosedEvent && ends) recorder.closing();
         }
+    }
+
+    // A context publishes its events to the ones around it, too.
+    private void notice(ApplicationContext child) {
+        if (child.getParent() != context || of(child) != null || noticed) return;
+        noticed = true; // frameworks make one for each of many clients
+        LOG.log(
+                Level.INFO,
+                "the context '" + child.getId() + "' inside of '" + context.getId() + "' is not recorded; call"
+                        + " new KeenLanternInitializer().initialize(child) before its refresh");
     }
 
     private void destroyed() {

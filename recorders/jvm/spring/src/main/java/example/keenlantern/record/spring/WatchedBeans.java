@@ -1,18 +1,13 @@
 package example.keenlantern.record.spring;
 
-import org.springframework.beans.factory.config.DestructionAwareBeanPostProcessor;
 import org.springframework.beans.factory.config.SmartInstantiationAwareBeanPostProcessor;
 import org.springframework.beans.factory.support.MergedBeanDefinitionPostProcessor;
 import org.springframework.beans.factory.support.RootBeanDefinition;
 import org.springframework.core.Ordered;
 
-/** Sees beans that are whole, and those that are destroyed. It comes behind all other post-processors. */
+/** Sees beans that are whole. It comes behind all other post-processors. */
 final class WatchedBeans
-        implements SmartInstantiationAwareBeanPostProcessor,
-                MergedBeanDefinitionPostProcessor,
-                DestructionAwareBeanPostProcessor,
-                Resting,
-                Ordered {
+        implements SmartInstantiationAwareBeanPostProcessor, MergedBeanDefinitionPostProcessor, Resting, Ordered {
     private final Container container;
 
     WatchedBeans(Container container) {
@@ -47,15 +42,5 @@ final class WatchedBeans
             container.recorder.trouble(e);
             return bean;
         }
-    }
-
-    @Override
-    public boolean requiresDestruction(Object bean) {
-        return container.destroys(bean);
-    }
-
-    @Override
-    public void postProcessBeforeDestruction(Object bean, String name) {
-        container.destroying(bean);
     }
 }

@@ -1,0 +1,7 @@
+package example.keenlantern.gallery.osgi.api;
+
+/** Dries what was written. */
+public interface Blotter {
+    /** Does so. */
+    void press();
+}

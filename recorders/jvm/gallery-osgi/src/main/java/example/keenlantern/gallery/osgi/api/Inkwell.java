@@ -1,0 +1,7 @@
+package example.keenlantern.gallery.osgi.api;
+
+/** All share it. */
+public interface Inkwell {
+    /** Does so. */
+    void dip();
+}
