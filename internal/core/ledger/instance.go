@@ -119,6 +119,7 @@ type Particulars struct {
 type Letting struct {
 	DisposeLines int64 // of any state
 	Begun        bool  // a disposal has begun and is neither done nor failed
+	BegunSeq     int64 // when a disposal last began, 0: none was seen to
 	Handed       bool  // given to the container to dispose
 	Done         int   // completed disposals
 	GoneAt       int64 // ns: the first completed disposal, or when it was handed over to be disposed

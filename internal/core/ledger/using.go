@@ -165,7 +165,7 @@ func (w *World) dispose(ev *event.Event) error {
 	i.DisposeLines++
 	switch ev.State {
 	case "begun":
-		i.Begun = true
+		i.Begun, i.BegunSeq = true, w.Seq
 	case "failed":
 		i.Begun = false
 	case "refused":

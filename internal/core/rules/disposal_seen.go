@@ -117,7 +117,7 @@ var usedDuringRule = Rule{
 var orderRule = Rule{
 	ID: "disposal/order", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "Something was disposed before what keeps it, in the same scope: a warning when it was used in between or code disposed it, otherwise a note for each container that does so.",
-	Not: "Instances that keep each other; ones of different homes; ones handed to their container.",
+	Not: "Instances that keep each other; ones of different homes; ones handed to their container; one disposed while its holder's own disposal ran.",
 	Tell: func(f *finding.Finding) {
 		holder, kept := f.Holder.Name(), f.Subject.Name()
 		f.Title = sentence("%s is disposed before %s, which keeps it", kept, holder)
@@ -248,6 +248,9 @@ func (r *disposals) order(c *ledger.Change) {
 		d := h.Keeps[n].Kept
 		if d == nil || !d.Disposable() || d.Handed || d.Home() != h.Home() || d.GoneSeq == 0 || d.GoneAt >= h.GoneAt || d.GoneSeq >= h.GoneSeq || keeps(d, h) {
 			continue
+		}
+		if h.BegunSeq > 0 && d.GoneSeq > h.BegunSeq {
+			continue // the holder disposes what it owns in its own disposal
 		}
 		severity := finding.Note
 		users, _ := d.Tag(usedAfterByTag).([]*ledger.Instance)

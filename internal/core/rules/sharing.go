@@ -388,7 +388,7 @@ type builtAs struct {
 var splitRule = Rule{
 	ID: "sharing/split", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "Two singleton registrations in one container have the same implementation and each built its own instance, or one service is a singleton twice in two containers of the process.",
-	Not: "Registrations of different keys; aliases, further names, proxies and layers of each other; a note where a factory or the application built either.",
+	Not: "Registrations of different keys; aliases, further names, proxies and layers of each other; registrations of different modules without a name in common; a note where a factory or the application built either.",
 	Tell: func(f *finding.Finding) {
 		own := []string{}
 		for _, ref := range append([]finding.Ref{f.Subject}, f.Path...) {
@@ -474,7 +474,7 @@ func (r *split) Judge() {
 			if first.Asked() == other.Asked() && r.loose[builtAs{first, g.impl}] && r.loose[builtAs{other, g.impl}] {
 				continue // factories under one name, for whoever asks for all of them, build what is meant to be several
 			}
-			if related(first, other) || r.facts.Layers().Wraps(first, other) || r.facts.Layers().Wraps(other, first) {
+			if related(first, other) || apart(first, other) || r.facts.Layers().Wraps(first, other) || r.facts.Layers().Wraps(other, first) {
 				continue
 			}
 			o.Path = append(o.Path, other.Ref(g.impl))
@@ -505,6 +505,20 @@ func (r *split) Judge() {
 		}
 		r.out.Report(o).Count("registrations", 2)
 	}
+}
+
+// apart reports whether two registrations belong to different modules and have no name in common: no consumer of one could have
+// been given the other.
+func apart(a, b *ledger.Registration) bool {
+	if a.Module == "" || b.Module == "" || a.Module == b.Module {
+		return false
+	}
+	for _, one := range a.Names() {
+		if slices.Contains(b.Names(), one) {
+			return false
+		}
+	}
+	return true
 }
 
 // related reports whether one registration is an alias, another name, a proxy or a layer of the other, or both are forms of one
