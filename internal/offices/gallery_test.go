@@ -169,6 +169,25 @@ func TestAttached(t *testing.T) {
 	}
 }
 
+// TestAttachedNode holds that an application without a line of the recorder is recorded by the environment alone.
+func TestAttachedNode(t *testing.T) {
+	of := gallery(t)["node"]
+	runtimes.Need(t, "node", "node", filepath.Join(root, of.Built))
+	for _, name := range []string{"nest-references", "nest-durable", "awilix-express", "awilix-fastify"} {
+		t.Run(name, func(t *testing.T) {
+			trace := filepath.Join(t.TempDir(), "trace.ndjson")
+			t.Setenv("NODE_OPTIONS", "--import ./recorders/node/dist/esm/attach.js")
+			t.Setenv("KEENLANTERN_APPLICATION", "gallery")
+			t.Setenv("KEENLANTERN_OUTPUT", trace)
+			var counts counted
+			require.NoError(t, json.Unmarshal(printed(t, of.Run, time.Minute, name, "--attached", "--mistaken"), &counts))
+			lines, err := os.ReadFile(trace)
+			require.NoError(t, err)
+			compare(t, lines, counts, of.Applications[name], name)
+		})
+	}
+}
+
 // visit runs an application, holds its recording to its counts and to what should be found, and returns the recording.
 func visit(t *testing.T, run []string, want []found, arguments ...string) []byte {
 	t.Helper()

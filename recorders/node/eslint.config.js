@@ -13,6 +13,14 @@ export default ts.config(
     },
   },
   {
+    files: ['**/*.cjs'],
+    languageOptions: {
+      sourceType: 'commonjs',
+      globals: { require: 'readonly', module: 'writable', exports: 'writable', __dirname: 'readonly' },
+    },
+    rules: { '@typescript-eslint/no-require-imports': 'off' },
+  },
+  {
     files: ['scripts/**'],
     languageOptions: { globals: { console: 'readonly', process: 'readonly', setImmediate: 'readonly', URL: 'readonly' } },
   },

@@ -491,7 +491,7 @@ func (r *split) Judge() {
 	}
 	for _, name := range sortedKeys(r.both) {
 		pair := r.both[name]
-		if pair[0].Reg.Alias != nil || pair[1].Reg.Alias != nil {
+		if pair[0].Reg.Alias != nil || pair[1].Reg.Alias != nil || configuredTwice(pair[0], pair[1]) {
 			continue
 		}
 		o := Occurrence{
@@ -505,6 +505,13 @@ func (r *split) Judge() {
 		}
 		r.out.Report(o).Count("registrations", 2)
 	}
+}
+
+// configuredTwice reports whether two instances belong to one module that is there twice, each time as a container of its own with what
+// it was configured with.
+func configuredTwice(a, b *ledger.Instance) bool {
+	module := a.Reg.Module
+	return module != "" && module == b.Reg.Module && module == a.Container.Name && module == b.Container.Name
 }
 
 // apart reports whether two registrations belong to different modules and have no name in common: no consumer of one could have

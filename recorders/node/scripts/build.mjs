@@ -12,6 +12,7 @@ run('-p', 'tsconfig.json')
 // What lies below a package.json of type commonjs is compiled to CommonJS.
 mkdirSync(root + 'dist/cjs', { recursive: true })
 writeFileSync(root + 'dist/cjs/package.json', '{"type":"commonjs"}\n')
-run('-p', 'tsconfig.json', '--outDir', 'dist/cjs', '--module', 'CommonJS', '--moduleResolution', 'bundler')
+run('-p', 'tsconfig.cjs.json')
 run('-p', 'tsconfig.test.json')
 run('-p', 'tsconfig.office.json')
+run('-p', 'tsconfig.gallery.json')

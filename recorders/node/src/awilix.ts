@@ -2,9 +2,12 @@ import { inspect } from 'node:util'
 
 import { createContainer, type AwilixContainer, type Resolver, type ResolveOptions } from 'awilix'
 
+import { builtByFunction } from './awilix-resolver.js'
 import { classOf } from './objects.js'
 import { className, Recorder, unrecorded, type KeptScope, type Making } from './recorder.js'
 import type { Given, Lifetime } from './table.js'
+
+const plainContainer = createContainer // as it is before a recorder is attached to it
 
 type Name = string | symbol
 
@@ -21,6 +24,7 @@ interface Member {
 /** What is being built. */
 interface Building {
   name: string
+  reg: number
   member: Member
   with: Given[]
   inst: number
@@ -29,6 +33,12 @@ interface Building {
 }
 
 const text = (name: Name): string => (typeof name === 'symbol' ? (name.description ?? String(name)) : name)
+
+/** What the container does not know of its registrations. */
+export interface Knowing {
+  /** Which registration wraps which: `{ auditedTides: 'gaugeTides' }`. */
+  layers?: Record<string, string>
+}
 
 /**
  * Records an awilix container: it returns one that behaves the same and tells the recorder of what happens. It is called before
@@ -39,8 +49,12 @@ const text = (name: Name): string => (typeof name === 'symbol' ? (name.descripti
  * A scope that is created while a request is served (see `keenlantern-record/http`) is that request's scope; any other is one of
  * its own, and ends when it is disposed.
  */
-export function record<C extends object>(recorder: Recorder, container: AwilixContainer<C>): AwilixContainer<C> {
-  return new Family(recorder, container as AwilixContainer).root.outside as AwilixContainer<C>
+export function record<C extends object>(
+  recorder: Recorder,
+  container: AwilixContainer<C>,
+  { layers = {} }: Knowing = {},
+): AwilixContainer<C> {
+  return new Family(recorder, container as AwilixContainer, new Map(Object.entries(layers))).root.outside as AwilixContainer<C>
 }
 
 /** A container as what is built sees it. Its methods can be taken off it, like the container's own. */
@@ -87,7 +101,7 @@ class Outside extends View {
       : this.raw.build(target, options)
   readonly loadModules = (...args: Parameters<AwilixContainer['loadModules']>): unknown => {
     // They are loaded aside, and registered here.
-    const aside = createContainer(this.raw.options)
+    const aside = plainContainer(this.raw.options)
     const loading: unknown = aside.loadModules(...args)
     return loading instanceof Promise ? loading.then(() => this.register(aside.registrations)) : this.register(aside.registrations)
   }
@@ -122,7 +136,7 @@ class Left extends View {
 
 class Family {
   readonly #recorder: Recorder
-  readonly #container: number
+  #container = 0 // 0: nothing has happened in it so far
   readonly root: Member
   readonly #members = new WeakMap<object, Member>()
   readonly #regs = new Map<string, number>()
@@ -131,14 +145,25 @@ class Family {
   readonly #taken = new Set<number>() // scopes of requests that a container has
   readonly #told = new WeakSet<object>() // errors
   readonly #ending = new WeakMap<object, { member: Member; inst: number }>() // what is being disposed
+  readonly #layers: Map<string, string> // by what wraps
+  readonly #named = new Map<string, number>() // the latest registration of a name
+  readonly #factories = new Set<number>() // registrations that a function builds
+  readonly #claimed = new Set<number>() // registrations whose calls are recorded
   readonly #building: Building[] = []
   #latest = 0 // the instance that was resolved last
 
-  constructor(recorder: Recorder, raw: AwilixContainer) {
+  constructor(recorder: Recorder, raw: AwilixContainer, layers: Map<string, string>) {
     this.#recorder = recorder
-    const { container, scope } = recorder.root({ name: 'awilix', duplicates: 'last', cycles: 'refused' })
+    this.#layers = layers
+    this.root = this.#member(raw, 0, false)
+  }
+
+  // A container that a library makes and nobody uses is not recorded.
+  #begin(): void {
+    if (this.#container) return
+    const { container, scope } = this.#recorder.root({ name: 'awilix', duplicates: 'last', cycles: 'refused' })
     this.#container = container
-    this.root = this.#member(raw, scope, false)
+    this.root.scope = scope
   }
 
   #member(raw: AwilixContainer, scope: number, own: boolean): Member {
@@ -195,11 +220,13 @@ class Family {
   }
 
   #createScope(of: Member): AwilixContainer {
+    this.#begin()
     const around = this.#recorder.scope
     const raw = of.raw.createScope()
     if (around > 0 && of === this.root && !this.#taken.has(around)) {
       if (this.#taken.size > 10_000) this.#taken.clear() // of requests long gone
       this.#taken.add(around)
+      if (this.root.scope) this.#recorder.join(around, this.root.scope) // of several containers, it belongs to this one
       return this.#member(raw, around, false).outside
     }
     const within = of === this.root ? around : of.scope
@@ -231,6 +258,7 @@ class Family {
   }
 
   #register(member: Member, resolvers: Record<Name, Resolver<unknown>>): void {
+    this.#begin()
     for (const name of Reflect.ownKeys(resolvers))
       member.raw.register(name, this.#wrapped(member, name, resolvers[name as string]!))
   }
@@ -254,12 +282,14 @@ class Family {
       return resolver
     }
     if (reg === undefined || !local) {
+      const inner = this.#named.get(this.#layers.get(text(name)) ?? '')
       const alias = target === undefined ? undefined : this.#regOf.get(member.raw.getRegistration(target) ?? {})
       reg = this.#recorder.register({
         service: text(name),
         container: this.#container,
         ...(target === undefined ? { lifetime } : {}),
         ...(alias ? { alias } : {}),
+        ...(inner && !local ? { wraps: inner } : {}),
         ...(local ? { local } : {}),
         disposable: dispose !== undefined,
         ...(dispose ? { mechanism: 'code' as const } : {}),
@@ -269,8 +299,12 @@ class Family {
         ...(lifetime === 'transient' && dispose ? { disposer: 'nobody' as const } : {}),
       })
       this.#regs.set(key, reg)
+      this.#named.set(text(name), reg)
+      if (this.#recorder.records(text(name))) this.#claimed.add(reg)
+      if (builds && (this.#regs.size > maxLookedAt || builtByFunction(resolver))) this.#factories.add(reg)
     }
     const id = reg
+    const factory = this.#factories.has(reg)
     const wrapped = Object.create(resolver, {
       resolve: {
         value: (raw: AwilixContainer) => {
@@ -279,7 +313,9 @@ class Family {
             (lifetime === 'singleton' || this.#building.at(-1)?.lasting ? this.#member(raw, unrecorded, false) : undefined)
           if (!within) return resolver.resolve(raw)
           if (target !== undefined) return resolver.resolve(this.#inside(within, undefined))
-          return builds ? this.#build(within, name, id, lifetime, resolver) : this.#value(within, name, id, resolver, local)
+          return builds
+            ? this.#build(within, name, id, lifetime, resolver, factory)
+            : this.#value(within, name, id, resolver, local ? member : this.root)
         },
       },
       ...(dispose
@@ -296,12 +332,13 @@ class Family {
     return wrapped
   }
 
-  #value(member: Member, name: Name, reg: number, resolver: Resolver<unknown>, local: boolean): unknown {
+  #value(member: Member, name: Name, reg: number, resolver: Resolver<unknown>, home: Member): unknown {
     const value = resolver.resolve(this.#inside(member, undefined))
     const known = member.insts.get(name)
     // A value is there before it is asked for; only then is it seen.
-    const home = local ? member : this.root
-    this.#latest = known ?? home.insts.get(name) ?? 0
+    const local = home !== this.root
+    // Under another name too, it is the same one.
+    this.#latest = known ?? home.insts.get(name) ?? this.#recorder.objects.of(value)
     if (!this.#latest) {
       this.#latest = this.#recorder.make({
         reg,
@@ -316,9 +353,10 @@ class Family {
     return value
   }
 
-  #build(member: Member, name: Name, reg: number, lifetime: Lifetime, resolver: Resolver<unknown>): unknown {
+  #build(member: Member, name: Name, reg: number, lifetime: Lifetime, resolver: Resolver<unknown>, factory: boolean): unknown {
     const building: Building = {
       name: text(name),
+      reg,
       member,
       with: [],
       inst: 0,
@@ -343,6 +381,7 @@ class Family {
       took: ended - began,
       when: ended,
       ...implOf(value),
+      ...(factory ? { by: 'factory' as const } : {}),
     }
     if (lifetime === 'scoped') making.owner = home.scope
     else if (lifetime === 'singleton' && this.root.scope) making.owner = this.root.scope
@@ -356,6 +395,7 @@ class Family {
     this.#latest = inst
     const shown = inst ? this.#recorder.watch(text(name), value, () => inst) : value
     if (shown !== value) this.#recorder.objects.also(shown, inst)
+    else if (this.#claimed.delete(reg)) this.#recorder.withoutUses(reg)
     return shown
   }
 
@@ -438,6 +478,7 @@ class Family {
       why,
       scope: this.#scopeOf(member),
       path,
+      ...(why === 'missing' && this.#building.length ? { for: this.#building.at(-1)!.reg } : {}),
       ...(why === 'error' ? { error: className(error) } : {}),
     })
   }
@@ -475,6 +516,7 @@ class Family {
 }
 
 const maxRegistrations = 10_000
+const maxLookedAt = 2000 // registrations of which it is found out what builds them
 const lifetimes: Record<string, Lifetime> = { SINGLETON: 'singleton', SCOPED: 'scoped', TRANSIENT: 'transient' }
 
 /** Where in the application something is being registered. */

@@ -2,7 +2,7 @@ import { closeSync, createWriteStream, openSync } from 'node:fs'
 import * as http from 'node:http'
 import * as https from 'node:https'
 import type { Socket } from 'node:net'
-import { extname } from 'node:path'
+import { extname, join, parse } from 'node:path'
 import { finished, type Writable } from 'node:stream'
 import { createGzip, gzip } from 'node:zlib'
 
@@ -35,7 +35,7 @@ export class Line {
   #hold = false
 
   constructor(service: string, token: string | undefined) {
-    this.#base = new URL(service)
+    this.#base = addressOf(service)
     this.#token = token
     const options = { keepAlive: true, maxSockets: 4, scheduling: 'lifo' as const }
     this.#agent = this.#base.protocol === 'https:' ? new https.Agent(options) : new http.Agent(options)
@@ -107,6 +107,16 @@ export class Line {
       request.end(body)
     })
   }
+}
+
+function addressOf(service: string): URL {
+  try {
+    const url = new URL(service)
+    if (url.protocol === 'http:' || url.protocol === 'https:') return url
+  } catch {
+    // It is none at all.
+  }
+  throw new Error(`service is '${service}'; set it to an address such as http://lantern:7460`)
 }
 
 function keep(socket: Socket, alive: boolean): void {
@@ -251,6 +261,22 @@ const pack = (text: Buffer): Promise<Buffer> =>
   new Promise((resolve, reject) => gzip(text, { level: 1 }, (error, packed) => (error ? reject(error) : resolve(packed))))
 
 /** Delivers to a file or any other stream of bytes. */
+/** Opens a new file: where there is one already, the next free one beside it (trace.ndjson.gz, trace-2.ndjson.gz). */
+function openFree(path: string): number {
+  const { dir, base } = parse(path)
+  const dot = base.indexOf('.', 1)
+  const [stem, ending] = dot < 0 ? [base, ''] : [base.slice(0, dot), base.slice(dot)]
+  for (let n = 1; ; n++) {
+    try {
+      return openSync(n === 1 ? path : join(dir, `${stem}-${n}${ending}`), 'wx', 0o600)
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code !== 'EEXIST' || n === maxFiles) throw error
+    }
+  }
+}
+
+const maxFiles = 1000
+
 export class ToStream implements Sink {
   readonly #out: Writable
   readonly #own: boolean
@@ -260,7 +286,7 @@ export class ToStream implements Sink {
     this.#own = typeof to === 'string'
     if (typeof to === 'string') {
       if (extname(to) === '.zst') throw new Error(`record to ${to}: only .gz is compressed here`)
-      const fd = openSync(to, 'wx', 0o600) // what is there already is not written over
+      const fd = openFree(to)
       const file = createWriteStream('', { fd, autoClose: true })
       file.on('error', () => {
         try {

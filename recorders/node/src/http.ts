@@ -10,6 +10,8 @@ export const methodOf = (method: string | undefined): string => (method && metho
 /** What a request is to be called: its method and the pattern of its route, which is undefined until it is known. */
 export type NameOf = (request: IncomingMessage) => string | undefined
 
+const served = new WeakSet<IncomingMessage>()
+
 function safely(name: NameOf, request: IncomingMessage): string | undefined {
   try {
     return name(request)
@@ -23,6 +25,8 @@ function safely(name: NameOf, request: IncomingMessage): string | undefined {
  * at once or later, is in that scope.
  */
 export function serve<T>(recorder: Recorder, request: IncomingMessage, response: ServerResponse, name: NameOf, work: () => T): T {
+  if (served.has(request)) return work() // a framework's own middleware, under that of what it runs on
+  served.add(request)
   const atEnd = (call: () => void) => void response.once('close', () => setImmediate(call))
   if (!recorder.on) return recorder.within(unrecorded, undefined, work, atEnd)
   const header = request.headers['traceparent']
@@ -39,7 +43,13 @@ export function serve<T>(recorder: Recorder, request: IncomingMessage, response:
     said.nameLater = () =>
       safely(name, request) ?? (response.writableEnded || response.destroyed ? methodOf(request.method) : undefined)
   // What the application does when a response has ended, such as disposing, still belongs to its scope.
-  response.once('close', () => setImmediate(() => recorder.close(scope)))
+  const ended = recorder.begun()
+  response.once('close', () =>
+    setImmediate(() => {
+      recorder.close(scope)
+      ended()
+    }),
+  )
   return recorder.within(scope, trace, work, atEnd, 'request')
 }
 

@@ -1,13 +1,24 @@
 import type { IncomingMessage, ServerResponse } from 'node:http'
 
-import type { INestApplication, INestApplicationContext, NestApplicationOptions } from '@nestjs/common'
-import { ContextIdFactory, ModulesContainer, NestFactory, type ContextId } from '@nestjs/core'
+import type { INestApplication, INestApplicationContext, INestMicroservice, NestApplicationOptions } from '@nestjs/common'
+import type { NestApplicationContextOptions } from '@nestjs/common/interfaces/nest-application-context-options.interface.js'
+import {
+  ApplicationConfig,
+  ContextIdFactory,
+  LazyModuleLoader,
+  ModuleRef,
+  ModulesContainer,
+  NestFactory,
+  type ContextId,
+  type ContextIdStrategy,
+} from '@nestjs/core'
 import type { InstanceWrapper } from '@nestjs/core/injector/instance-wrapper.js'
 import type { Module } from '@nestjs/core/injector/module.js'
 
 import { express, fastify } from './http.js'
 import { classOf } from './objects.js'
 import { className, Recorder, type Making, type Registration } from './recorder.js'
+import { cycleOf, lookingForward, nameOf } from './nest-metadata.js'
 import type { Given, Lifetime, Need } from './table.js'
 
 type Root = Parameters<typeof NestFactory.create>[0]
@@ -20,17 +31,32 @@ interface Built {
   when: number
   scope: number
   left: boolean // its request is not recorded: only what outlives it is told
+  watched: boolean // something stands in for it, and records its calls
 }
 
-/** A request that is being served, or a tenant of durable providers. */
+/** A request or message that is being served. */
 interface Work {
   context: ContextId | undefined
-  request: IncomingMessage
+  request: IncomingMessage | undefined
+  resolved: Resolved[]
+  joined: Set<number> // tenants
+}
+
+/** What a module reference gave to code, and who may keep it. */
+interface Resolved {
+  value: object
+  scope: number
+  holders: Set<WeakRef<object>>
 }
 
 const scopeTransient = 1
 const sees = ['with', 'dispose', 'closes', 'fail']
 const hooks = ['onModuleDestroy', 'beforeApplicationShutdown', 'onApplicationShutdown'] as const
+
+// As it was before a recorder was attached to it.
+const factory =
+  (NestFactory as unknown as Record<symbol, typeof NestFactory | undefined>)[Symbol.for('keenlantern-record.factory')] ??
+  NestFactory
 
 /**
  * Creates a Nest application that tells the recorder of what its container does, in place of `NestFactory.create`:
@@ -43,14 +69,16 @@ export async function create<A extends INestApplication = INestApplication>(
   ...rest: [options?: NestApplicationOptions] | [adapter: unknown, options?: NestApplicationOptions]
 ): Promise<A> {
   const recording = new Recording(recorder)
+  await recording.watchMessages()
   const last = rest.length - 1
   const adapter = rest.length && isAdapter(rest[0]) ? [rest[0]] : []
   const options = (
     isAdapter(rest[last]) ? {} : ((rest[last] as NestApplicationOptions | undefined) ?? {})
   ) as NestApplicationOptions
   const app = await recording.start(
+    module,
     options,
-    (changed) => (NestFactory.create as AnyFunction)(module, ...adapter, changed) as Promise<A>,
+    (changed) => (factory.create as AnyFunction)(module, ...adapter, changed) as Promise<A>,
   )
   recording.serve(app)
   return app
@@ -62,7 +90,37 @@ export async function createContext(
   module: Root,
   options: NestApplicationOptions = {},
 ): Promise<INestApplicationContext> {
-  return new Recording(recorder).start(options, (changed) => NestFactory.createApplicationContext(module, changed))
+  return new Recording(recorder).start(module, options, (changed) => factory.createApplicationContext(module, changed))
+}
+
+/** Creates a Nest microservice, in place of `NestFactory.createMicroservice`. Each message is a scope. */
+export async function createMicroservice(
+  recorder: Recorder,
+  module: Root,
+  options: NestApplicationContextOptions & object = {},
+): Promise<INestMicroservice> {
+  const recording = new Recording(recorder)
+  await recording.watchMessages()
+  return recording.start(module, options, (changed) => factory.createMicroservice(module, changed))
+}
+
+interface TestingBuilder<M> {
+  compile(): Promise<M>
+}
+interface Testing {
+  get: INestApplicationContext['get']
+  createNestApplication: AnyFunction
+}
+
+/**
+ * Compiles a testing module, in place of its builder's `compile`:
+ *
+ *     const module = await compile(recorder, Test.createTestingModule({ imports: [AppModule] }))
+ *
+ * Applications that the module creates are recorded with their requests.
+ */
+export async function compile<M extends object>(recorder: Recorder, builder: TestingBuilder<M>): Promise<M> {
+  return new Recording(recorder).compile(builder as TestingBuilder<M & Testing>)
 }
 
 const isAdapter = (value: unknown): boolean =>
@@ -71,6 +129,7 @@ const isAdapter = (value: unknown): boolean =>
 class Recording {
   readonly #recorder: Recorder
   #modules: ModulesContainer | undefined
+  #found: ModulesContainer | undefined // while the application is being built
   readonly #containers = new Map<Module, number>()
   readonly #regs = new Map<InstanceWrapper, number>()
   readonly #byClass = new Map<unknown, InstanceWrapper[]>()
@@ -78,6 +137,11 @@ class Recording {
   readonly #consumers = new Map<InstanceWrapper, Set<InstanceWrapper>>() // of transient ones
   readonly #work = new Map<number, Work>()
   readonly #tenants = new WeakMap<ContextId, number>()
+  readonly #internal = new Set<InstanceWrapper>()
+  readonly #claims = new Set<InstanceWrapper>() // calls of their instances are recorded
+  readonly #holders = new WeakMap<ModuleRef, Set<WeakRef<object>>>()
+  readonly #kept = new WeakMap<object, Set<number>>() // what was looked up and is kept, by who keeps it
+  readonly #told = new WeakSet<object>() // errors
   readonly #seen = new WeakSet<object>() // an alias hands out what has been seen already
   #built: Built[] = []
   #soon: NodeJS.Immediate | undefined
@@ -86,45 +150,105 @@ class Recording {
     this.#recorder = recorder
   }
 
-  async start<A extends INestApplicationContext>(
+  async start<A extends INestApplicationContext | INestMicroservice>(
+    root: Root,
     options: NestApplicationOptions,
     call: (changed: NestApplicationOptions) => Promise<A>,
   ): Promise<A> {
-    const theirs: Decorator = options.instrument?.instanceDecorator ?? ((instance) => instance)
-    const decorate: Decorator = (instance) => {
-      const built = theirs(instance)
-      return this.#safely(() => this.#see(built)) ?? built
-    }
     let app: A
     try {
-      app = await call({ ...options, abortOnError: false, instrument: { ...options.instrument, instanceDecorator: decorate } })
+      app = await call({ ...options, abortOnError: false, instrument: this.#instrument(options) })
     } catch (error) {
-      this.#safely(() => this.#fail(error))
+      this.#recorder.started(false)
+      // What was built before is there all the same.
+      this.#modules = this.#found
+      this.#safely(() => this.#settle())
+      this.#safely(() => this.#fail(error, root))
       if (options.abortOnError === false) throw error
       // As Nest does, once what was recorded is on its way.
-      await this.#recorder.end(2000).catch(() => undefined)
+      await this.#recorder.end(2000)
       return process.exit(1)
     }
-    if (this.#built.length === 0 && this.#recorder.on)
-      this.#recorder.trouble(
-        new Error('this version of Nest does not tell of the instances it builds; 11.1.5 is the first that does'),
-      )
-    this.#modules = app.get(ModulesContainer)
-    this.#safely(() => this.#settle())
+    this.#recorder.started(true)
+    this.#safely(() => this.#begin(app))
     return app
+  }
+
+  async compile<M extends Testing>(builder: TestingBuilder<M>): Promise<M> {
+    let module: M
+    try {
+      module = await builder.compile()
+    } catch (error) {
+      this.#safely(() => this.#fail(error))
+      throw error
+    }
+    // What a testing module builds is not shown while it is built; all of it is there now.
+    this.#safely(() => {
+      const modules = module.get(ModulesContainer)
+      for (const { providers, controllers, injectables } of modules.values())
+        for (const wrapper of [...providers.values(), ...controllers.values(), ...injectables.values()])
+          if (!wrapper.isNotMetatype && !wrapper.isAlias && wrapper.isDependencyTreeStatic()) this.#see(wrapper.instance)
+      this.#begin(module)
+    })
+    const createApplication = module.createNestApplication.bind(module)
+    module.createNestApplication = (...rest: unknown[]) => {
+      const adapter = rest.length && isAdapter(rest[0]) ? [rest.shift()] : []
+      const options = (rest[0] ?? {}) as NestApplicationOptions
+      const app = createApplication(...adapter, { ...options, instrument: this.#instrument(options) }) as INestApplication
+      this.serve(app)
+      return app
+    }
+    return module
+  }
+
+  #instrument(options: NestApplicationOptions): NonNullable<NestApplicationOptions['instrument']> {
+    const theirs: Decorator = options.instrument?.instanceDecorator ?? ((instance) => instance)
+    return {
+      ...options.instrument,
+      instanceDecorator: (instance) => {
+        const built = theirs(instance)
+        return this.#safely(() => this.#see(built)) ?? built
+      },
+    }
+  }
+
+  #begin(app: Pick<INestApplicationContext, 'get'>): void {
+    this.#modules = app.get(ModulesContainer)
+    contexts.add(this.#attached)
+    this.#settle()
+    if (this.#unseen())
+      this.#recorder.trouble(new Error('this version of Nest does not show the instances it builds; 11.1.5 is the first that does'))
+    const loader = app.get(LazyModuleLoader)
+    const load = loader.load.bind(loader)
+    loader.load = (...args) =>
+      load(...args).catch((error: unknown) => {
+        this.#safely(() => this.#fail(error))
+        throw error
+      })
+  }
+
+  // Whether there are instances of the application's own classes, none of which was shown.
+  #unseen(): boolean {
+    let own = 0
+    for (const wrapper of this.#regs.keys()) {
+      const { instance } = wrapper
+      if (this.#internal.has(wrapper) || wrapper.isNotMetatype || wrapper.isAlias || !wrapper.isDependencyTreeStatic()) continue
+      if (wrapper.isTransient || typeof instance !== 'object' || instance === null) continue
+      if (this.#recorder.objects.of(instance)) return false
+      own++
+    }
+    return own > 0 && this.#recorder.on
   }
 
   /** Has each request be a scope. */
   serve(app: INestApplication): void {
+    this.#watchGateways(app)
     const adapter = app.getHttpAdapter() as { getType?(): string; getInstance(): unknown }
     const track = (request: IncomingMessage, response: ServerResponse) => {
       const { scope } = this.#recorder
       if (scope <= 0) return
-      this.#work.set(scope, { context: undefined, request })
-      response.once('close', () => {
-        this.#safely(() => this.#settle())
-        this.#work.delete(scope)
-      })
+      this.#work.set(scope, { context: undefined, request, resolved: [], joined: new Set() })
+      response.once('close', () => this.#safely(() => this.#ended(scope)))
     }
     if (adapter.getType?.() === 'fastify') {
       const server = adapter.getInstance() as Parameters<typeof fastify>[1]
@@ -145,6 +269,163 @@ class Recording {
     })
   }
 
+  #ended(scope: number): void {
+    this.#settle()
+    for (const one of this.#work.get(scope)?.resolved ?? []) this.#keep(one)
+    this.#work.delete(scope)
+  }
+
+  /** Has each message of a microservice be a scope. */
+  async watchMessages(): Promise<void> {
+    listening(this)
+    watchContexts()
+    if (watchingMessages) return
+    watchingMessages = true
+    try {
+      const { Server } = await import('@nestjs/microservices')
+      const add = Server.prototype.addHandler
+      Server.prototype.addHandler = function (pattern, callback, ...rest) {
+        const recording = latest
+        const name = typeof pattern === 'string' ? pattern : JSON.stringify(pattern)
+        // What Nest puts on the handler, it finds there.
+        const inScope = new Proxy(callback, {
+          apply: (target, that, args: Parameters<typeof callback>) =>
+            recording ? recording.message(name, () => target.apply(that, args)) : target.apply(that, args),
+        })
+        return add.call(this, pattern, inScope, ...rest)
+      }
+    } catch {
+      // There are no microservices here.
+    }
+  }
+
+  // Has each message to a gateway be a scope.
+  #watchGateways(app: INestApplication): void {
+    const config = app.get(ApplicationConfig)
+    const set = config.setIoAdapter.bind(config)
+    config.setIoAdapter = (adapter) => {
+      const bind = adapter.bindMessageHandlers.bind(adapter)
+      adapter.bindMessageHandlers = (client, handlers, transform) =>
+        bind(
+          client,
+          handlers.map((handler) => ({
+            ...handler,
+            callback: (...args: unknown[]) =>
+              this.message(String(handler.message), () => (handler.callback as (...args: unknown[]) => Promise<unknown>)(...args)),
+          })),
+          transform,
+        )
+      set(adapter)
+    }
+  }
+
+  /** Runs a handler of a message in a scope of its own, which ends when the handler does. */
+  message<T>(name: string, handle: () => Promise<T>, kind = 'message'): Promise<T> {
+    const recorder = this.#recorder
+    return recorder.run(kind, name, async () => {
+      const { scope } = recorder
+      if (scope <= 0) return handle()
+      this.#work.set(scope, { context: undefined, request: undefined, resolved: [], joined: new Set() })
+      try {
+        return await handle()
+      } finally {
+        await new Promise((resolve) => setImmediate(resolve))
+        this.#safely(() => this.#ended(scope))
+      }
+    })
+  }
+
+  /** Hears that Nest made a context for the work that is going on. */
+  readonly #attached = (context: ContextId): void => {
+    const work = this.#work.get(this.#recorder.scope)
+    if (work) work.context ??= context
+  }
+
+  // Looking things up in code.
+
+  #watchReference(ref: ModuleRef, holder: object): void {
+    const known = this.#holders.get(ref)
+    if (known) {
+      known.add(new WeakRef(holder))
+      return
+    }
+    const holders = new Set([new WeakRef(holder)])
+    this.#holders.set(ref, holders)
+    const resolve = ref.resolve.bind(ref) as (token: unknown, context?: ContextId, options?: unknown) => Promise<unknown>
+    ;(ref as { resolve: typeof resolve }).resolve = async (token, context, options) => {
+      const own = context ?? ContextIdFactory.create()
+      const { scope } = this.#recorder
+      try {
+        const value = await resolve(token, own, options)
+        this.#safely(() => this.#resolved(value, own, scope, holders))
+        return value
+      } catch (error) {
+        this.#safely(() => this.#fail(error))
+        throw error
+      }
+    }
+    const create = ref.create.bind(ref) as (type: unknown, context?: ContextId) => Promise<unknown>
+    ;(ref as { create: typeof create }).create = async (type, context) => {
+      const built = await create(type, context)
+      return this.#safely(() => this.#created(built, holders)) ?? built
+    }
+  }
+
+  // What code has built for itself, past the providers: what it holds shows in its members.
+  #created(built: unknown, holders: Set<WeakRef<object>>): unknown {
+    if (typeof built !== 'object' || built === null || this.#recorder.objects.of(built)) return built
+    const { objects, scope } = this.#recorder
+    const impl = classOf(built)
+    const instance: object = this.#recorder.watch(impl ?? '', built, () => objects.of(instance))
+    const members = Object.entries(built).map(([site, value]) => ({ inst: objects.of(value), site }))
+    // One more of what is built for each consumer or request is no other thing than what is registered.
+    const [wrapper] = this.#byClass.get(built.constructor) ?? []
+    const reg = wrapper && lifetimeOf(wrapper).lifetime !== 'singleton' ? this.#regs.get(wrapper) : undefined
+    const inst = this.#recorder.make({
+      scope: Math.max(0, scope),
+      owner: null,
+      ...(reg ? { reg } : { by: 'direct' as const }),
+      with: members.filter((given) => given.inst > 0),
+      ...(impl ? { impl } : {}),
+    })
+    if (scope < 0 || !inst) return instance
+    objects.know(instance, inst)
+    if (scope > 0) this.#recorder.give({ inst, scope, how: 'locator' })
+    this.#watchFor(instance, scope, holders)
+    return instance
+  }
+
+  #resolved(values: unknown, context: ContextId, scope: number, holders: Set<WeakRef<object>>): void {
+    this.#settle(context)
+    for (const value of Array.isArray(values) ? (values as unknown[]) : [values]) {
+      if (typeof value === 'object' && value !== null && this.#recorder.objects.of(value)) this.#watchFor(value, scope, holders)
+    }
+  }
+
+  // Who keeps it shows when the code that asked has gone on, and at the end of its request.
+  #watchFor(value: object, scope: number, holders: Set<WeakRef<object>>): void {
+    const one: Resolved = { value, scope, holders }
+    const work = this.#work.get(scope)
+    if (work && work.resolved.length < maxResolved) work.resolved.push(one)
+    setImmediate(() => this.#safely(() => this.#keep(one)))
+  }
+
+  // Says who keeps what was looked up: the instance that asked has it among its members.
+  #keep({ value, scope, holders }: Resolved): void {
+    const { objects } = this.#recorder
+    const inst = objects.of(value)
+    for (const holder of alive(holders)) {
+      const to = objects.of(holder)
+      const site = memberWith(holder, value)
+      if (!to || site === undefined) continue
+      const kept = this.#kept.get(holder) ?? new Set<number>()
+      this.#kept.set(holder, kept)
+      if (kept.has(inst)) continue
+      kept.add(inst)
+      this.#recorder.give({ inst, to, scope: Math.max(0, scope), how: 'property', site })
+    }
+  }
+
   // Called for each instance as it has been built; returns what stands in for it.
   #see(built: unknown): unknown {
     if (typeof built !== 'object' || built === null || this.#seen.has(built)) return built
@@ -152,11 +433,29 @@ class Recording {
     const instance: object = this.#recorder.watch(classOf(built) ?? '', built, () => objects.of(instance))
     this.#seen.add(built)
     this.#seen.add(instance)
+    for (const value of Object.values(built)) {
+      if (value instanceof ModuleRef) this.#watchReference(value, instance)
+      else if (value instanceof ModulesContainer) this.#found = value
+    }
+    if (built instanceof ModulesContainer) this.#found = built
+    this.#schedule(built)
     const scope = this.#recorder.scope
-    this.#built.push({ instance, when: Recorder.now(), scope: Math.max(0, scope), left: scope < 0 })
+    this.#built.push({ instance, when: Recorder.now(), scope: Math.max(0, scope), left: scope < 0, watched: instance !== built })
     // What it is a part of is known when the rest has been built too.
     if (this.#modules && !this.#soon) this.#soon = setImmediate(() => this.#safely(() => this.#settle())).unref()
     return instance
+  }
+
+  // Has each run of a scheduled method be a scope.
+  #schedule(instance: object): void {
+    for (const method of scheduledOf(instance)) {
+      const theirs = (instance as Record<string, AnyFunction>)[method]!
+      const name = `${classOf(instance) ?? 'object'}.${method}`
+      const inScope = (...args: unknown[]): Promise<unknown> => this.message(name, async () => theirs.apply(instance, args), 'job')
+      // What is noted of the method, such as when it runs, is found along this chain.
+      Object.setPrototypeOf(inScope, theirs)
+      Object.defineProperty(instance, method, { value: inScope, configurable: true, enumerable: false, writable: true })
+    }
   }
 
   // A fault of recording is none of the application's.
@@ -170,17 +469,17 @@ class Recording {
   }
 
   /** Tells of what has been built. */
-  #settle(): void {
+  #settle(looked?: ContextId): void {
     this.#soon = undefined
     const built = this.#built
     if (!this.#modules || (built.length === 0 && this.#regs.size > 0)) return
     this.#built = []
     if (this.#regs.size === 0 || built.some((one) => !this.#byClass.has(one.instance.constructor) && this.#factories.length === 0))
       this.#discover()
-    const left = built.filter((one) => !this.#tell(one))
+    const left = built.filter((one) => !this.#tell(one, looked))
     if (left.length === 0) return
     this.#discover() // a module may have been loaded late
-    for (const one of left) if (!this.#tell(one) && !one.left) this.#tellStray(one)
+    for (const one of left) if (!this.#tell(one, looked) && !one.left) this.#tellStray(one)
   }
 
   /** Registers what no module had before. */
@@ -203,7 +502,7 @@ class Recording {
   #register(wrapper: InstanceWrapper, module: Module, internal: boolean): void {
     const kind = lifetimeOf(wrapper)
     const registration: Registration = {
-      service: nameOf(wrapper.token ?? wrapper.name),
+      service: serviceOf(wrapper),
       container: this.#containers.get(module)!,
       module: module.name,
       needs: wrapper.isAlias ? [] : needsOf(wrapper),
@@ -224,14 +523,19 @@ class Recording {
         if (kind.lifetime !== 'singleton') Object.assign(registration, { disposer: 'nobody', sees: [...sees, 'dispose-code'] })
       }
     }
-    if (this.#recorder.sees(registration.impl ?? registration.service).sees)
+    if (this.#recorder.records(registration.impl ?? registration.service)) {
       registration.sees = [...(registration.sees ?? sees), 'use']
+      this.#claims.add(wrapper)
+    }
     if (!registration.needs?.length) delete registration.needs
     else if (registration.impl) {
       const parameters = registration.needs.filter((need) => need.how === undefined).map((need) => need.service)
       registration.signature = `${registration.impl}(${parameters.join(', ')})`
     }
-    if (internal) registration.internal = true
+    if (internal) {
+      registration.internal = true
+      this.#internal.add(wrapper)
+    }
     this.#regs.set(wrapper, this.#recorder.register(registration))
     for (const { wrapper: of } of dependencies(wrapper))
       if (of.isTransient) this.#consumers.set(of, (this.#consumers.get(of) ?? new Set()).add(wrapper))
@@ -253,19 +557,25 @@ class Recording {
 
   #contextOf(scope: number): ContextId | undefined {
     const work = this.#work.get(scope)
-    if (!work) return undefined
-    return (work.context ??= ContextIdFactory.getByRequest(work.request))
+    if (work?.context || !work?.request) return work?.context
+    return (work.context = ContextIdFactory.getByRequest(work.request))
   }
 
   /** Tells of an instance, and says whether it is known what it is. */
-  #tell({ instance, when, scope, left }: Built): boolean {
+  #tell({ instance, when, scope, left, watched }: Built, looked?: ContextId): boolean {
     if (this.#recorder.objects.of(instance)) return true // a value, which was there before
     const context = this.#contextOf(scope)
     const candidates = this.#byClass.get(instance.constructor) ?? []
     for (const wrapper of [...candidates, ...this.#factories]) {
       const place = placeOf(wrapper, instance, context, this.#consumers.get(wrapper))
-      if (!place) continue
+      if (!place) {
+        if (!looked || looked === context || !placeOf(wrapper, instance, looked, this.#consumers.get(wrapper))) continue
+        // It was looked up for itself, and lives as long as it is kept.
+        this.#made(wrapper, instance, { reg: this.#regs.get(wrapper)!, scope, when, owner: null }, looked, looked)
+        return true
+      }
       if (left && place !== 'static') return true
+      if (!watched && this.#claims.has(wrapper)) this.#recorder.withoutUses(this.#regs.get(wrapper)!)
       this.#made(
         wrapper,
         instance,
@@ -286,9 +596,14 @@ class Recording {
     place: string | ContextId,
   ): void {
     const { scope } = making
-    if (typeof place === 'object' && place !== context) making.owner = this.#tenant(place)
+    if (making.owner === null) making.scope = Math.max(0, scope)
+    else if (typeof place === 'object' && place !== context) making.owner = this.#join(scope, place)
     else if (context) making.owner = scope
-    making.with = dependencies(wrapper).map((of) => this.#given(wrapper, instance, of, context))
+    making.with = dependencies(wrapper).map((of) => {
+      const own = context && !of.wrapper.isDependencyTreeStatic() ? contextFor(of.wrapper, context) : undefined
+      if (own && own !== context && making.owner !== null) this.#join(scope, own)
+      return this.#given(wrapper, instance, of, context)
+    })
     if (wrapper.isFactory) Object.assign(making, { by: 'factory' as const })
     const impl = classOf(instance)
     if (impl && (wrapper.isFactory || impl !== wrapper.metatype?.name)) making.impl = impl
@@ -302,11 +617,22 @@ class Recording {
       this.#recorder.give({
         inst,
         scope,
-        entry: 'request',
+        entry: this.#work.get(scope)?.request ? 'request' : 'message',
         service: nameOf(wrapper.token),
         how: 'locator',
         ...(making.when ? { when: making.when } : {}),
       })
+  }
+
+  // A request belongs to the tenants whose providers it uses.
+  #join(scope: number, context: ContextId): number {
+    const tenant = this.#tenant(context)
+    const joined = this.#work.get(scope)?.joined
+    if (scope > 0 && tenant > 0 && joined && !joined.has(tenant)) {
+      joined.add(tenant)
+      this.#recorder.join(scope, tenant)
+    }
+    return tenant
   }
 
   #tenant(context: ContextId): number {
@@ -322,7 +648,7 @@ class Recording {
   #given(consumer: InstanceWrapper, instance: object, { wrapper, site }: Dependency, context: ContextId | undefined): Given {
     const found = instanceFor(consumer, instance, wrapper, context)
     const inst = this.#recorder.objects.of(found)
-    const service = nameOf(wrapper.token ?? wrapper.name)
+    const service = serviceOf(wrapper)
     const via = wrapper.isAlias ? this.#regs.get(wrapper) : undefined
     return { inst, service, ...(site ? { site } : {}), ...(via ? { via } : {}) }
   }
@@ -368,7 +694,19 @@ class Recording {
     }
   }
 
-  #fail(error: unknown): void {
+  /** The registration of who asked, which may not have been told: the application did not come so far. */
+  #consumer(service: string, type: unknown): number {
+    const [wrapper] = this.#byClass.get(type) ?? []
+    if (wrapper) return this.#regs.get(wrapper)!
+    const container = this.#recorder.container({ cycles: 'proxied', duplicates: 'last' })
+    return this.#recorder.register({ service, container, ...(typeof type === 'function' ? { impl: service } : {}) })
+  }
+
+  #fail(error: unknown, root?: unknown): void {
+    if (typeof error === 'object' && error !== null) {
+      if (this.#told.has(error)) return
+      this.#told.add(error)
+    }
     const { constructor, message, type, context } = error as {
       constructor?: { name?: string }
       message?: string
@@ -381,11 +719,20 @@ class Recording {
         const asked = context?.dependencies?.[context.index ?? 0] ?? context?.name
         const consumer = type === undefined ? /dependencies of (?:the )?([\w.$]+)/.exec(message ?? '')?.[1] : nameOf(type)
         const service = asked === undefined ? 'a parameter that is undefined' : nameOf(asked)
-        return this.#recorder.fail({ service, why: 'missing', ...(consumer ? { path: [consumer, service] } : {}) })
+        return this.#recorder.fail({
+          service,
+          why: 'missing',
+          ...(consumer ? { path: [consumer, service], for: this.#consumer(consumer, type) } : {}),
+        })
+      }
+      case 'UnknownElementException': {
+        const service = /find (.+?) element/.exec(message ?? '')?.[1] ?? 'a provider'
+        return this.#recorder.fail({ service, why: 'missing', scope: Math.max(0, this.#recorder.scope), path: [service] })
       }
       case 'CircularDependencyException': {
         const inside = /"([^"]+)"/.exec(message ?? '')?.[1] ?? /inside ([\w.$]+)/.exec(message ?? '')?.[1] ?? 'a module'
-        return this.#recorder.fail({ service: inside, why: 'cycle', path: [inside, inside] })
+        const path = cycleOf(root, inside) ?? [inside, inside]
+        return this.#recorder.fail({ service: path[0]!, why: 'cycle', path })
       }
       default:
         return this.#recorder.fail({ service: 'application', why: 'error', error: className(error) })
@@ -393,11 +740,74 @@ class Recording {
   }
 }
 
-/** A token as people call it. */
-function nameOf(token: unknown): string {
-  if (typeof token === 'function') return token.name || 'anonymous'
-  if (typeof token === 'symbol') return token.description ?? String(token)
-  return String(token)
+// What all recordings of this process share, for Nest has it once.
+let latest: Recording | undefined
+const listening = (recording: Recording) => (latest = recording)
+let watchingMessages = false
+const contexts = new Set<(context: ContextId) => void>()
+let watchingContexts = false
+
+/** Hears of each context that Nest makes for a request or message. The application's own strategy stays in force. */
+function watchContexts(): void {
+  if (watchingContexts) return
+  watchingContexts = true
+  const apply = ContextIdFactory.apply.bind(ContextIdFactory)
+  let theirs = (ContextIdFactory as unknown as { strategy?: ContextIdStrategy }).strategy
+  apply({
+    attach(context: ContextId, request: unknown) {
+      for (const heard of contexts) heard(context)
+      return theirs?.attach(context, request) as ReturnType<ContextIdStrategy['attach']>
+    },
+  })
+  ContextIdFactory.apply = (strategy) => (theirs = strategy)
+}
+
+const maxResolved = 100 // of one request
+const maxMembers = 100 // of a collection
+
+function* alive(refs: Iterable<WeakRef<object>>): Iterable<object> {
+  for (const ref of refs) {
+    const object = ref.deref()
+    if (object) yield object
+  }
+}
+
+/** The member in which an object has a value, itself or in a collection; undefined for none. */
+function memberWith(holder: object, value: unknown): string | undefined {
+  for (const [name, member] of Object.entries(holder)) {
+    if (member === value) return name
+    if (!(Array.isArray(member) || member instanceof Set || member instanceof Map)) continue
+    let n = 0
+    for (const one of member.values()) {
+      if (one === value) return name
+      if (++n === maxMembers) break
+    }
+  }
+  return undefined
+}
+
+const scheduled = new WeakMap<object, string[]>()
+
+/** The methods of an object that a scheduler calls. */
+function scheduledOf(instance: object): string[] {
+  const prototype = Object.getPrototypeOf(instance) as object | null
+  const reflect = Reflect as { hasMetadata?(key: string, target: object): boolean }
+  if (!prototype || !reflect.hasMetadata) return []
+  const known = scheduled.get(prototype)
+  if (known) return known
+  const found: string[] = []
+  for (let at: object | null = prototype; at && at !== Object.prototype; at = Object.getPrototypeOf(at) as object | null)
+    for (const [name, { value }] of Object.entries(Object.getOwnPropertyDescriptors(at)))
+      if (typeof value === 'function' && !found.includes(name) && reflect.hasMetadata('SCHEDULER_TYPE', value as object))
+        found.push(name)
+  scheduled.set(prototype, found)
+  return found
+}
+
+/** What people call a provider: the ones for all handlers have a token that is made up anew in each process. */
+function serviceOf(wrapper: InstanceWrapper): string {
+  const name = nameOf(wrapper.token ?? wrapper.name)
+  return /^APP_(GUARD|PIPE|INTERCEPTOR|FILTER) \(/.test(name) && wrapper.metatype ? nameOf(wrapper.metatype) : name
 }
 
 // What Nest puts into each module, and the modules themselves.
@@ -435,10 +845,11 @@ function dependencies(wrapper: InstanceWrapper): Dependency[] {
 }
 
 function needsOf(wrapper: InstanceWrapper): Need[] {
-  return dependencies(wrapper).map(({ wrapper: of, site }) => ({
-    service: nameOf(of.token ?? of.name),
+  const forward = lookingForward(wrapper)
+  return dependencies(wrapper).map(({ wrapper: of, site }, n) => ({
+    service: serviceOf(of),
     ...(site ? { site, how: 'property' } : {}),
-    ...(of.forwardRef ? { lazy: true } : {}),
+    ...(forward.has(site ?? n) ? { lazy: true } : {}),
   }))
 }
 

@@ -277,7 +277,7 @@ export class Recorder {
   readonly keys = new Keys()
   readonly #id = randomUUID()
   readonly #flow = new AsyncLocalStorage<Flow>()
-  readonly #sink: Sink
+  readonly #sink: Sink | undefined
   readonly #line: Line | undefined
   /** Which object is which instance; nothing is kept alive by it. */
   readonly objects: Objects
@@ -322,13 +322,14 @@ export class Recorder {
   #hurry: NodeJS.Immediate | undefined
   #warned = 0
   #closed: Promise<void> | undefined
+  #over = false
+  #endsFor = '' // why the recording ends, '' for an orderly end
+  #working = 0 // scopes that end by themselves
+  #idle: (() => void) | undefined
   readonly #asking = new AbortController()
   readonly #rest = new Rest()
 
   constructor(config: Config) {
-    if (!config.app) throw new Error('start recording: app is empty; name the application')
-    if (!config.service === !config.output) throw new Error('start recording: give either service or output')
-    check(config.setting ?? {})
     this.#config = config
     this.#unregistered = new Unregistered(config.hideUnregistered ?? false)
     const memory = config.memory && config.memory > 0 ? config.memory : 8 << 20
@@ -345,10 +346,22 @@ export class Recorder {
     this.#lines = Buffer.allocUnsafe(Math.min(64 << 10, memory >> 4))
     this.#more = new Array<unknown>(notes).fill(undefined)
     this.objects = new Objects((inst) => this.forget(inst, 'runtime'))
-    if (config.service) {
-      this.#line = new Line(config.service, config.token)
-      this.#sink = new ToService(this.#line, config.service, config.timeout ?? 10_000, (error) => this.#problem(error))
-    } else this.#sink = new ToStream(config.output!)
+    try {
+      if (!config.app) throw new Error('app is empty; name the application')
+      if (!config.service === !config.output)
+        throw new Error('give one of service, such as http://lantern:7460, and output, such as trace.ndjson.gz')
+      check(config.setting ?? {})
+      if (config.service) {
+        this.#line = new Line(config.service, config.token)
+        this.#sink = new ToService(this.#line, config.service, config.timeout ?? 10_000, (error) => this.#problem(error))
+      } else this.#sink = new ToStream(config.output!)
+    } catch (error) {
+      // A wrong setting keeps no application from starting.
+      this.#closed = Promise.resolve()
+      this.#over = true
+      this.#problem(new Error(`nothing is recorded: ${(error as Error).message}`))
+      return
+    }
     import('@opentelemetry/api').then(
       (api) => (this.#otel = api),
       () => undefined, // it is not installed
@@ -396,7 +409,7 @@ export class Recorder {
 
   #set(to: Setting, why: string): void {
     const now = this.#now
-    if (this.#closed || (!to.on && !now) || (now && same(now.setting, to))) return
+    if (this.#over || (!to.on && !now) || (now && same(now.setting, to))) return
     this.#writeAll()
     if (now) this.#bye(now, to.on ? 'recording goes on in another stream' : why)
     this.#now = to.on ? new Stream({ ...to }, Recorder.now(), this.#scopes + 1, this.#insts + 1, this.#kept.keys()) : undefined
@@ -481,6 +494,17 @@ export class Recorder {
     return reg
   }
 
+  /** Reports that the calls of a registration's instances cannot be seen after all. */
+  withoutUses(reg: number): void {
+    const at = this.#setup.findIndex((event) => event.ev === 'register' && event.reg === reg)
+    const event = this.#setup[at]
+    if (event?.ev !== 'register') return
+    const sees = (event.sees ?? this.#config.sees ?? seen).filter((what) => what !== 'use')
+    if (event.sees?.join() === sees.join()) return
+    this.#setup[at] = { ...event, sees }
+    if (this.#now) this.#noteRare(this.#setup[at])
+  }
+
   // A rare event is kept for the streams to come.
   #tell(event: Event): void {
     const size = lineOf(event).length
@@ -519,6 +543,12 @@ export class Recorder {
   close(scope: number): void {
     const now = this.#now
     if (now && this.#in(now, scope)) this.#note(Kind.close, scope, 0, 0, 0, undefined, 0)
+  }
+
+  /** Reports that a scope belongs to another one that it does not lie in, such as a request to a tenant. */
+  join(scope: number, to: number): void {
+    const now = this.#now
+    if (now && scope > 0 && to > 0 && this.#in(now, scope) && this.#in(now, to)) this.#noteRare({ ev: 'join', t: 0, scope, in: to })
   }
 
   /** Says that an instance was built and returns its id; 0 where it is left out. */
@@ -703,6 +733,12 @@ export class Recorder {
     return this.#flow.run(now ? { ...now, caller: inst } : { scope: 0, trace: undefined, kind: '', caller: inst }, method)
   }
 
+  /** Reports whether calls of the instances of a service are to be recorded. */
+  records(service: string): boolean {
+    const { uses } = this.#config
+    return uses === true || (Array.isArray(uses) && uses.includes(service))
+  }
+
   /** What is seen of the instances of a service, where that is not what is seen of all. */
   sees(service: string): { sees?: string[] } {
     const { uses, sees } = this.#config
@@ -717,9 +753,7 @@ export class Recorder {
     if (instead === undefined) {
       if (typeof value === 'object' && !this.#aloof.has(service)) {
         this.#aloof.add(service)
-        this.#problem(
-          new Error(`calls of ${service} are not seen: nothing can stand in for what is built in or has private members`),
-        )
+        this.#problem(new Error(`calls of ${service} are not recorded: nothing can stand in for what is built in, such as a Map`))
       }
       return value
     }
@@ -733,6 +767,30 @@ export class Recorder {
     return this.#flow.run({ scope, trace, kind, caller: 0, ...(atEnd ? { atEnd } : {}) }, work)
   }
 
+  /** Reports whether the application started: one that did not disposes nothing of what was built. */
+  started(started: boolean): void {
+    this.#endsFor = started ? '' : 'start failed'
+  }
+
+  /** Reports that a scope has begun which ends by itself; the function that is returned is called when it has. */
+  begun(): () => void {
+    this.#working++
+    return () => {
+      if (--this.#working === 0) this.#idle?.()
+    }
+  }
+
+  // Work that is nearly done is recorded to its end.
+  async #finishWork(within: number): Promise<void> {
+    if (this.#working === 0) return
+    let late: NodeJS.Timeout | undefined
+    await new Promise<void>((resolve) => {
+      this.#idle = resolve
+      late = setTimeout(resolve, within)
+    })
+    clearTimeout(late)
+  }
+
   /**
    * Runs work in a scope of its own: a job, a step, a message. The scope of the work that is going on lies around it, and gives it
    * its trace-id.
@@ -741,11 +799,13 @@ export class Recorder {
     const trace = this.traceOf()
     const scope = this.open({ in: this.scope, kind, name, trace })
     const ends: (() => void)[] = []
+    const ended = this.begun()
     try {
       return await this.within(scope, trace, work, (call) => ends.push(call), kind)
     } finally {
       for (const end of ends) end()
       this.close(scope)
+      ended()
     }
   }
 
@@ -984,7 +1044,7 @@ export class Recorder {
     for (let batch = this.#queue.shift(); batch; batch = this.#queue.shift()) {
       if (batch.of.refused) continue // the rest of a stream that was refused for good stays counted as held
       try {
-        await this.#sink.deliver(batch)
+        await this.#sink!.deliver(batch)
         this.#held -= batch.text.length
         this.#totals.delivered++
       } catch (error) {
@@ -1004,8 +1064,12 @@ export class Recorder {
     if (now - this.#warned < 1000) return
     const first = this.#warned === 0
     this.#warned = now
+    if (this.#config.problem || first) this.#report(error)
+  }
+
+  #report(error: Error): void {
     if (this.#config.problem) this.#config.problem(error)
-    else if (first) process.emitWarning(`recording for Keen Lantern: ${error.message}`)
+    else process.emitWarning(`recording for Keen Lantern: ${error.message}`)
   }
 
   /** Sends what has been recorded so far. It takes no longer than the service does. */
@@ -1016,42 +1080,42 @@ export class Recorder {
   }
 
   /**
-   * Ends the recording and delivers what is left. It settles when all is delivered, or after `within` ms; it then says what was
-   * not. Events after it are ignored. A second call waits for the first.
+   * Ends the recording and delivers what is left. It settles when all is delivered, or after `within` ms, and never rejects: what was
+   * not delivered is reported as a problem. Events after it are ignored. A second call waits for the first.
    */
   end(within = 10_000): Promise<void> {
-    this.#closed ??= this.#end(within)
+    this.#closed ??= this.#end(within).catch((error: unknown) => this.#report(error as Error))
     return this.#closed
   }
 
   async #end(within: number): Promise<void> {
+    await this.#finishWork(Math.min(workWait, within / 2))
     const closed = this.#finish()
     clearInterval(this.#timer)
     process.off('beforeExit', this.#beforeExit)
     heed(this, false)
     this.#asking.abort()
     this.#rest.wake()
-    this.#sink.stop()
+    this.#sink!.stop()
     let late: NodeJS.Timeout | undefined
     const patience = new Promise<'late'>((resolve) => (late = setTimeout(() => resolve('late'), within)))
     const came = await Promise.race([closed, patience])
     clearTimeout(late)
     if (came === 'late' || this.#held > 0) {
-      await (came === 'late' ? undefined : this.#sink.close())
-      throw new Error(
-        `deliver the rest of the recording: ${this.#held} bytes were ${came === 'late' ? 'not taken in time' : 'refused'}`,
-      )
+      await (came === 'late' ? undefined : this.#sink!.close())
+      throw new Error(`the last ${this.#held} bytes of the recording were ${came === 'late' ? 'not taken in time' : 'refused'}`)
     }
-    await this.#sink.close()
+    await this.#sink!.close()
   }
 
   async #finish(): Promise<void> {
-    this.#set({ on: false }, '')
+    this.#set({ on: false }, this.#endsFor)
+    this.#over = true
     await this.#sending
   }
 
   readonly #beforeExit = (): void => {
-    void this.end(2000).catch((error: unknown) => this.#problem(error as Error))
+    void this.end(2000)
   }
 
   // On demand: tells the service again and again how the recorder is doing, and does what it wants.
@@ -1125,13 +1189,14 @@ function signalled(signal: NodeJS.Signals): void {
 }
 
 const signals = ['SIGTERM', 'SIGINT', 'SIGHUP'] as const
+const workWait = 1000 // ms: how long the end waits for work that is going on
 const limitReached = 'a limit was reached'
 const maxLine = 1 << 20
 const seen = ['with', 'shared', 'dispose', 'closes', 'fail']
 
 function check({ share = 0, for: time = 0, bytes = 0 }: Omit<Setting, 'on'>): void {
-  if (!(share >= 0 && share <= 1)) throw new Error('start recording: share is from 0 to 1')
-  if (!(time >= 0 && bytes >= 0)) throw new Error('start recording: neither for nor bytes is below 0')
+  if (!(share >= 0 && share <= 1)) throw new Error(`setting.share is ${share}; set it to a number from 0 to 1`)
+  if (!(time >= 0 && bytes >= 0)) throw new Error('setting.for or setting.bytes is below 0; set it to 0 for no limit')
 }
 
 function same(a: Setting, b: Setting): boolean {

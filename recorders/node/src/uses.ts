@@ -4,69 +4,57 @@ import type { Recorder } from './recorder.js'
 type Method = (...args: unknown[]) => unknown
 
 /**
- * An object that stands in for another one and tells the recorder of each call of its methods. It is an instance of the same
- * classes, and has the same properties. The result is undefined where no object can stand in without the application noticing:
- * what is built in (a Map, a Promise), and instances of classes with private members, which only the object itself has.
+ * An object that stands in for another one and records each call of its methods. It is an instance of the same classes, and has the
+ * same properties. Methods run on the object itself, so that private members are there; one that returns its object returns what
+ * stands in for it. The result is undefined for what is built in, such as a Map or a Promise: only the object itself is one.
  */
 export function standIn<T>(recorder: Recorder, value: T, inst: () => number): T | undefined {
-  if (
-    typeof value !== 'object' ||
-    value === null ||
-    Object.prototype.toString.call(value) !== '[object Object]' ||
-    hasPrivate(value)
-  )
-    return undefined
+  if (typeof value !== 'object' || value === null || Object.prototype.toString.call(value) !== '[object Object]') return undefined
   const known = new Map<Method, Method>()
-  return new Proxy(value as T & object, {
-    get(target, name, receiver) {
-      const member: unknown = Reflect.get(target, name, receiver)
+  const instead: T & object = new Proxy(value as T & object, {
+    get(target, name) {
+      const member: unknown = Reflect.get(target, name, target)
       if (typeof member !== 'function' || name === 'constructor') return member
       const own = Object.getOwnPropertyDescriptor(target, name)
       if (own && !own.configurable && !own.writable) return member // nothing may stand in for it
-      let told = known.get(member as Method)
-      if (!told) {
-        told = calling(recorder, member as Method, inst)
-        known.set(member as Method, told)
+      let recorded = known.get(member as Method)
+      if (!recorded) {
+        recorded = calling(recorder, member as Method, inst, (that) => (that === instead ? target : that))
+        known.set(member as Method, recorded)
       }
-      return told
+      return recorded
     },
+    set: (target, name, to) => Reflect.set(target, name, to, target),
   })
+  return instead
 }
 
-function calling(recorder: Recorder, method: Method, instOf: () => number): Method {
+function calling(recorder: Recorder, method: Method, instOf: () => number, on: (that: unknown) => unknown): Method {
   // It is called as the method would be, so that it may be a class, or be asked for its name.
   return new Proxy(method, {
-    apply(target, that, args) {
-      const [by, inst] = [recorder.caller, instOf()]
-      if (!recorder.on || !inst || by === inst) return Reflect.apply(target, that, args) // what it calls of itself is its own business
-      const began = now()
-      try {
-        return recorder.calledBy(inst, () => Reflect.apply(target, that, args))
-      } finally {
-        recorder.use(inst, by, recorder.scope, now() - began)
-      }
+    apply(target, that: unknown, args) {
+      const itself = on(that)
+      const result = recorded(recorder, instOf(), () => Reflect.apply(target, itself, args) as unknown)
+      return result === itself ? that : result
     },
   })
 }
 
-const withPrivate = new WeakMap<object, boolean>()
-
-/** Whether a class of an object has private members. They are seen in its text alone. */
-function hasPrivate(value: object): boolean {
-  for (
-    let at: object | null = Object.getPrototypeOf(value) as object | null;
-    at && at !== Object.prototype;
-    at = Object.getPrototypeOf(at) as object | null
-  ) {
-    const { constructor } = at as { constructor?: unknown }
-    if (typeof constructor !== 'function') continue
-    let has = withPrivate.get(constructor)
-    if (has === undefined) {
-      // A compiler for older runtimes keeps private members in maps by object, which a stand-in is not in either.
-      has = /#[\p{ID_Start}$_]|__classPrivateField|_WeakMap|new WeakMap/u.test(Function.prototype.toString.call(constructor))
-      withPrivate.set(constructor, has)
-    }
-    if (has) return true
+function recorded(recorder: Recorder, inst: number, call: () => unknown): unknown {
+  const by = recorder.caller
+  if (!recorder.on || !inst || by === inst) return call() // what it calls of itself is its own business
+  const { scope } = recorder
+  const began = now()
+  const ended = () => recorder.use(inst, by, scope, now() - began)
+  let result: unknown
+  try {
+    result = recorder.calledBy(inst, call)
+  } catch (error) {
+    ended()
+    throw error
   }
-  return false
+  // A call that returns a promise lasts until it settles.
+  if (result instanceof Promise) void Promise.prototype.then.call(result, ended, ended)
+  else ended()
+  return result
 }

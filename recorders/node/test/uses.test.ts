@@ -72,7 +72,7 @@ test('calls are seen where that is wanted, and nothing changes for the applicati
     assert.equal(ledger.closed, true)
   })
   const lines = await end()
-  const [ledger, clock] = ['ledger', 'clock'].map((service) => {
+  const [ledger, clock, sealed] = ['ledger', 'clock', 'sealed'].map((service) => {
     const reg = of(lines, 'register').find((line) => line['service'] === service)!['reg']
     return of(lines, 'make').find((line) => line['reg'] === reg)!['inst']
   })
@@ -80,13 +80,17 @@ test('calls are seen where that is wanted, and nothing changes for the applicati
     of(lines, 'use').map((line) => [line['inst'], line['by'] ?? 0]),
     [
       [ledger, 0],
-      [ledger, 0],
       [clock, ledger],
+      [ledger, 0], // it lasts until its promise settles
+      [sealed, 0], // private members are the object's own
     ],
   )
   assert.deepEqual(problems.length, 1, 'at most one a second')
-  assert.match(problems[0]!, /calls of sealed are not seen/)
+  assert.match(problems[0]!, /calls of table are not recorded/)
   assert.ok((lines[0]!['sees'] as string[]).includes('use'))
+  // What nothing can stand in for is not claimed.
+  const table = of(lines, 'register').filter((line) => line['service'] === 'table')
+  assert.ok(!(table.at(-1)!['sees'] as string[]).includes('use'))
   assert.equal(of(lines, 'dispose').length, 2)
 })
 
