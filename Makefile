@@ -93,7 +93,7 @@ php:
 	@rm -f recorders/php/left-out; sh ./scripts/php.sh || echo "The recorder for PHP was not tested: PHP, PHPUnit, PHP_CodeSniffer and Pimple could not be installed." > recorders/php/left-out
 
 test-php: php
-	@[ -f recorders/php/left-out ] || { cd recorders/php && phpcs && phpunit && for file in src/*.php office/*.php office/src/*.php; do php -l "$$file" >/dev/null || exit 1; done; }
+	@[ -f recorders/php/left-out ] || { cd recorders/php && phpcs && phpunit && for file in src/*.php office/*.php office/src/*.php gallery/*.php gallery/*/*.php; do php -l "$$file" >/dev/null || exit 1; done; }
 
 dotnet:
 	@sh recorders/dotnet/build.sh

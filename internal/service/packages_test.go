@@ -155,21 +155,26 @@ func TestComposer(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	r := startWith(t, folder, true) // no token is needed
 	app, traces := t.TempDir(), t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(app, "composer.json"), []byte(`{
-		"repositories": [{"type": "composer", "url": "`+r.URL+`/composer"}, {"packagist.org": false}],
-		"require": {"keenlantern/record": "^0.1"}, "config": {"secure-http": false}
-	}`), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(app, "composer.json"), []byte(`{"repositories": [{"packagist.org": false}]}`), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(app, "app.php"), []byte(`<?php
 		require 'vendor/autoload.php';
 		$recorder = new KeenLantern\Record\Recorder(new KeenLantern\Record\Settings('harbour', $argv[1]));
 		$recorder->close($recorder->open('command', 'tides'));
 	`), 0o600))
-	for _, args := range [][]string{{"composer", "install", "--no-interaction", "--quiet"}, {"php", "app.php", traces}} {
+	// By the page's own words.
+	page, err := os.ReadFile("../../docs/recording/php.md")
+	require.NoError(t, err)
+	_, words, found := strings.Cut(string(page), "```\ncomposer ")
+	require.True(t, found)
+	words, _, _ = strings.Cut("composer "+words, "```")
+	home := t.TempDir()
+	for _, line := range append(strings.Split(strings.TrimSpace(words), "\n"), "php app.php "+traces) {
+		args := strings.Fields(strings.ReplaceAll(line, "http://127.0.0.1:7460", r.URL))
 		cmd := exec.Command(args[0], args[1:]...)
 		cmd.Dir = app
-		cmd.Env = append(os.Environ(), "COMPOSER_HOME="+t.TempDir(), "COMPOSER_ALLOW_SUPERUSER=1")
+		cmd.Env = append(os.Environ(), "COMPOSER_HOME="+home, "COMPOSER_ALLOW_SUPERUSER=1", "COMPOSER_NO_INTERACTION=1", "COMPOSER_NO_AUDIT=1")
 		out, err := cmd.CombinedOutput()
-		require.NoError(t, err, "%s: %s", args[0], out)
+		require.NoError(t, err, "%s: %s", line, out)
 	}
 	files, err := filepath.Glob(filepath.Join(traces, "*.requests.ndjson"))
 	require.NoError(t, err)

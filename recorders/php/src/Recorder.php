@@ -53,6 +53,8 @@ final class Recorder
     private string $stopped = ''; // why
     private bool $ended = false;
     private bool $reported = false;
+    private string $handler = ''; // of the work that runs
+    private string $work = ''; // what kind that is
 
     /** @var array<int, array<string, mixed>> registrations by id: a process that stays tells them again in its next stream */
     private array $registrations = [];
@@ -96,6 +98,10 @@ final class Recorder
     private function stay(): void
     {
         if ($this->settings->service === '' && $this->settings->folder === '') {
+            return;
+        }
+        if ($this->settings->service !== '' && !\preg_match('#^https?://[^/]#i', $this->settings->service)) {
+            $this->trouble("KEENLANTERN_SERVICE is '{$this->settings->service}'; set it to an address such as http://127.0.0.1:7460");
             return;
         }
         if ($this->settings->service === '') {
@@ -166,8 +172,11 @@ final class Recorder
      */
     public function open(string $kind, string $name = '', ?string $traceparent = null): int
     {
-        if ($this->open === [] && $this->settings->resident) {
-            $this->turn();
+        if ($this->open === []) {
+            $this->work = $kind;
+            if ($this->settings->resident) {
+                $this->turn();
+            }
         }
         if ($this->stream === null || !$this->admits()) {
             $this->live = false;
@@ -251,6 +260,7 @@ final class Recorder
             }
         } while ($id !== $scope);
         if ($this->open === []) {
+            $this->handler = $this->work = '';
             $this->live = $this->stream !== null;
             if ($this->settings->resident) {
                 $this->flush();
@@ -637,6 +647,18 @@ final class Recorder
     public static function methodOf(string $method): string
     {
         return \in_array($method, self::METHODS, true) ? $method : 'OTHER';
+    }
+
+    /** Names the handler of the work that runs now, such as "PilotController@arrivals"; it is forgotten when the scope closes. */
+    public function handledBy(string $handler): void
+    {
+        $this->handler = $handler;
+    }
+
+    /** What asks, where no instance is seen to: the handler of the work that runs, or what kind of work it is. */
+    public function entry(): string
+    {
+        return $this->handler ?: $this->work ?: self::kind();
     }
 
     /** What a scope of a process like this one is. */

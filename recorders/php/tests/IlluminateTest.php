@@ -210,6 +210,44 @@ final class IlluminateTest extends TestCase
         self::assertSame([$this->recorder->idOf($board->clock), $this->recorder->idOf($board)], [$set[0]['inst'], $set[0]['to']]);
     }
 
+    /** A server may clone the container for each request: what a clone builds ends with it. */
+    public function testClones(): void
+    {
+        $this->app->singleton(Clock::class);
+        $this->app->make(Clock::class);
+        $this->app->singleton(Page::class);
+        for ($n = 0; $n < 2; $n++) {
+            $scope = $this->recorder->open('request', 'GET /page');
+            $clone = clone $this->app;
+            $clone->make(Page::class);
+            $clone->flush();
+            $this->recorder->close($scope);
+        }
+        self::assertSame([Clock::class => 'singleton', Page::class => 'scoped'], $this->lifetimes());
+        self::assertSame([1, 2, 2], array_column($this->told('make'), 'reg'));
+        self::assertSame([], $this->told('forget'));
+    }
+
+    /** Who asked is the handler of the work, or what was being built. */
+    public function testWhoAsks(): void
+    {
+        $scope = $this->recorder->open('request', 'GET /page');
+        $this->recorder->handledBy('PageController@show');
+        $this->app->call(static fn (Page $page): Page => $page);
+        $this->app->make(Page::class);
+        try {
+            $this->app->call(static fn (Weather $weather): Weather => $weather);
+            self::fail('nothing answers for the weather');
+        } catch (BindingResolutionException) {
+        }
+        $this->recorder->close($scope);
+        self::assertSame([['PageController@show', 'method'], ['PageController@show', 'locator']], array_map(
+            static fn (array $give): array => [$give['entry'], $give['how']],
+            $this->told('give'),
+        ));
+        self::assertSame('PageController@show', $this->told('fail')[0]['entry']);
+    }
+
     public function testTheContainerIsReset(): void
     {
         $this->app->singleton(Clock::class);

@@ -353,4 +353,16 @@ final class RecorderTest extends TestCase
         self::assertCount(4 * 200 * 500, $seen);
         self::assertCount(799, $runs, 'each text stands in one piece');
     }
+
+    /** A service without a scheme is named, and the application goes on. */
+    public function testAnAddressWithoutScheme(): void
+    {
+        $log = tempnam(sys_get_temp_dir(), 'lantern');
+        $before = ini_set('error_log', $log);
+        $recorder = new Recorder(new Settings('harbour', resident: true, service: '127.0.0.1:7460'));
+        ini_set('error_log', (string) $before);
+        self::assertFalse($recorder->mayRecord());
+        self::assertStringContainsString("KEENLANTERN_SERVICE is '127.0.0.1:7460'; set it to an address", (string) file_get_contents($log));
+        unlink($log);
+    }
 }

@@ -52,7 +52,7 @@ const jvmStart = (here: Here): string =>
 
 const phpAdd = (here: Here) => ({
   what: 'Add the recorder, as this service hands it out',
-  how: `composer config repositories.lantern composer ${here.origin}/composer && composer require keenlantern/record`,
+  how: `${here.origin.startsWith('http:') ? 'composer config secure-http false && ' : ''}composer config repositories.lantern composer ${here.origin}/composer && composer require keenlantern/record`,
 })
 const phpSend = (here: Here) => ({
   what: 'Send on what is written',

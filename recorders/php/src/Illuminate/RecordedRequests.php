@@ -33,13 +33,15 @@ final class RecordedRequests
     }
 
     /** Names the request's scope by its route, which has been found. */
-    public function is(Request $request, string $route): void
+    public function is(Request $request, string $route, string $handler = ''): void
     {
         if ($this->scope === 0) {
             $this->begin($request); // another one in a process that was not said to serve several
         }
         if ($request === $this->request) {
-            $this->recorder->name($this->scope, Recorder::methodOf($request->getMethod()) . ' /' . \ltrim($route, '/'));
+            $name = Recorder::methodOf($request->getMethod()) . ' /' . \ltrim($route, '/');
+            $this->recorder->name($this->scope, $name);
+            $this->recorder->handledBy($handler ?: $name);
         }
     }
 

@@ -99,7 +99,8 @@ final class RecordingServiceProvider extends ServiceProvider
         }
         $this->app->terminating($requests->end(...));
         $events->listen(RouteMatched::class, static function (RouteMatched $event) use ($requests): void {
-            $requests->is($event->request, $event->route->uri());
+            $action = $event->route->getActionName();
+            $requests->is($event->request, $event->route->uri(), $action === 'Closure' ? '' : $action);
         });
     }
 
@@ -116,6 +117,9 @@ final class RecordingServiceProvider extends ServiceProvider
         $events->listen($begins, function (object $event) use ($begins, $of): void {
             $is = $of($event);
             $this->open[$begins][] = $is === null ? 0 : $this->recorder->open($is[0], $is[1]);
+            if ($is !== null) {
+                $this->recorder->handledBy($is[1]);
+            }
         });
         $events->listen($ends, function () use ($begins): void {
             $scope = \array_pop($this->open[$begins]);

@@ -4,8 +4,13 @@ declare(strict_types=1);
 
 namespace KeenLantern\Record\Illuminate;
 
+use Illuminate\Container\BoundMethod;
+use Illuminate\Container\Container;
 use Illuminate\Container\RewindableGenerator;
+use Illuminate\Contracts\Debug\ExceptionHandler;
+use Illuminate\Support\Facades\Facade;
 use KeenLantern\Record\Recorder;
+use Symfony\Component\HttpFoundation\Request;
 
 /**
  * Records an Illuminate container: use it in a class that extends Illuminate\Container\Container or
@@ -16,12 +21,7 @@ use KeenLantern\Record\Recorder;
 trait RecordsContainer
 {
     private ?Recorder $lantern = null;
-    /** @var array<string, array<string, int>> registrations by name, and by what tells them apart under it */
-    private array $lanternRegistrations = [];
-    /** @var array<string, int> the layers around the instances of a name */
-    private array $lanternLayers = [];
-    /** @var array<string, mixed> what each registered name was bound to */
-    private array $lanternBound = [];
+    private ?Names $lanternNames = null; // which a clone of the container shares
     private ?string $lanternTag = null; // what is resolved next is one of all that have it
     private ?Resolution $lanternNow = null; // the innermost that runs
 
@@ -29,6 +29,7 @@ trait RecordsContainer
     public function recordWith(Recorder $recorder): static
     {
         $this->lantern = $recorder->mayRecord() ? $recorder : null;
+        $this->lanternNames ??= new Names($this);
         return $this;
     }
 
@@ -55,7 +56,7 @@ trait RecordsContainer
     {
         $by = $this->lanternNow;
         $now = new Resolution($name, null, \hrtime(true), $by);
-        $now->layers = $this->lanternLayers[$name] ?? 0;
+        $now->layers = $this->lanternNames->layers[$name] ?? 0;
         $now->external = $this->lantern->idOf($inner) === 0;
         $this->lanternMade($now, $inner);
         $now->external = false;
@@ -79,7 +80,7 @@ trait RecordsContainer
         if ($outer === $inner || !\is_object($outer)) {
             return false;
         }
-        $this->lanternLayers[$now->name] = ++$now->layers;
+        $this->lanternNames->layers[$now->name] = ++$now->layers;
         \array_unshift($now->given, $this->lantern->idOf($inner));
         return true;
     }
@@ -125,7 +126,10 @@ trait RecordsContainer
     public function flush()
     {
         parent::flush();
-        $this->lanternRegistrations = $this->lanternLayers = $this->lanternBound = [];
+        if ($this->lanternNames?->isFirst($this) !== true) {
+            return; // what a clone has built ends with its request
+        }
+        $this->lanternNames->clear();
         $this->lantern?->say('forget', ['container' => 1, 'by' => 'container']);
     }
 
@@ -206,8 +210,43 @@ trait RecordsContainer
         }
         $missing = !$this->bound($now->name) && !(\class_exists($now->name) && (new \ReflectionClass($now->name))->isInstantiable());
         $this->lantern->say('fail', [
-            'service' => $now->name, 'why' => $missing ? 'missing' : 'error', 'scope' => $this->lantern->scope(), 'error' => $e::class,
-        ]);
+            'service' => $now->name, 'why' => $missing ? 'missing' : 'error', 'scope' => $this->lantern->scope(),
+        ] + $this->lanternAsker($now) + ['error' => $e::class]);
+    }
+
+    /** @return array<string, mixed> who asked for what could not be had */
+    private function lanternAsker(Resolution $now): array
+    {
+        $by = $now->outer;
+        while ($by !== null && $by->outer !== null && \str_starts_with($by->key ?? '', 'for ')) {
+            $by = $by->outer; // what is bound for one consumer is asked for by that
+        }
+        if ($by !== null) {
+            return self::lanternOwn($by->name) ? [] : ['for' => $this->lanternRegistration($by), 'path' => [$by->name, $now->name]];
+        }
+        // The framework's own handling of failures goes on without what it looks up.
+        return $this->lanternCaller() === 'failure' ? ['optional' => true] : ['entry' => $this->lantern->entry()];
+    }
+
+    /** What calls the container, where nothing is being built: 'filling' a handler's parameters, handling a 'failure', or '' for code. */
+    private function lanternCaller(): string
+    {
+        foreach (\debug_backtrace(\DEBUG_BACKTRACE_IGNORE_ARGS, 24) as $frame) {
+            $class = $frame['class'] ?? '';
+            $function = $frame['function'];
+            if (
+                $class === '' && \in_array($function, ['app', 'resolve'], true) || $class === self::class || \is_a($class, Container::class, true)
+                || \is_a($class, Facade::class, true)
+            ) {
+                continue; // the container itself
+            }
+            return match (true) {
+                \is_a($class, ExceptionHandler::class, true) => 'failure',
+                $class === BoundMethod::class, $function === 'transformDependency', $function === 'resolveMethodDependencies' => 'filling',
+                default => '',
+            };
+        }
+        return '';
     }
 
     private function lanternResolved(Resolution $now, ?Resolution $by, object $object, bool $shared): void
@@ -232,18 +271,27 @@ trait RecordsContainer
         }
         $this->lantern->say('give', [
             'inst' => $this->lantern->idOf($object), 'scope' => $this->lantern->scope(), 'service' => $now->name,
-            'entry' => Recorder::kind(), 'how' => 'locator',
+        ] + ($now->key === null || $now->leadsTo !== null ? [] : ['key' => $now->key]) + [
+            'entry' => $this->lantern->entry(), 'how' => $this->lanternCaller() === 'filling' ? 'method' : 'locator',
         ] + ($now->tag === null ? [] : ['all' => true]));
     }
 
     /** Whether it is the framework's own. */
     private static function lanternInternal(mixed $object): bool
     {
-        if (!\is_object($object)) {
-            return false;
-        }
-        $class = $object::class;
-        return \str_starts_with($class, 'Illuminate\\') || \str_starts_with($class, 'Symfony\\') || \str_starts_with($class, 'KeenLantern\\');
+        return \is_object($object) && self::lanternOwn($object::class);
+    }
+
+    private static function lanternOwn(string $class): bool
+    {
+        return \str_starts_with($class, 'Illuminate\\') || \str_starts_with($class, 'Symfony\\') || \str_starts_with($class, 'KeenLantern\\Record\\');
+    }
+
+    /** Reports whether an object is one request's: the request itself, or a container that a server has cloned for it. */
+    private function lanternOfRequest(?object $object): bool
+    {
+        return ($object instanceof Request || $object instanceof Container && !$this->lanternNames->isFirst($object))
+            && $this->lantern->scope() !== 0;
     }
 
     /** Whether something of the application's was built or handed out for it. */
@@ -276,7 +324,11 @@ trait RecordsContainer
         $given = $now->given;
         $now->given = [];
         $tagged = null; // the one before, where all that have a tag are asked for
+        $internal = self::lanternInternal($object);
         foreach ($now->inner as $inner) {
+            if ($internal && $this->lanternOfRequest($inner->object)) {
+                continue; // the framework's own have each new request set on them
+            }
             if ($inner->object === $object && $this->bound($inner->name)) {
                 // The name leads to another one that is registered itself: what is there is that one's.
                 $this->lanternTold($inner);
@@ -310,14 +362,20 @@ trait RecordsContainer
             return;
         }
         $ended = $now->ended ?: \hrtime(true);
-        $now->handedIn = $now->external && isset($this->lanternRegistrations[$now->name]["\0" . '0']);
+        $now->handedIn = $now->external && isset($this->lanternNames->registrations[$now->name]["\0" . '0']);
         $members = ['reg' => $this->lanternRegistration($now), 'impl' => $object::class];
         if ($given !== []) {
             $members['with'] = $given;
         }
         if ($now->external) {
             $members['by'] = 'external';
+            if ($this->lanternOfRequest($object)) {
+                $members['owner'] = $this->lantern->scope();
+            }
         } else {
+            if ($this->lanternNames->builtByClosure($members['reg'], $this->bindings[$now->name]['concrete'] ?? null)) {
+                $members['by'] = 'factory';
+            }
             $members['ns'] = \max(0, $ended - $now->began);
         }
         $this->lantern->make($object, $members, $this->lantern->at($ended));
@@ -327,8 +385,8 @@ trait RecordsContainer
     private function lanternLeads(Resolution $now, Resolution $to): void
     {
         $now->leadsTo = $to->leadsTo ?? $to;
-        if ($now->key === null && !isset($this->lanternRegistrations[$now->name]["\0" . '0'])) {
-            $this->lanternRegistrations[$now->name]["\0" . '0'] = $this->lantern->register([
+        if ($now->key === null && !isset($this->lanternNames->registrations[$now->name]["\0" . '0'])) {
+            $this->lanternNames->registrations[$now->name]["\0" . '0'] = $this->lantern->register([
                 'service' => $now->name, 'lifetime' => $this->lanternLifetime($now->leadsTo), 'alias' => $this->lanternRegistration($now->leadsTo),
             ]);
         }
@@ -341,7 +399,7 @@ trait RecordsContainer
             $one = $one->leadsTo;
         }
         $inst = $one->object === null ? 0 : $this->lantern->idOf($one->object);
-        if ($inst === 0 || $one->key === null && $one->leadsTo === null && isset($this->lanternRegistrations[$one->name])) {
+        if ($inst === 0 || $one->key === null && $one->leadsTo === null && isset($this->lanternNames->registrations[$one->name])) {
             return $inst; // it was asked for by what it is registered as
         }
         return ['inst' => $inst, 'service' => $one->name] + ($one->key === null ? [] : ['key' => $one->key]);
@@ -351,13 +409,15 @@ trait RecordsContainer
     {
         // What was bound anew under a name is another registration, and so is an instance that was handed in for one that was built.
         $bound = $this->bindings[$now->name]['concrete'] ?? null;
-        if ($now->handedIn || ($this->lanternBound[$now->name] ?? null) !== $bound) {
-            unset($this->lanternRegistrations[$now->name], $this->lanternLayers[$now->name]);
+        if ($now->handedIn || ($this->lanternNames->bound[$now->name] ?? null) !== $bound) {
+            unset($this->lanternNames->registrations[$now->name], $this->lanternNames->layers[$now->name]);
         }
-        $this->lanternBound[$now->name] = $bound;
-        $id = $now->key . "\0" . $now->layers;
-        if (isset($this->lanternRegistrations[$now->name][$id])) {
-            return $this->lanternRegistrations[$now->name][$id];
+        $this->lanternNames->bound[$now->name] = $bound;
+        // What a clone of the container builds ends with the clone.
+        $cloned = !$this->lanternNames->isFirst($this) && !$now->external ? 'of a clone' : '';
+        $id = $now->key . "\0" . $now->layers . $cloned;
+        if (isset($this->lanternNames->registrations[$now->name][$id])) {
+            return $this->lanternNames->registrations[$now->name][$id];
         }
         $members = ['service' => $now->name, 'lifetime' => $this->lanternLifetime($now)];
         if (self::lanternInternal($now->object)) {
@@ -372,7 +432,7 @@ trait RecordsContainer
             $inner->handedIn = false;
             $members['wraps'] = $this->lanternRegistration($inner);
         }
-        return $this->lanternRegistrations[$now->name][$id] = $this->lantern->register($members);
+        return $this->lanternNames->registrations[$now->name][$id] = $this->lantern->register($members);
     }
 
     private function lanternLifetime(Resolution $now): string
@@ -381,7 +441,12 @@ trait RecordsContainer
             $now->key !== null => 'transient',
             $now->handedIn => 'external',
             \in_array($now->name, $this->scopedInstances, true) => 'scoped',
-            isset($this->bindings[$now->name]) => $this->bindings[$now->name]['shared'] ? 'singleton' : 'transient',
+            $this->lanternOfRequest($now->object) => 'scoped',
+            isset($this->bindings[$now->name]) => match (true) {
+                !$this->bindings[$now->name]['shared'] => 'transient',
+                $this->lanternNames->isFirst($this) => 'singleton',
+                default => 'scoped',
+            },
             $now->external => 'external',
             default => 'transient',
         };

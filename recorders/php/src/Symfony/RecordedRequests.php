@@ -42,6 +42,11 @@ final class RecordedRequests implements EventSubscriberInterface
         $route = $event->getRequest()->attributes->get('_route');
         if ($event->isMainRequest() && \is_string($route)) {
             $this->recorder->name($this->scope, Recorder::methodOf($event->getRequest()->getMethod()) . ' ' . $route);
+            $handler = $event->getRequest()->attributes->get('_controller');
+            if (\is_array($handler) && \is_string($handler[0] ?? null) && \is_string($handler[1] ?? null)) {
+                $handler = "$handler[0]::$handler[1]";
+            }
+            $this->recorder->handledBy(\is_string($handler) ? $handler : '');
         }
     }
 

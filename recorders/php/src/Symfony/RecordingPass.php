@@ -55,7 +55,7 @@ final class RecordingPass implements CompilerPassInterface
         }
         foreach ($container->getDefinitions() as $id => $definition) {
             $class = $container->getParameterBag()->resolveValue($definition->getClass());
-            if (!\is_string($class) || !self::builds($id, $definition) || \preg_match('/^(?:Symfony|KeenLantern)\\\\/', $class)) {
+            if (!\is_string($class) || !self::builds($id, $definition) || \preg_match('/^(?:Symfony|KeenLantern\\\\Record)\\\\/', $class)) {
                 continue; // the framework's own services are built as they were
             }
             $table[$id] = $this->describe($container, (string) $id, $definition);
@@ -77,6 +77,13 @@ final class RecordingPass implements CompilerPassInterface
         return !$definition->isSynthetic() && !$definition->isAbstract() && !$definition->hasErrors()
             && !$definition->hasTag(self::UNRECORDED) && !$definition->hasTag('container.service_locator')
             && $id !== 'service_container';
+    }
+
+    /** Reports whether the application sets a service on the container, rather than having it built. */
+    private static function isSetFromOutside(ContainerBuilder $container, string $id): bool
+    {
+        return $container->hasDefinition($id) && $container->getDefinition($id)->isSynthetic()
+            && !\preg_match('/^(?:service_container$|kernel$|(?:Symfony|KeenLantern\\\\Record)\\\\)/', $id);
     }
 
     /**
@@ -108,6 +115,11 @@ final class RecordingPass implements CompilerPassInterface
         if (($inner = $this->decorators->inner[$id] ?? null) !== null) {
             // What it decorates has this name now, or leads to what has.
             $is['wraps'] = $container->hasAlias($inner) ? (string) $container->getAlias($inner) : $inner;
+        }
+        foreach ($definition->getArguments() as $n => $argument) {
+            if ($argument instanceof Reference && self::isSetFromOutside($container, (string) $argument)) {
+                $is['outside'][$n] = (string) $argument;
+            }
         }
         $set = [];
         foreach ($definition->getMethodCalls() as [$method, $arguments]) {

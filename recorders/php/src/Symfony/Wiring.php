@@ -13,14 +13,30 @@ final class Wiring implements ResetInterface
 {
     private const MAX_DEPTH = 8; // of arrays in arguments
 
+    /** @var ?\WeakMap<Recorder, \ArrayObject<string, int>> registrations by id and what they say, of recorders that outlive a container */
+    private static ?\WeakMap $known = null;
+
     /** @var array<string, int> registrations by id */
     private array $registrations = [];
     /** @var array<string, \WeakReference<object>> what was built last under an id */
     private array $latest = [];
+    /** @var array<string, list<string>> decorators by the id of what they stand around */
+    private array $around = [];
 
     /** @param array<string, array<string, mixed>> $table what is registered, by id */
     public function __construct(private readonly Recorder $recorder, private readonly array $table)
     {
+        foreach ($table as $id => $members) {
+            if (isset($members['wraps'])) {
+                $this->around[$members['wraps']][] = $id;
+            }
+        }
+        self::$known ??= new \WeakMap();
+        if (isset(self::$known[$recorder])) {
+            $recorder->say('forget', ['container' => 1, 'by' => 'container']); // it goes on with another container
+        } else {
+            self::$known[$recorder] = new \ArrayObject();
+        }
     }
 
     /**
@@ -40,7 +56,13 @@ final class Wiring implements ResetInterface
             if ($argument instanceof RewindableGenerator) {
                 $arguments[$n] = $this->watched($argument, $holder);
             } elseif (\is_object($argument)) {
-                if (($inst = $this->recorder->idOf($argument)) !== 0) {
+                $inst = $this->recorder->idOf($argument);
+                if ($inst === 0 && isset($this->table[$id]['outside'][$n])) {
+                    $inst = $this->recorder->make($argument, [
+                        'reg' => $this->registration($this->table[$id]['outside'][$n]), 'impl' => $argument::class, 'by' => 'external',
+                    ]);
+                }
+                if ($inst !== 0) {
                     $with[] = $inst;
                 }
             } elseif (\is_array($argument) && ($list = $this->given($argument)) !== []) {
@@ -141,12 +163,20 @@ final class Wiring implements ResetInterface
 
     private function registration(string $id): int
     {
-        if (!isset($this->registrations[$id])) {
-            $members = \array_diff_key($this->table[$id] ?? ['service' => $id], ['set' => true]);
-            if (isset($members['wraps'])) {
-                $members['wraps'] = $this->registration($members['wraps']);
-            }
-            $this->registrations[$id] = $this->recorder->register($members);
+        if (isset($this->registrations[$id])) {
+            return $this->registrations[$id];
+        }
+        // What is not built here is set on the container by the application.
+        $members = \array_diff_key($this->table[$id] ?? ['service' => $id, 'lifetime' => 'external'], ['set' => true, 'outside' => true]);
+        if (isset($members['wraps'])) {
+            $members['wraps'] = $this->registration($members['wraps']);
+        }
+        $key = $id . "\0" . \serialize($members);
+        $known = self::$known[$this->recorder];
+        $this->registrations[$id] = $known[$key] ??= $this->recorder->register($members);
+        // What goes round a decorator shows even where nothing has built that.
+        foreach ($this->around[$id] ?? [] as $decorator) {
+            $this->registration($decorator);
         }
         return $this->registrations[$id];
     }

@@ -1,0 +1,3 @@
+<?php
+
+return ['default' => 'array', 'stores' => ['array' => ['driver' => 'array', 'serialize' => false]], 'prefix' => 'gallery'];

@@ -1,0 +1,3 @@
+<?php
+
+return ['default' => 'none', 'connections' => [], 'migrations' => 'migrations'];

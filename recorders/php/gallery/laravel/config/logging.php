@@ -1,0 +1,3 @@
+<?php
+
+return ['default' => 'errorlog', 'channels' => ['errorlog' => ['driver' => 'errorlog', 'level' => 'critical']]];

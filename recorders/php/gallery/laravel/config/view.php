@@ -1,0 +1,3 @@
+<?php
+
+return ['paths' => [], 'compiled' => sys_get_temp_dir()];
