@@ -260,7 +260,6 @@ export function ofService({ status, headers }: Pick<Answer, 'status' | 'headers'
 const pack = (text: Buffer): Promise<Buffer> =>
   new Promise((resolve, reject) => gzip(text, { level: 1 }, (error, packed) => (error ? reject(error) : resolve(packed))))
 
-/** Delivers to a file or any other stream of bytes. */
 /** Opens a new file: where there is one already, the next free one beside it (trace.ndjson.gz, trace-2.ndjson.gz). */
 function openFree(path: string): number {
   const { dir, base } = parse(path)
@@ -277,6 +276,7 @@ function openFree(path: string): number {
 
 const maxFiles = 1000
 
+/** Delivers to a file or any other stream of bytes. */
 export class ToStream implements Sink {
   readonly #out: Writable
   readonly #own: boolean

@@ -1102,7 +1102,8 @@ export class Recorder {
     const came = await Promise.race([closed, patience])
     clearTimeout(late)
     if (came === 'late' || this.#held > 0) {
-      await (came === 'late' ? undefined : this.#sink!.close())
+      const ended = this.#sink!.close() // what is on its way would keep the process alive
+      if (came !== 'late') await ended
       throw new Error(`the last ${this.#held} bytes of the recording were ${came === 'late' ? 'not taken in time' : 'refused'}`)
     }
     await this.#sink!.close()

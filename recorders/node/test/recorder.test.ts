@@ -345,6 +345,31 @@ test('a signal ends a process as it would have, after what it recorded has been 
   }
 })
 
+test('a process ends within seconds of its work where the service accepts and never answers', async () => {
+  const server = createServer(() => undefined).unref()
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve))
+  const { port } = server.address() as AddressInfo
+  const ends = {
+    'by itself': '',
+    'by end()': 'void r.end(1000)',
+    'by a signal': "const work = setInterval(() => {}, 1000); process.kill(process.pid, 'SIGTERM')",
+  }
+  for (const [how, end] of Object.entries(ends)) {
+    const app = script(`const r = new Recorder({ app: 'harbour', service: 'http://127.0.0.1:${port}', problem: () => {} })
+      r.close(r.open({ kind: 'job', name: 'night' }))
+      setTimeout(() => { ${end} }, 300)`)
+    const child = spawn(process.execPath, [app], { stdio: 'inherit' })
+    const late = setTimeout(() => child.kill('SIGKILL'), 7000)
+    const [, signal] = await new Promise<[number | null, string | null]>((resolve) =>
+      child.on('exit', (code, by) => resolve([code, by])),
+    )
+    clearTimeout(late)
+    assert.notEqual(signal, 'SIGKILL', how)
+  }
+  server.closeAllConnections()
+  server.close()
+})
+
 test('a wrong setting is named with what to do, and the application goes on', async () => {
   const wrong: [Config, RegExp][] = [
     [{ app: '', output: 'x' }, /app is empty; name the application/],
