@@ -89,6 +89,31 @@ func TestRefusedRequestsLeave(t *testing.T) {
 	}
 }
 
+// TestBodiesThatNeverCome holds that a request whose body is not needed is answered and its connection closed, whatever its framing.
+func TestBodiesThatNeverCome(t *testing.T) {
+	s := serve(t)
+	asked := map[string]net.Conn{}
+	for _, method := range []string{"GET", "HEAD", "OPTIONS", "DELETE", "TRACE", "PUT", "POST"} {
+		for _, path := range []string{"/", "/healthz", "/api/v1/recordings", "/api/v1/service", "/nothing"} {
+			if method == "POST" && path == "/api/v1/recordings" {
+				continue // it is what an import is read from, and has its time
+			}
+			for _, framing := range []string{"Content-Length: 1000", "Transfer-Encoding: chunked", "Content-Length: 1000\r\nExpect: 100-continue"} {
+				name := method + " " + path + " " + framing
+				asked[name] = s.dial("127.0.0.1", method+" "+path+" HTTP/1.1\r\nHost: 127.0.0.1\r\n"+framing+"\r\n\r\n")
+			}
+		}
+	}
+	until := time.Now().Add(5 * time.Second)
+	for name, conn := range asked {
+		require.NoError(t, conn.SetDeadline(until))
+		said, err := io.ReadAll(conn)
+		assert.NoError(t, err, "%s: the connection is closed: %.60s", name, said)
+		assert.Contains(t, string(said), "HTTP/1.1 ", name)
+	}
+	s.alive()
+}
+
 // TestStalledBodies holds what is read of bodies that stall, packed or in chunks, to a bound.
 func TestStalledBodies(t *testing.T) {
 	s := serve(t)

@@ -34,7 +34,16 @@ func (s *service) guarded(c *gin.Context) {
 	conn := http.NewResponseController(c.Writer)
 	// Where the connection has no deadlines, as in tests without one, there is none to be set.
 	_ = conn.SetWriteDeadline(time.Now().Add(writeFor))
-	if c.Request.Body != nil && c.Request.Body != http.NoBody {
+	switch {
+	case c.Request.Body == nil || c.Request.Body == http.NoBody:
+	case c.Request.Method != http.MethodPut && c.Request.Method != http.MethodPost && c.Request.Method != http.MethodPatch:
+		// No body is needed: it is not waited for, neither by the handler nor by the server, which reads what is left of one.
+		c.Request.Body = http.NoBody
+		h.Set("Connection", "close")
+		_ = conn.SetReadDeadline(time.Now().Add(unreadBody))
+	default:
+		// A handler that does not read it leaves it to the server.
+		_ = conn.SetReadDeadline(time.Now().Add(bodyBegins))
 		c.Request.Body = &patientBody{ReadCloser: c.Request.Body, conn: conn, began: time.Now()}
 	}
 	if err := foreign(c.Request, s.Hosts); err != nil {
@@ -46,11 +55,12 @@ func (s *service) guarded(c *gin.Context) {
 
 // How long a connection may be held by a request that does not come, and by an answer that nobody takes.
 const (
-	bodyBegins = 10 * time.Second // until the first byte of a body
-	bodyPause  = 15 * time.Second // between two
-	bodyGrace  = 30 * time.Second // after which it has to have come at this rate:
-	bodyRate   = 512              // bytes a second, since it began
-	writeFor   = 2 * time.Minute  // for an answer, and for each piece of a long one
+	unreadBody = 100 * time.Millisecond // for a body that is not needed
+	bodyBegins = 10 * time.Second       // until the first byte of a body
+	bodyPause  = 15 * time.Second       // between two
+	bodyGrace  = 30 * time.Second       // after which it has to have come at this rate:
+	bodyRate   = 512                    // bytes a second, since it began
+	writeFor   = 2 * time.Minute        // for an answer, and for each piece of a long one
 )
 
 // patientBody lets a body take long as long as it comes at a fair rate: one that only holds a connection is cut off.
@@ -97,7 +107,7 @@ func refuseBody(c *gin.Context) {
 		return
 	}
 	c.Header("Connection", "close")
-	_ = body.conn.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
+	_ = body.conn.SetReadDeadline(time.Now().Add(unreadBody))
 }
 
 // foreign tells whether a request names a host that is not the one it came to, or comes from a page of another one.
