@@ -216,6 +216,10 @@ func (r *disposals) disposed(c *ledger.Change) {
 			one.Because = e.found.ID()
 		}
 		r.out.Report(one).Count("instances", 1)
+	} else if i.Done > 2 && !fromContainer(ev.By) && ev.State != "handed" {
+		one := saw(&twiceRule)
+		one.Severity = finding.Warning // what its container does twice is a note, and what code does is not
+		r.out.Report(one)
 	}
 	if i.GoneSeq != r.world.Seq {
 		return
@@ -241,7 +245,7 @@ func fromContainer(by string) bool { return by == "" || by == "container" || by 
 // order looks at what the disposed one keeps and was disposed before it.
 func (r *disposals) order(c *ledger.Change) {
 	h := c.Inst
-	if !h.Disposable() || h.Handed {
+	if !h.Disposable() || h.Handed || h.Reg != nil && h.Reg.Proxy != nil {
 		return
 	}
 	for n := range h.Keeps {

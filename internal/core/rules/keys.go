@@ -221,7 +221,7 @@ func (r *keyed) shadowed(g *facts.Answers, reg *ledger.Registration, all allAske
 	if r.known.unwrapped.around(r.world, g, r.known)[reg] != nil {
 		return // layers/unwrapped reports the one that should wrap it
 	}
-	if reg.Local || reg.Template != 0 || reg.FormOf != nil || reg.Made > 0 || reg.Container.Duplicates == "error" || len(g.Wrappers(reg)) > 0 || len(g.Aliases(reg)) > 0 ||
+	if reg.Local || reg.In != nil || reg.Template != 0 || reg.FormOf != nil || reg.Made > 0 || reg.Container.Duplicates == "error" || len(g.Wrappers(reg)) > 0 || len(g.Aliases(reg)) > 0 ||
 		reg.Sees&(ledger.SeesWith|ledger.SeesShared) != ledger.SeesWith|ledger.SeesShared {
 		return
 	}

@@ -92,8 +92,8 @@ func (r *lifetimeDiffers) See(c *ledger.Change) {
 		}
 		return
 	}
-	if i.Reg.Template != 0 || i.Reg.Pooled {
-		return // one for each form, or as many as the pool holds
+	if i.Reg.Template != 0 || i.Reg.Pooled || i.OwnerNull() {
+		return // one for each form, as many as the pool holds, or one of what keeps it
 	}
 	switch c.What {
 	case ledger.Made, ledger.Settled:
@@ -388,7 +388,7 @@ type builtAs struct {
 var splitRule = Rule{
 	ID: "sharing/split", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "Two singleton registrations in one container have the same implementation and each built its own instance, or one service is a singleton twice in two containers of the process.",
-	Not: "Registrations of different keys; aliases, further names, proxies and layers of each other; registrations of different modules without a name in common; a note where a factory or the application built either.",
+	Not: "Registrations of different keys; aliases, further names, proxies and layers of each other; registrations of different modules without a name in common; a note where a factory or the application built all but one.",
 	Tell: func(f *finding.Finding) {
 		own := []string{}
 		for _, ref := range append([]finding.Ref{f.Subject}, f.Path...) {
@@ -469,7 +469,10 @@ func (r *split) Judge() {
 		first := list[0]
 		o := Occurrence{Rule: &splitRule, Subject: first.Ref(g.impl), Line: first.Line, T: first.T, Severity: finding.Warning}
 		o.Insts = []*ledger.Instance{r.built[builtAs{first, g.impl}]}
-		loose := r.loose[builtAs{first, g.impl}]
+		firm := 0 // that the container built by itself
+		if !r.loose[builtAs{first, g.impl}] {
+			firm++
+		}
 		for _, other := range list[1:] {
 			if first.Asked() == other.Asked() && r.loose[builtAs{first, g.impl}] && r.loose[builtAs{other, g.impl}] {
 				continue // factories under one name, for whoever asks for all of them, build what is meant to be several
@@ -479,12 +482,14 @@ func (r *split) Judge() {
 			}
 			o.Path = append(o.Path, other.Ref(g.impl))
 			o.Insts = append(o.Insts, r.built[builtAs{other, g.impl}])
-			loose = loose || r.loose[builtAs{other, g.impl}]
+			if !r.loose[builtAs{other, g.impl}] {
+				firm++
+			}
 		}
 		if len(o.Path) == 0 {
 			continue
 		}
-		if loose {
+		if firm < 2 {
 			o.Severity = finding.Note
 		}
 		r.out.Report(o).Count("registrations", int64(len(o.Insts)))
