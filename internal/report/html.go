@@ -12,7 +12,7 @@ import (
 
 // HTML writes one self-contained page: every finding with its evidence drawn. It loads nothing and runs no script.
 func HTML(out io.Writer, r *engine.Result) error {
-	return page.Execute(out, struct {
+	return page.Execute(&visible{out: out}, struct {
 		*engine.Result
 		Ordered []*finding.Finding
 		Totals  string

@@ -83,7 +83,7 @@ func (s junitSuite) write(out io.Writer) error {
 	if _, err := io.WriteString(out, xml.Header); err != nil {
 		return err
 	}
-	enc := xml.NewEncoder(out)
+	enc := xml.NewEncoder(&visible{out: out})
 	enc.Indent("", "  ")
 	if err := enc.Encode(junitSuites{Suites: []junitSuite{s}}); err != nil {
 		return err

@@ -87,7 +87,7 @@ func SARIF(out io.Writer, r *engine.Result, version string, rules []RuleText) er
 		one.Suppressions = []sarifSuppressed{{"external", a.Reason}}
 		run.Results = append(run.Results, one)
 	}
-	return JSON(out, sarifLog{
+	return JSON(&visible{out: out}, sarifLog{
 		Schema: "https://json.schemastore.org/sarif-2.1.0.json", Version: "2.1.0", Runs: []sarifRun{run},
 	})
 }
