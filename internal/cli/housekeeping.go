@@ -82,11 +82,14 @@ func deleteRecording(ctx context.Context, std IO, args []string) error {
 	return nil
 }
 
-// exported warns of what an export had to leave out.
+// exported warns of what an export had to leave out: the trace is whole but for that, and the exit status reports it.
 func exported(std IO) func(damaged int, err error) error {
 	return func(damaged int, err error) error {
 		if damaged > 0 {
 			fmt.Fprintf(std.Err, "keenlantern: %s could not be read from the service's store; gap lines in the trace stand for what was in them\n", finding.Count(int64(damaged), "batch", "batches"))
+			if err == nil {
+				return status(Unreadable)
+			}
 		}
 		return err
 	}
@@ -148,7 +151,7 @@ func retention(ctx context.Context, std IO, args []string) error {
 
 func export(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "export", "export RECORDING [FILE] [options]",
-		"Writes a recording's trace as it came: to a new FILE, compressed where its name ends in .gz or .zst, or to\nstandard output.",
+		"Writes a recording's trace as it came: to a new FILE, compressed where its name ends in .gz or .zst, or to\nstandard output. The exit status is 3 if a batch could not be read: gap lines stand for what was in it.",
 		"keenlantern export latest harbour.ndjson.zst")
 	server := f.serverFlag()
 	words, err := f.parse(args, 1, 2)
@@ -179,10 +182,11 @@ func export(ctx context.Context, std IO, args []string) error {
 	if out != io.WriteCloser(file) {
 		err = errors.Join(err, out.Close())
 	}
-	if err = errors.Join(err, file.Close()); err != nil {
+	var incomplete status
+	if err = errors.Join(err, file.Close()); err != nil && !errors.As(err, &incomplete) {
 		// A part of a trace is no trace.
 		return errors.Join(err, os.Remove(path))
 	}
 	fmt.Fprintf(std.Out, "wrote %s\n", path)
-	return nil
+	return err
 }
