@@ -32,6 +32,7 @@ const (
 	Stall        Step = "stall"              // nothing is answered for as long as Service.Stall, or until Service.Until
 	Redirect     Step = "redirect"           // to a page of another host
 	Garbage      Step = "garbage"            // 200 and a page that is no acknowledgement
+	Proxy        Step = "a proxy's 404"      // and its page: the service is being moved
 	Other        Step = "another's"          // 200 and the acknowledgement of another batch
 	Refuse       Step = "409"                // for good
 )
@@ -183,6 +184,8 @@ func (s *Service) batch(w http.ResponseWriter, r *http.Request, name, number str
 	case Garbage:
 		w.Header().Set("Content-Type", "text/html")
 		fmt.Fprint(w, "<html>sign in</html>")
+	case Proxy:
+		http.Error(w, "there is no such site", http.StatusNotFound)
 	case Other:
 		w.Header().Set("Content-Type", "application/json")
 		_ = json.NewEncoder(w).Encode(map[string]any{"stream": name, "batch": n + 1})
@@ -267,6 +270,7 @@ var Scripts = map[string][]Step{
 	"connections break":            {Reset, TakeAndReset, Reset, TakeAndReset, Take, TakeAndCut},
 	"it stalls":                    {Take, Stall, Take},
 	"a proxy's sign-in page":       {Redirect, Garbage, Take, Redirect, Garbage, Garbage},
+	"a proxy's error page":         {Take, Proxy, Take},
 	"another batch's acknowledged": {Other, Take, Other},
 	"refused for good":             {Take, Refuse},
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -96,6 +97,10 @@ func answered(res *http.Response, said []byte, stream string, n int64) error {
 		return &Later{Why: "the service answers " + res.Status, After: time.Duration(seconds) * time.Second}
 	case res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden:
 		return &Later{Why: "the service answers " + res.Status + ": " + told.Detail, After: 30 * time.Second} // a token may come
+	}
+	if kind, _, _ := mime.ParseMediaType(res.Header.Get("Content-Type")); kind != "application/problem+json" {
+		// Only a problem document of the service is final: the error page of a proxy may be temporary.
+		return &Later{Why: fmt.Sprintf("%s with content type %q; is that a Keen Lantern service?", res.Status, kind), After: 5 * time.Second}
 	}
 	if told.Detail == "" {
 		told.Detail = res.Status

@@ -233,8 +233,10 @@ export class ToService implements Sink {
       after(Math.min(Math.max(0, Number.isFinite(seconds) ? seconds * 1000 : 0), lastRetry))
       throw new Error(`${status}: ${body}`)
     }
-    if (status >= 400) throw new Refused(`${status}: ${body}`)
     after(lastRetry)
+    // Only a problem document of the service is final: the error page of a proxy may be temporary.
+    if (status >= 400 && said['content-type']?.split(';')[0]?.trim() === 'application/problem+json')
+      throw new Refused(`${status}: ${body}`)
     ofService({ status, headers: said })
     // Only the service's own word that it has just this batch counts: a proxy's page is no acknowledgement.
     let accepted: { stream?: unknown; batch?: unknown } = {}

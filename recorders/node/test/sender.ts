@@ -4,6 +4,7 @@ import { setTimeout as sleep } from 'node:timers/promises'
 
 import { Recorder } from 'keenlantern-record'
 
+let error = ''
 const recorder = new Recorder({
   app: 'harbour',
   service: process.argv[2]!,
@@ -11,7 +12,9 @@ const recorder = new Recorder({
   flushWait: 1,
   batchSize: 2048,
   timeout: 1000 * Number(process.argv[3]),
-  problem: () => undefined,
+  problem: ({ message }) => {
+    if (message.startsWith('the last ')) error = message
+  },
 })
 const reg = recorder.register({ service: 'TideSource', lifetime: 'scoped' })
 for (let n = 0; n < 300; n++) {
@@ -21,10 +24,5 @@ for (let n = 0; n < 300; n++) {
   if (n % 20 === 0) await sleep(2) // for several batches
 }
 process.stdout.write('made\n')
-let error = ''
-try {
-  await recorder.end(40_000)
-} catch (caught) {
-  error = String(caught)
-}
+await recorder.end(40_000)
 process.stdout.write(JSON.stringify({ ...recorder.totals, error }) + '\n')

@@ -118,7 +118,7 @@ final class ServiceSink implements Sink
         } elseif ($status === 429 || $status >= 500) {
             $this->trouble = "the service answers $status";
             $after = (float) ($exchange->headers['retry-after'] ?? 0);
-        } elseif ($status >= 400) {
+        } elseif ($status >= 400 && self::isProblem($exchange)) {
             return $this->refused($batch->stream, "batches were refused: the service answers $status");
         } elseif (self::acknowledges($exchange, $batch)) {
             \array_shift($this->batches);
@@ -135,6 +135,12 @@ final class ServiceSink implements Sink
         $this->next = \hrtime(true) + (int) (\max($wait, \min($after, self::LAST_WAIT)) * 1e9);
         $this->wait = \min(2 * $this->wait, self::LAST_WAIT);
         return '';
+    }
+
+    /** Only a problem document of the service is final: the error page of a proxy may be temporary. */
+    private static function isProblem(Exchange $exchange): bool
+    {
+        return \trim(\explode(';', $exchange->headers['content-type'] ?? '')[0]) === 'application/problem+json';
     }
 
     /** Only the service's own word that it has just this batch counts: a proxy's page is no acknowledgement. */

@@ -121,7 +121,8 @@ internal sealed class ToService(RecorderOptions options, Action<Exception> troub
                 int status = (int)answer.Status;
                 if (status >= 400)
                 {
-                    refused = status is not 429 and < 500;
+                    // Only a problem document of the service is final: the error page of a proxy may be temporary.
+                    refused = status is not 429 and < 500 && answer.ContentType == "application/problem+json";
                     after = answer.RetryAfter;
                     throw new IOException($"{status}: {answer.Body}");
                 }

@@ -183,7 +183,8 @@ final class Delivery implements Runnable {
                     after = Math.min(LAST_RETRY, 1000 * answer.retryAfter());
                     throw new IOException(answer.status() + ": " + answer.body());
                 }
-                if (answer.status() >= 400) {
+                // Only a problem document of the service is final: the error page of a proxy may be temporary.
+                if (answer.status() >= 400 && answer.kind().equals("application/problem+json")) {
                     batch.of.refused = true; // a later stream may still be taken
                     throw new IOException(answer.status() + ": " + answer.body());
                 }
