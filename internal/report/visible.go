@@ -14,7 +14,7 @@ type visible struct {
 	rest []byte // the beginning of a character
 }
 
-// Write writes what is whole of p.
+// Write writes the whole characters of p.
 func (v *visible) Write(p []byte) (int, error) {
 	text := p
 	if len(v.rest) > 0 {

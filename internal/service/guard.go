@@ -37,7 +37,7 @@ func (s *service) guarded(c *gin.Context) {
 	switch {
 	case c.Request.Body == nil || c.Request.Body == http.NoBody:
 	case c.Request.Method != http.MethodPut && c.Request.Method != http.MethodPost && c.Request.Method != http.MethodPatch:
-		// No body is needed: it is not waited for, neither by the handler nor by the server, which reads what is left of one.
+		// No body is needed: neither the handler nor the server, which reads the rest of a body, waits for it.
 		c.Request.Body = http.NoBody
 		h.Set("Connection", "close")
 		_ = conn.SetReadDeadline(time.Now().Add(unreadBody))

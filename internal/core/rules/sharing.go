@@ -512,8 +512,7 @@ func (r *split) Judge() {
 	}
 }
 
-// configuredTwice reports whether two instances belong to one module that is there twice, each time as a container of its own with what
-// it was configured with.
+// configuredTwice reports whether two instances belong to one module that is there twice: two containers, each with its options.
 func configuredTwice(a, b *ledger.Instance) bool {
 	module := a.Reg.Module
 	return module != "" && module == b.Reg.Module && module == a.Container.Name && module == b.Container.Name

@@ -59,7 +59,7 @@ const then = (call: unknown, after: (result: unknown) => unknown): unknown =>
     apply: (target, that, args) => after(Reflect.apply(target, that, args)),
   })
 
-/** What is changed in a module's exports as the application loads it. */
+/** The changes to a module's exports as the application loads it. */
 function changes(
   recorder: () => Recorder,
   adapter: (esm: boolean) => Adapter,
@@ -149,7 +149,7 @@ async function attach(): Promise<void> {
         once(exports, name, false)
         return exports
       }
-      // What is exported is itself the function.
+      // The module itself is the function.
       const box: Exports = { default: exports }
       once(box, name, false)
       return box['default'] as T

@@ -158,7 +158,7 @@ class Family {
     this.root = this.#member(raw, 0, false)
   }
 
-  // A container that a library makes and nobody uses is not recorded.
+  // An unused container, such as one that a library makes, is not recorded.
   #begin(): void {
     if (this.#container) return
     const { container, scope } = this.#recorder.root({ name: 'awilix', duplicates: 'last', cycles: 'refused' })

@@ -31,7 +31,7 @@ export function lookingForward(wrapper: InstanceWrapper): Set<string | number> {
   return found
 }
 
-/** What is asked for by a provider's construction, by token. */
+/** The tokens that a provider's construction asks for. */
 function asked(provider: { useFactory?: unknown; useClass?: unknown; inject?: unknown; useExisting?: unknown }): unknown[] {
   if (provider.useExisting !== undefined) return [provider.useExisting]
   if (provider.useFactory) return list(provider.inject).map((token) => (token as { token?: unknown }).token ?? token)

@@ -335,7 +335,7 @@ class Recording {
     })
   }
 
-  /** Hears that Nest made a context for the work that is going on. */
+  /** Notes the context that Nest made for the work that is going on. */
   readonly #attached = (context: ContextId): void => {
     const work = this.#work.get(this.#recorder.scope)
     if (work) work.context ??= context
@@ -410,7 +410,7 @@ class Recording {
     setImmediate(() => this.#safely(() => this.#keep(one)))
   }
 
-  // Says who keeps what was looked up: the instance that asked has it among its members.
+  // Records who keeps an instance that was looked up: the instance that asked has it among its members.
   #keep({ value, scope, holders }: Resolved): void {
     const { objects } = this.#recorder
     const inst = objects.of(value)
@@ -694,7 +694,7 @@ class Recording {
     }
   }
 
-  /** The registration of who asked, which may not have been told: the application did not come so far. */
+  /** The registration of the consumer, which may not have been recorded: the application did not come so far. */
   #consumer(service: string, type: unknown): number {
     const [wrapper] = this.#byClass.get(type) ?? []
     if (wrapper) return this.#regs.get(wrapper)!
@@ -747,7 +747,7 @@ let watchingMessages = false
 const contexts = new Set<(context: ContextId) => void>()
 let watchingContexts = false
 
-/** Hears of each context that Nest makes for a request or message. The application's own strategy stays in force. */
+/** Watches the contexts that Nest makes for requests and messages. The application's own strategy stays in force. */
 function watchContexts(): void {
   if (watchingContexts) return
   watchingContexts = true
@@ -755,7 +755,7 @@ function watchContexts(): void {
   let theirs = (ContextIdFactory as unknown as { strategy?: ContextIdStrategy }).strategy
   apply({
     attach(context: ContextId, request: unknown) {
-      for (const heard of contexts) heard(context)
+      for (const attached of contexts) attached(context)
       return theirs?.attach(context, request) as ReturnType<ContextIdStrategy['attach']>
     },
   })

@@ -2,7 +2,7 @@
 
 declare(strict_types=1);
 
-require_once __DIR__ . '/../tests/bootstrap.php';
+require_once __DIR__ . '/../office/autoload.php';
 require_once '/usr/share/php/Illuminate/autoload.php';
 foreach (['Config', 'DependencyInjection', 'EventDispatcher', 'HttpFoundation', 'HttpKernel', 'Routing'] as $component) {
     require_once "/usr/share/php/Symfony/Component/$component/autoload.php";

@@ -12,13 +12,13 @@ namespace KeenLantern\Record;
  *         return self::$wired->resolve($name, static fn () => self::$shared[$name] ??= (self::$bindings[$name])(), 'singleton');
  *     }
  *
- * What is resolved while something else is being resolved is given to that.
+ * An instance that is resolved while another one is being built is given to that one.
  */
 final class Wired
 {
     /** @var array<string, int> */
     private array $registrations = [];
-    /** @var array<string, true> the services whose lifetime has been told */
+    /** @var array<string, true> the services whose lifetime has been recorded */
     private array $lifetimes = [];
     /** @var list<list<array{inst: int, service: string}>> what each construction that runs has asked for */
     private array $running = [];
@@ -28,7 +28,7 @@ final class Wired
     /** @var \WeakMap<\Throwable, bool> failures that have been reported */
     private \WeakMap $told;
 
-    /** @param bool $nested whether what is resolved for something is asked for here, too */
+    /** @param bool $nested whether constructions resolve their dependencies here, too */
     public function __construct(private readonly Recorder $recorder, private readonly bool $nested = true)
     {
         $this->told = new \WeakMap();
@@ -132,7 +132,7 @@ final class Wired
         if (!$this->nested) {
             $members['sees'] = ['shared', 'closes', 'fail'];
         }
-        // One that something asked for in vain before it was built itself is told again, with more.
+        // A consumer that asked in vain before it was built is registered again, with its lifetime.
         return $this->registrations[$service] = $this->recorder->register($members, $known);
     }
 }

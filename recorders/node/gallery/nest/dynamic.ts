@@ -3,7 +3,7 @@ import { Controller, Get, Inject, Injectable, Module, type DynamicModule } from 
 import { get, made, refused, type Running } from '../running.js'
 import { listen, start } from './serving.js'
 
-// A module that is configured by whoever imports it, twice: each has its own.
+// A module that its importers configure, twice: each has its own instances.
 
 @Injectable()
 class Loom {

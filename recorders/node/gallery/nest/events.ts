@@ -4,7 +4,7 @@ import { EventEmitter2, EventEmitterModule, OnEvent } from '@nestjs/event-emitte
 import { get, made, type Running } from '../running.js'
 import { listen, start } from './serving.js'
 
-// Listeners that hear of what happens in a request.
+// Listeners of events that requests emit.
 
 @Injectable()
 class Herald {

@@ -126,7 +126,7 @@ class WoolHall implements NestModule {
   }
 }
 
-// The guard of all handlers needs what nobody provides here.
+// The guard of all handlers needs a provider that is missing.
 @Module({ providers: [global[0]!] })
 class MistakenWoolHall {}
 

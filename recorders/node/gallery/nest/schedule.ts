@@ -6,7 +6,7 @@ import { createContext } from 'keenlantern-record/nest'
 import { made, pause, type Running } from '../running.js'
 import { quiet } from './serving.js'
 
-// Methods that run by the clock, each run with something of its own.
+// Scheduled methods, each run with an instance of its own.
 
 @Injectable({ scope: Scope.TRANSIENT })
 class Reading {

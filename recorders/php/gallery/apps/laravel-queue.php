@@ -10,9 +10,9 @@ use Illuminate\Contracts\Queue\Factory;
 use Illuminate\Contracts\Queue\ShouldQueue;
 use Illuminate\Foundation\Application;
 use Illuminate\Queue\WorkerOptions;
+use Saltmarsh\Office\Laravel\MemoryQueue;
 use Gallery\Counts;
 use Gallery\Laravel;
-use Gallery\MemoryQueue;
 use Gallery\Running;
 
 final class Furnace

@@ -1,6 +1,6 @@
 <?php
 
-// Tasks that are run by the clock, each with something of its own.
+// Scheduled tasks, each run with an instance of its own.
 
 declare(strict_types=1);
 

@@ -43,7 +43,7 @@ return static function (Running $running): void {
     }, static function (Router $router): void {
         $router->get('/loads/{stone}', static fn (Carter $carter, Load $load): string => (string) ($carter->load === $load));
     });
-    // The server that the mistaken one runs under does not let go of what is scoped.
+    // The mistaken one's server does not forget scoped instances.
     foreach (['slate', 'marble', 'flint'] as $stone) {
         $laravel->get("/loads/$stone", forget: !$running->mistaken);
     }

@@ -73,7 +73,7 @@ return static function (Running $running): void {
     for ($n = 0; $n < 3; $n++) {
         $running->scope('request', 'GET lake', static function () use ($container, $running): void {
             $container->get(Swimmer::class);
-            // Where nobody fishes, no decorator has been built.
+            // In the mistaken one, the outer decorators are not built.
             if (!$running->mistaken) {
                 $container->get(Fisher::class);
             }

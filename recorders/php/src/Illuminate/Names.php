@@ -13,7 +13,7 @@ use Illuminate\Container\Container;
  */
 final class Names
 {
-    /** @var array<string, array<string, int>> registrations by name, and by what tells them apart under it */
+    /** @var array<string, array<string, int>> registrations by name and variant */
     public array $registrations = [];
     /** @var array<string, int> the layers around the instances of a name */
     public array $layers = [];

@@ -1,29 +1,13 @@
 <?php
 
+// As the office's, with providers of the gallery's own.
+
 declare(strict_types=1);
+
+$office = require __DIR__ . '/../../../office/laravel/config/app.php';
+$framework = array_filter($office['providers'], static fn (string $provider): bool => str_starts_with($provider, 'Illuminate\\'));
 
 return [
     'name' => 'gallery',
-    'env' => 'production',
-    'debug' => false,
-    'timezone' => 'UTC',
-    'locale' => 'en',
-    'fallback_locale' => 'en',
-    'cipher' => 'AES-256-CBC',
-    'providers' => array_merge(
-        [
-            Illuminate\Bus\BusServiceProvider::class,
-            Illuminate\Cache\CacheServiceProvider::class,
-            Illuminate\Database\DatabaseServiceProvider::class,
-            Illuminate\Filesystem\FilesystemServiceProvider::class,
-            Illuminate\Foundation\Providers\FoundationServiceProvider::class,
-            Illuminate\Pipeline\PipelineServiceProvider::class,
-            Illuminate\Queue\QueueServiceProvider::class,
-            Illuminate\Translation\TranslationServiceProvider::class,
-            Illuminate\View\ViewServiceProvider::class,
-        ],
-        [KeenLantern\Record\Illuminate\RecordingServiceProvider::class],
-        Gallery\Laravel::$providers,
-    ),
-    'aliases' => [],
-];
+    'providers' => [...$framework, KeenLantern\Record\Illuminate\RecordingServiceProvider::class, ...Gallery\Laravel::$providers],
+] + $office;

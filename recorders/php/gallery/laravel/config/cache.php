@@ -1,3 +1,5 @@
 <?php
 
-return ['default' => 'array', 'stores' => ['array' => ['driver' => 'array', 'serialize' => false]], 'prefix' => 'gallery'];
+declare(strict_types=1);
+
+return require __DIR__ . '/../../../office/laravel/config/cache.php';

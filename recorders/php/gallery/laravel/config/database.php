@@ -1,3 +1,5 @@
 <?php
 
-return ['default' => 'none', 'connections' => [], 'migrations' => 'migrations'];
+declare(strict_types=1);
+
+return require __DIR__ . '/../../../office/laravel/config/database.php';

@@ -1,3 +1,5 @@
 <?php
 
-return ['default' => 'errorlog', 'channels' => ['errorlog' => ['driver' => 'errorlog', 'level' => 'critical']]];
+declare(strict_types=1);
+
+return require __DIR__ . '/../../../office/laravel/config/logging.php';

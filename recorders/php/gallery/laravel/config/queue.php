@@ -1,3 +1,5 @@
 <?php
 
-return ['default' => 'memory', 'connections' => ['memory' => ['driver' => 'memory', 'queue' => 'default']], 'failed' => ['driver' => 'null']];
+declare(strict_types=1);
+
+return require __DIR__ . '/../../../office/laravel/config/queue.php';

@@ -1,3 +1,5 @@
 <?php
 
-return ['paths' => [], 'compiled' => sys_get_temp_dir()];
+declare(strict_types=1);
+
+return require __DIR__ . '/../../../office/laravel/config/view.php';
