@@ -11,7 +11,7 @@ const (
 	maxVisits = 4096    // instances looked at, upwards and downwards each
 	maxTries  = 100_000 // keepings followed to list ways one by one
 	maxWays   = 64      // ways told of one kept instance
-	maxSteps  = 64      // keepings in one way
+	maxSteps  = 64      // instances shown of one way
 )
 
 // BelongsToScope tells whether i is something that a holder could outlive: a scoped instance, or an external one of a
@@ -31,7 +31,8 @@ func BelongsToScope(i *ledger.Instance) bool {
 
 // Way is how a holder keeps an instance that it outlives, or could not have been built to keep.
 type Way struct {
-	Path     []*ledger.Instance // from the holder to the kept one, both included
+	Path     []*ledger.Instance // from the holder to the kept one, both included; of a long way, both ends
+	Steps    int                // keepings on the way
 	FromRoot bool               // the kept one's home is the root
 }
 
@@ -260,7 +261,7 @@ func (k *Keeping) list(d *ledger.Instance, home *ledger.Scope, fromRoot bool, te
 			up := append([]*ledger.Instance{h}, chain...)
 			if r == holds {
 				left--
-				tell(Way{up, fromRoot})
+				tell(Way{up, len(up) - 1, fromRoot})
 				continue
 			}
 			climb(h, up)
@@ -271,13 +272,18 @@ func (k *Keeping) list(d *ledger.Instance, home *ledger.Scope, fromRoot bool, te
 		return
 	}
 	var path []*ledger.Instance
-	for at := d; at != nil && len(path) <= maxSteps; at = k.next[at] {
+	for at := d; at != nil && len(path) <= maxVisits; at = k.next[at] {
 		path = append(path, at)
 	}
 	slices.Reverse(path)
-	if roleOf(path[0], home, fromRoot) == holds {
-		tell(Way{path, fromRoot})
+	if roleOf(path[0], home, fromRoot) != holds {
+		return
 	}
+	steps := len(path) - 1
+	if steps > maxSteps {
+		path = slices.Delete(path, maxSteps/2, len(path)-maxSteps/2)
+	}
+	tell(Way{path, steps, fromRoot})
 }
 
 // Carried calls f for the instances of scopes that i keeps, directly or through others: they come with it when it is

@@ -40,7 +40,8 @@ var captiveScopedRule = Rule{
 // captivePair is one holder that keeps one instance along one path.
 type captivePair struct {
 	holder, kept *ledger.Instance
-	path         []*ledger.Instance // from the holder to the kept one, both included
+	path         []*ledger.Instance // from the holder to the kept one, both included; of a long way, both ends
+	steps        int                // keepings on the way
 	line, t      int64
 	scope        *ledger.Scope
 	fromRoot     bool
@@ -110,7 +111,7 @@ func (r *captiveScoped) pair(w facts.Way) {
 		}
 	}
 	p := &captivePair{
-		holder: holder, kept: d, path: path, fromRoot: fromRoot, line: max(holder.MadeLine, d.MadeLine),
+		holder: holder, kept: d, path: path, steps: w.Steps, fromRoot: fromRoot, line: max(holder.MadeLine, d.MadeLine),
 		t: r.world.T, scope: d.Scope,
 	}
 	for _, i := range path {
@@ -194,6 +195,9 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	found.Fact("kept_as", p.keptAs())
 	if p.fromRoot {
 		found.Count("built_in_root", 1)
+	}
+	if p.steps > len(p.path)-1 {
+		found.Set("steps", int64(p.steps))
 	}
 	if p.kept.Pooled() {
 		found.Fact("pooled", "yes")
@@ -338,7 +342,9 @@ func tellCaptiveScoped(f *finding.Finding) {
 		}
 		f.Why = sentence("%s %s the %s of one %s%s and still holds it although that %s is over.", holder, how, kept, kind, among(f.Facts["scope_names"]), kind)
 	}
-	if len(f.Path) > 2 {
+	if steps := f.Counts["steps"]; steps > 0 {
+		f.Why += " " + sentence("It gets there in %s steps, of which the path shows the first and the last.", number(steps))
+	} else if len(f.Path) > 2 {
 		f.Why += " " + sentence("It gets there through %s, which %s as long as whoever keeps %s.", names(f.Path[1:len(f.Path)-1]),
 			plural(len(f.Path)-2, "lives", "live"), plural(len(f.Path)-2, "it", "them"))
 	}

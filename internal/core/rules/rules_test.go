@@ -210,3 +210,32 @@ func TestEveryRuleIsDescribed(t *testing.T) {
 		}
 	}
 }
+
+// TestLongWays holds that a captive dependency is found however many instances lie between its holder and it.
+func TestLongWays(t *testing.T) {
+	for _, between := range []int{1, 60, 100, 3000} {
+		var lines strings.Builder
+		lines.WriteString(`{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"h-1","start":"2026-03-02T05:40:00Z"}
+{"ev":"register","t":1,"reg":1,"service":"Ledger","lifetime":"scoped"}
+{"ev":"register","t":1,"reg":2,"service":"Line","lifetime":"transient"}
+{"ev":"register","t":1,"reg":3,"service":"Desk","lifetime":"singleton"}
+{"ev":"open","t":2,"scope":1,"kind":"request","name":"GET /tides"}
+{"ev":"make","t":3,"inst":1,"scope":1,"reg":1}
+`)
+		for n := range between {
+			fmt.Fprintf(&lines, `{"ev":"make","t":%d,"inst":%d,"scope":1,"reg":2,"with":[%d]}`+"\n", n+4, n+2, n+1)
+		}
+		fmt.Fprintf(&lines, `{"ev":"make","t":9000,"inst":%d,"scope":1,"reg":3,"with":[%d]}`+"\n"+`{"ev":"close","t":9001,"scope":1}`+"\n"+`{"ev":"bye","t":9002}`+"\n", between+2, between+1)
+		r, err := engine.Analyse(t.Context(), strings.NewReader(lines.String()), reader.Options{}, rules.Default())
+		require.NoError(t, err)
+		require.NotEmpty(t, r.Findings, between)
+		f := r.Findings[0]
+		assert.Equal(t, "captive/scoped", f.Rule, between)
+		assert.Equal(t, []string{"Ledger", "Desk"}, []string{f.Subject.Name(), f.Holder.Name()}, between)
+		assert.LessOrEqual(t, len(f.Path), 64)
+		if between > 62 {
+			assert.EqualValues(t, between+1, f.Counts["steps"])
+			assert.Contains(t, f.Why, "of which the path shows the first and the last")
+		}
+	}
+}
