@@ -97,6 +97,34 @@ export const ways: Way[] = [
   node('Nest', 'In place of NestFactory.create(AppModule)', "const app = await create(recorder, AppModule) // import { create } from 'keenlantern-record/nest'"),
   node('awilix', 'Around createContainer()', "const container = record(recorder, createContainer()) // import { record } from 'keenlantern-record/awilix'"),
   node('wired by hand', 'Provide and get through it', "const wiring = new Wiring(recorder) // import { Wiring } from 'keenlantern-record/wired'"),
+  {
+    runtime: 'Node',
+    container: 'Nest or awilix, unchanged',
+    lines: (here) => [
+      {
+        what: "Add the recorder beside the application's packages",
+        how: `npm install --no-save ${here.origin}${here.recorders.node ?? '/recorders/node/keenlantern-record.tgz'} import-in-the-middle@3.6.0 require-in-the-middle@8.0.1`,
+      },
+      {
+        what: 'Set in the environment of the application',
+        how: `NODE_OPTIONS="--import keenlantern-record/attach"\nKEENLANTERN_SERVICE=${here.origin}${here.token ? `\nKEENLANTERN_TOKEN=${here.token}` : ''}`,
+      },
+    ],
+  },
+  {
+    runtime: 'JVM',
+    container: 'Spring Boot jar, unchanged',
+    lines: (here) => [
+      {
+        what: 'Get the recorder',
+        how: `mkdir -p /opt/keenlantern && cd /opt/keenlantern && for name in keenlantern-record keenlantern-record-spring; do curl -sO ${here.origin}/maven/example/keenlantern/$name/${version(here)}/$name-${version(here)}.jar; done`,
+      },
+      {
+        what: "Start the application by Boot's own launcher",
+        how: `java -Dloader.path=/opt/keenlantern -cp my-app.jar org.springframework.boot.loader.launch.PropertiesLauncher --keenlantern.service=${here.origin}${here.token ? ` --keenlantern.token=${here.token}` : ''}`,
+      },
+    ],
+  },
   jvm('Spring Boot', 'keenlantern-record-spring', 'Set in application.properties', (here) => `keenlantern.service=${here.origin}${here.token ? `\nkeenlantern.token=${here.token}` : ''}`),
   jvm('Spring', 'keenlantern-record-spring', 'Before the context is refreshed', (here) => `${jvmStart(here)}\nSpringRecording.record(context, recorder);`),
   jvm('OSGi', 'keenlantern-record-osgi', 'Set as framework properties, and start its bundle and that of keenlantern-record before others', (here) => `keenlantern.application=my-app\nkeenlantern.service=${here.origin}${here.token ? `\nkeenlantern.token=${here.token}` : ''}`),
@@ -104,6 +132,7 @@ export const ways: Way[] = [
   php('Laravel', 'In place of Application in bootstrap/app.php; requests, jobs and commands are scopes by themselves', '$app = new KeenLantern\\Record\\Illuminate\\RecordedApplication(dirname(__DIR__));'),
   php('Symfony', "In the kernel's build method; requests are scopes by themselves", "KeenLantern\\Record\\Symfony\\RecordingPass::addTo($container, 'my-app');\n$container->autowire(KeenLantern\\Record\\Symfony\\RecordedRequests::class)->addTag('kernel.event_subscriber');"),
   php('PSR-11', 'Put it before the container, and open a scope for each request', phpStart('') + scopes('request')),
+  php('a container by hand', 'Call it where the container resolves something, and open a scope for each request', `$recorder = new KeenLantern\\Record\\Recorder(KeenLantern\\Record\\Settings::fromEnvironment('my-app'));\n$wired = new KeenLantern\\Record\\Wired($recorder);\nreturn $wired->resolve($name, $build, 'singleton');\n${scopes('request')}`),
   {
     runtime: '.NET',
     container: 'any host, unchanged',

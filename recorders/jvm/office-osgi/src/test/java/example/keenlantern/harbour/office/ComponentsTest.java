@@ -180,7 +180,10 @@ class ComponentsTest {
         assertEquals(all.size(), ended.size());
         for (JsonNode make : all)
             for (JsonNode given : make.get("with"))
-                assertTrue(ended.indexOf(make.get("inst").asLong()) < ended.indexOf(given.asLong()), make::toString);
+                // 0: what was given had not been read when its consumer was, which may happen while bundles start.
+                if (given.asLong() != 0)
+                    assertTrue(
+                            ended.indexOf(make.get("inst").asLong()) < ended.indexOf(given.asLong()), make::toString);
         JsonNode fail = of(lines, "fail", l -> true).get(0);
         assertEquals("missing", fail.get("why").asText());
         assertEquals(Dispatcher.class.getName(), fail.get("service").asText());
