@@ -17,7 +17,7 @@ import type { Module } from '@nestjs/core/injector/module.js'
 
 import { express, fastify } from './http.js'
 import { classOf } from './objects.js'
-import { className, Recorder, type Making, type Registration } from './recorder.js'
+import { className, Recorder, until, type Making, type Registration } from './recorder.js'
 import { cycleOf, lookingForward, nameOf } from './nest-metadata.js'
 import type { Given, Lifetime, Need } from './table.js'
 
@@ -46,7 +46,7 @@ interface Work {
 interface Resolved {
   value: object
   scope: number
-  holders: Set<WeakRef<object>>
+  holders: WeakList<object>
 }
 
 const scopeTransient = 1
@@ -139,8 +139,9 @@ class Recording {
   readonly #tenants = new WeakMap<ContextId, number>()
   readonly #internal = new Set<InstanceWrapper>()
   readonly #claims = new Set<InstanceWrapper>() // calls of their instances are recorded
-  readonly #holders = new WeakMap<ModuleRef, Set<WeakRef<object>>>()
-  readonly #kept = new WeakMap<object, Set<number>>() // what was looked up and is kept, by who keeps it
+  readonly #holders = new WeakMap<ModuleRef, WeakList<object>>() // what has it and outlives requests
+  readonly #kept = new WeakMap<object, WeakSet<object>>() // the instances that were looked up and are kept, by their holder
+  readonly #adapters = new WeakSet<object>() // of gateways
   readonly #told = new WeakSet<object>() // errors
   readonly #seen = new WeakSet<object>() // an alias hands out what has been seen already
   #built: Built[] = []
@@ -214,7 +215,7 @@ class Recording {
 
   #begin(app: Pick<INestApplicationContext, 'get'>): void {
     this.#modules = app.get(ModulesContainer)
-    contexts.add(this.#attached)
+    recordings.add(this)
     this.#settle()
     if (this.#unseen())
       this.#recorder.trouble(new Error('this version of Nest does not show the instances it builds; 11.1.5 is the first that does'))
@@ -290,7 +291,7 @@ class Recording {
         // What Nest puts on the handler, it finds there.
         const inScope = new Proxy(callback, {
           apply: (target, that, args: Parameters<typeof callback>) =>
-            recording ? recording.message(name, () => target.apply(that, args)) : target.apply(that, args),
+            recording ? recording.during('message', name, () => target.apply(that, args)) : target.apply(that, args),
         })
         return add.call(this, pattern, inScope, ...rest)
       }
@@ -304,6 +305,8 @@ class Recording {
     const config = app.get(ApplicationConfig)
     const set = config.setIoAdapter.bind(config)
     config.setIoAdapter = (adapter) => {
+      if (this.#adapters.has(adapter)) return set(adapter)
+      this.#adapters.add(adapter)
       const bind = adapter.bindMessageHandlers.bind(adapter)
       adapter.bindMessageHandlers = (client, handlers, transform) =>
         bind(
@@ -311,7 +314,9 @@ class Recording {
           handlers.map((handler) => ({
             ...handler,
             callback: (...args: unknown[]) =>
-              this.message(String(handler.message), () => (handler.callback as (...args: unknown[]) => Promise<unknown>)(...args)),
+              this.during('message', String(handler.message), () =>
+                (handler.callback as (...args: unknown[]) => Promise<unknown>)(...args),
+              ),
           })),
           transform,
         )
@@ -319,37 +324,35 @@ class Recording {
     }
   }
 
-  /** Runs a handler of a message in a scope of its own, which ends when the handler does. */
-  message<T>(name: string, handle: () => Promise<T>, kind = 'message'): Promise<T> {
+  /** Runs the handler of a message, or a scheduled method, in a scope of its own, which ends when the handler does. */
+  during<T>(kind: 'message' | 'job', name: string, handle: () => T): T {
     const recorder = this.#recorder
-    return recorder.run(kind, name, async () => {
+    return recorder.during(kind, name, () => {
       const { scope } = recorder
       if (scope <= 0) return handle()
       this.#work.set(scope, { context: undefined, request: undefined, resolved: [], joined: new Set() })
-      try {
-        return await handle()
-      } finally {
-        await new Promise((resolve) => setImmediate(resolve))
-        this.#safely(() => this.#ended(scope))
-      }
+      return until(handle, () => this.#safely(() => this.#ended(scope)))
     })
   }
 
   /** Notes the context that Nest made for the work that is going on. */
-  readonly #attached = (context: ContextId): void => {
+  attached(context: ContextId): void {
     const work = this.#work.get(this.#recorder.scope)
     if (work) work.context ??= context
   }
 
   // Looking things up in code.
 
-  #watchReference(ref: ModuleRef, holder: object): void {
-    const known = this.#holders.get(ref)
-    if (known) {
-      known.add(new WeakRef(holder))
-      return
+  // Watches the module references of all modules that there are by now.
+  #watchReferences(modules: ModulesContainer): void {
+    for (const module of modules.values()) {
+      const ref: unknown = module.providers.get(ModuleRef)?.instance
+      if (ref instanceof ModuleRef && !this.#holders.has(ref)) this.#watchReference(ref)
     }
-    const holders = new Set([new WeakRef(holder)])
+  }
+
+  #watchReference(ref: ModuleRef): void {
+    const holders = new WeakList<object>()
     this.#holders.set(ref, holders)
     const resolve = ref.resolve.bind(ref) as (token: unknown, context?: ContextId, options?: unknown) => Promise<unknown>
     ;(ref as { resolve: typeof resolve }).resolve = async (token, context, options) => {
@@ -372,7 +375,7 @@ class Recording {
   }
 
   // What code has built for itself, past the providers: what it holds shows in its members.
-  #created(built: unknown, holders: Set<WeakRef<object>>): unknown {
+  #created(built: unknown, holders: WeakList<object>): unknown {
     if (typeof built !== 'object' || built === null || this.#recorder.objects.of(built)) return built
     const { objects, scope } = this.#recorder
     const impl = classOf(built)
@@ -395,7 +398,7 @@ class Recording {
     return instance
   }
 
-  #resolved(values: unknown, context: ContextId, scope: number, holders: Set<WeakRef<object>>): void {
+  #resolved(values: unknown, context: ContextId, scope: number, holders: WeakList<object>): void {
     this.#settle(context)
     for (const value of Array.isArray(values) ? (values as unknown[]) : [values]) {
       if (typeof value === 'object' && value !== null && this.#recorder.objects.of(value)) this.#watchFor(value, scope, holders)
@@ -403,7 +406,7 @@ class Recording {
   }
 
   // Who keeps it shows when the code that asked has gone on, and at the end of its request.
-  #watchFor(value: object, scope: number, holders: Set<WeakRef<object>>): void {
+  #watchFor(value: object, scope: number, holders: WeakList<object>): void {
     const one: Resolved = { value, scope, holders }
     const work = this.#work.get(scope)
     if (work && work.resolved.length < maxResolved) work.resolved.push(one)
@@ -414,14 +417,14 @@ class Recording {
   #keep({ value, scope, holders }: Resolved): void {
     const { objects } = this.#recorder
     const inst = objects.of(value)
-    for (const holder of alive(holders)) {
+    for (const holder of holders.alive()) {
       const to = objects.of(holder)
       const site = memberWith(holder, value)
       if (!to || site === undefined) continue
-      const kept = this.#kept.get(holder) ?? new Set<number>()
+      const kept = this.#kept.get(holder) ?? new WeakSet()
       this.#kept.set(holder, kept)
-      if (kept.has(inst)) continue
-      kept.add(inst)
+      if (kept.has(value)) continue
+      kept.add(value)
       this.#recorder.give({ inst, to, scope: Math.max(0, scope), how: 'property', site })
     }
   }
@@ -433,11 +436,10 @@ class Recording {
     const instance: object = this.#recorder.watch(classOf(built) ?? '', built, () => objects.of(instance))
     this.#seen.add(built)
     this.#seen.add(instance)
-    for (const value of Object.values(built)) {
-      if (value instanceof ModuleRef) this.#watchReference(value, instance)
-      else if (value instanceof ModulesContainer) this.#found = value
+    if (built instanceof ModulesContainer) {
+      this.#found = built
+      this.#watchReferences(built) // before the application's own hooks use them
     }
-    if (built instanceof ModulesContainer) this.#found = built
     this.#schedule(built)
     const scope = this.#recorder.scope
     this.#built.push({ instance, when: Recorder.now(), scope: Math.max(0, scope), left: scope < 0, watched: instance !== built })
@@ -448,11 +450,12 @@ class Recording {
 
   // Has each run of a scheduled method be a scope.
   #schedule(instance: object): void {
+    if (!Object.isExtensible(instance)) return
     for (const method of scheduledOf(instance)) {
       const theirs = (instance as Record<string, AnyFunction>)[method]!
       const name = `${classOf(instance) ?? 'object'}.${method}`
-      const inScope = (...args: unknown[]): Promise<unknown> => this.message(name, async () => theirs.apply(instance, args), 'job')
-      // What is noted of the method, such as when it runs, is found along this chain.
+      const inScope = (...args: unknown[]): unknown => this.during('job', name, () => theirs.apply(instance, args))
+      // The scheduler finds the method's metadata along the prototype chain.
       Object.setPrototypeOf(inScope, theirs)
       Object.defineProperty(instance, method, { value: inScope, configurable: true, enumerable: false, writable: true })
     }
@@ -484,6 +487,7 @@ class Recording {
 
   /** Registers what no module had before. */
   #discover(): void {
+    this.#watchReferences(this.#modules!)
     const found: [InstanceWrapper, Module, boolean][] = []
     for (const module of this.#modules!.values()) {
       if (!this.#containers.has(module))
@@ -575,7 +579,7 @@ class Recording {
         return true
       }
       if (left && place !== 'static') return true
-      if (!watched && this.#claims.has(wrapper)) this.#recorder.withoutUses(this.#regs.get(wrapper)!)
+      if (!watched && this.#claims.delete(wrapper)) this.#recorder.withoutUses(this.#regs.get(wrapper)!)
       this.#made(
         wrapper,
         instance,
@@ -612,6 +616,10 @@ class Recording {
     const inst = this.#recorder.make(making)
     if (!inst) return
     this.#recorder.objects.know(instance, inst)
+    // A request's own instances end with it: only what outlives requests can keep too much.
+    if (making.owner !== scope || scope === 0)
+      for (const { wrapper: of } of dependencies(wrapper))
+        if (of.instance instanceof ModuleRef) this.#holders.get(of.instance)?.add(instance)
     this.#follow(instance as Record<string, unknown>, inst, ends, scope, making.lasting ? 'container' : 'code')
     if (scope > 0 && wrapper.host?.controllers.get(wrapper.token) === wrapper)
       this.#recorder.give({
@@ -740,11 +748,32 @@ class Recording {
   }
 }
 
+/** A list that keeps nothing in it alive. */
+class WeakList<T extends object> {
+  #refs: WeakRef<T>[] = []
+  #most = 64 // at which those that are gone are left out
+
+  add(instance: T): void {
+    if (this.#refs.length >= this.#most) {
+      this.#refs = this.#refs.filter((ref) => ref.deref() !== undefined)
+      this.#most = Math.max(64, 2 * this.#refs.length)
+    }
+    this.#refs.push(new WeakRef(instance))
+  }
+
+  *alive(): Iterable<T> {
+    for (const ref of this.#refs) {
+      const instance = ref.deref()
+      if (instance) yield instance
+    }
+  }
+}
+
 // What all recordings of this process share, for Nest has it once.
 let latest: Recording | undefined
 const listening = (recording: Recording) => (latest = recording)
 let watchingMessages = false
-const contexts = new Set<(context: ContextId) => void>()
+const recordings = new WeakList<Recording>()
 let watchingContexts = false
 
 /** Watches the contexts that Nest makes for requests and messages. The application's own strategy stays in force. */
@@ -755,7 +784,7 @@ function watchContexts(): void {
   let theirs = (ContextIdFactory as unknown as { strategy?: ContextIdStrategy }).strategy
   apply({
     attach(context: ContextId, request: unknown) {
-      for (const attached of contexts) attached(context)
+      for (const recording of recordings.alive()) recording.attached(context)
       return theirs?.attach(context, request) as ReturnType<ContextIdStrategy['attach']>
     },
   })
@@ -764,13 +793,6 @@ function watchContexts(): void {
 
 const maxResolved = 100 // of one request
 const maxMembers = 100 // of a collection
-
-function* alive(refs: Iterable<WeakRef<object>>): Iterable<object> {
-  for (const ref of refs) {
-    const object = ref.deref()
-    if (object) yield object
-  }
-}
 
 /** The member in which an object has a value, itself or in a collection; undefined for none. */
 function memberWith(holder: object, value: unknown): string | undefined {

@@ -747,8 +747,7 @@ export class Recorder {
 
   /** What the application gets for an instance: a stand-in that tells of calls, where that is wanted and possible. */
   watch<T>(service: string, value: T, inst: () => number): T {
-    const { uses } = this.#config
-    if (!uses || (uses !== true && !uses.includes(service))) return value
+    if (!this.records(service)) return value
     const instead = standIn(this, value, inst)
     if (instead === undefined) {
       if (typeof value === 'object' && !this.#aloof.has(service)) {
@@ -796,17 +795,23 @@ export class Recorder {
    * its trace-id.
    */
   async run<T>(kind: string, name: string, work: () => T | Promise<T>): Promise<T> {
+    return this.during(kind, name, async () => await work())
+  }
+
+  /** Like `run`, and returns what the work returns, at once: the scope ends then, or when the promise that it returns settles. */
+  during<T>(kind: string, name: string, work: () => T): T {
     const trace = this.traceOf()
     const scope = this.open({ in: this.scope, kind, name, trace })
     const ends: (() => void)[] = []
     const ended = this.begun()
-    try {
-      return await this.within(scope, trace, work, (call) => ends.push(call), kind)
-    } finally {
-      for (const end of ends) end()
-      this.close(scope)
-      ended()
-    }
+    return until(
+      () => this.within(scope, trace, work, (call) => ends.push(call), kind),
+      () => {
+        for (const end of ends) end()
+        this.close(scope)
+        ended()
+      },
+    )
   }
 
   /** The trace-id of the work that is going on: of a traceparent, of OpenTelemetry's active span, or a new one. */
@@ -1089,6 +1094,7 @@ export class Recorder {
   }
 
   async #end(within: number): Promise<void> {
+    const began = Date.now()
     await this.#finishWork(Math.min(workWait, within / 2))
     const closed = this.#finish()
     clearInterval(this.#timer)
@@ -1098,11 +1104,11 @@ export class Recorder {
     this.#rest.wake()
     this.#sink!.stop()
     let late: NodeJS.Timeout | undefined
-    const patience = new Promise<'late'>((resolve) => (late = setTimeout(() => resolve('late'), within)))
+    const patience = new Promise<'late'>((resolve) => (late = setTimeout(() => resolve('late'), within - (Date.now() - began))))
     const came = await Promise.race([closed, patience])
     clearTimeout(late)
     if (came === 'late' || this.#held > 0) {
-      const ended = this.#sink!.close() // what is on its way would keep the process alive
+      const ended = this.#sink!.close() // a request that goes on would keep the process alive
       if (came !== 'late') await ended
       throw new Error(`the last ${this.#held} bytes of the recording were ${came === 'late' ? 'not taken in time' : 'refused'}`)
     }
@@ -1231,6 +1237,20 @@ function laterName(scope: Scope): string | undefined {
 }
 
 const textOf = (text: string | undefined): number => (text ? Math.min(text.length, maxText) : 0)
+
+/** Does some work, and something else when that is over: when it has returned, or the promise that it returns has settled. */
+export function until<T>(work: () => T, over: () => void): T {
+  let result: T
+  try {
+    result = work()
+  } catch (error) {
+    over()
+    throw error
+  }
+  if (result instanceof Promise) return result.finally(over) as T
+  over()
+  return result
+}
 
 /** The name of a failure's class, which is all that is recorded of it. */
 export function className(failure: unknown): string {

@@ -304,3 +304,39 @@ test('on Fastify, a request is a scope of the route’s name', async () => {
   assert.equal(made(lines, 'BerthLedger')[0]!['owner'], opened!['scope'])
   assert.equal(of(lines, 'close').length, 1)
 })
+
+test('a scheduled method is a scope, and returns what it did', async () => {
+  @Injectable()
+  class Watch {
+    bell(): number {
+      return 7
+    }
+    async round(): Promise<number> {
+      await Promise.resolve()
+      return 8
+    }
+    fog(): never {
+      throw new TypeError('fog')
+    }
+  }
+  for (const method of ['bell', 'round', 'fog'] as const) Reflect.defineMetadata('SCHEDULER_TYPE', 1, Watch.prototype[method])
+  @Module({ providers: [Watch] })
+  class Tower {}
+  const { recorder, end } = recording()
+  const app = await createContext(recorder, Tower, quiet)
+  const watch = app.get(Watch)
+  assert.equal(watch.bell(), 7)
+  assert.equal(await watch.round(), 8)
+  assert.throws(() => watch.fog(), /fog/)
+  await app.close()
+  const lines = await end()
+  assert.deepEqual(
+    of(lines, 'open').map((line) => [line['kind'], line['name']]),
+    [
+      ['job', 'Watch.bell'],
+      ['job', 'Watch.round'],
+      ['job', 'Watch.fog'],
+    ],
+  )
+  assert.equal(of(lines, 'close').length, 3)
+})
