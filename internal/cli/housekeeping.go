@@ -13,6 +13,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"keenlantern.example/internal/client"
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/report"
 )
@@ -82,17 +83,21 @@ func deleteRecording(ctx context.Context, std IO, args []string) error {
 	return nil
 }
 
-// exported warns of what an export had to leave out: the trace is whole but for that, and the exit status reports it.
-func exported(std IO) func(damaged int, err error) error {
-	return func(damaged int, err error) error {
-		if damaged > 0 {
-			fmt.Fprintf(std.Err, "keenlantern: %s could not be read from the service's store; gap lines in the trace stand for what was in them\n", finding.Count(int64(damaged), "batch", "batches"))
-			if err == nil {
-				return status(Unreadable)
-			}
-		}
-		return err
+// written writes a recording's trace and reports whether all of it could be read. It warns of what was left out.
+func written(ctx context.Context, std IO, service *client.Client, recording string, out io.Writer) (whole bool, err error) {
+	damaged, err := service.Export(ctx, recording, out)
+	if damaged > 0 {
+		fmt.Fprintf(std.Err, "keenlantern: %s could not be read from the service's store; gap lines in the trace stand for what was in them\n", finding.Count(int64(damaged), "batch", "batches"))
 	}
+	return damaged == 0, err
+}
+
+// wholeOr returns the exit status of a trace that was written but for what could not be read.
+func wholeOr(whole bool, err error) error {
+	if err == nil && !whole {
+		return status(Unreadable)
+	}
+	return err
 }
 
 func analyseAgain(ctx context.Context, std IO, args []string) error {
@@ -159,7 +164,7 @@ func export(ctx context.Context, std IO, args []string) error {
 		return err
 	}
 	if len(words) == 1 || words[1] == "-" {
-		return exported(std)(ask(*server).Export(ctx, words[0], std.Out))
+		return wholeOr(written(ctx, std, ask(*server), words[0], std.Out))
 	}
 	path := words[1]
 	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
@@ -178,15 +183,14 @@ func export(ctx context.Context, std IO, args []string) error {
 			return errors.Join(fmt.Errorf("write %s: %w", path, err), file.Close())
 		}
 	}
-	err = exported(std)(ask(*server).Export(ctx, words[0], out))
+	whole, err := written(ctx, std, ask(*server), words[0], out)
 	if out != io.WriteCloser(file) {
 		err = errors.Join(err, out.Close())
 	}
-	var incomplete status
-	if err = errors.Join(err, file.Close()); err != nil && !errors.As(err, &incomplete) {
+	if err = errors.Join(err, file.Close()); err != nil {
 		// A part of a trace is no trace.
 		return errors.Join(err, os.Remove(path))
 	}
 	fmt.Fprintf(std.Out, "wrote %s\n", path)
-	return err
+	return wholeOr(whole, nil)
 }

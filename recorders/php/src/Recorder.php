@@ -53,8 +53,8 @@ final class Recorder
     private string $stopped = ''; // why
     private bool $ended = false;
     private bool $reported = false;
-    private string $handler = ''; // of the work that runs
-    private string $work = ''; // what kind that is
+    /** @var array<int, string> who handles the work of scopes that are open, by scope */
+    private array $handlers = [];
 
     /** @var array<int, array<string, mixed>> registrations by id: a process that stays tells them again in its next stream */
     private array $registrations = [];
@@ -172,11 +172,8 @@ final class Recorder
      */
     public function open(string $kind, string $name = '', ?string $traceparent = null): int
     {
-        if ($this->open === []) {
-            $this->work = $kind;
-            if ($this->settings->resident) {
-                $this->turn();
-            }
+        if ($this->open === [] && $this->settings->resident) {
+            $this->turn();
         }
         if ($this->stream === null || !$this->admits()) {
             $this->live = false;
@@ -196,6 +193,9 @@ final class Recorder
         }
         if ($this->share < 1.0) {
             $members['weight'] = (int) \round(1 / $this->share);
+        }
+        if ($this->open === []) {
+            $this->handlers[$id] = $kind; // until one is named
         }
         $this->open[] = $id;
         if ($this->opened !== null) {
@@ -252,6 +252,7 @@ final class Recorder
         }
         do {
             $id = \array_pop($this->open);
+            unset($this->handlers[$id]);
             if ($id > 0) {
                 $this->say('close', ['scope' => $id]);
             }
@@ -260,7 +261,6 @@ final class Recorder
             }
         } while ($id !== $scope);
         if ($this->open === []) {
-            $this->handler = $this->work = '';
             $this->live = $this->stream !== null;
             if ($this->settings->resident) {
                 $this->flush();
@@ -538,6 +538,7 @@ final class Recorder
         }
         while ($this->open !== []) {
             $id = \array_pop($this->open);
+            unset($this->handlers[$id]);
             $this->live = true;
             if ($id > 0) {
                 $this->say('close', ['scope' => $id]);
@@ -649,16 +650,23 @@ final class Recorder
         return \in_array($method, self::METHODS, true) ? $method : 'OTHER';
     }
 
-    /** Names the handler of the work that runs now, such as "PilotController@arrivals"; it is forgotten when the scope closes. */
+    /** Names the handler of the work in the scope that is open, such as "PilotController@arrivals", for as long as that is. */
     public function handledBy(string $handler): void
     {
-        $this->handler = $handler;
+        if ($handler !== '' && ($scope = $this->scope()) !== 0) {
+            $this->handlers[$scope] = $handler;
+        }
     }
 
-    /** What asks, where no instance is seen to: the handler of the work that runs, or what kind of work it is. */
+    /** Who asks, where no instance does: the handler of the work that runs, or the kind of that work. */
     public function entry(): string
     {
-        return $this->handler ?: $this->work ?: self::kind();
+        foreach (\array_reverse($this->open) as $scope) {
+            if (isset($this->handlers[$scope])) {
+                return $this->handlers[$scope];
+            }
+        }
+        return self::kind();
     }
 
     /** What a scope of a process like this one is. */

@@ -10,6 +10,7 @@ use KeenLantern\Record\Recorder;
 use KeenLantern\Record\Settings;
 use Saltmarsh\Harbour\{Clock, Crew, Desk, GaugeTides, Page, Planner, RoundedTides, Tides, Weather};
 use PHPUnit\Framework\TestCase;
+use Symfony\Component\HttpFoundation\Request;
 
 final class IlluminateTest extends TestCase
 {
@@ -226,6 +227,22 @@ final class IlluminateTest extends TestCase
         self::assertSame([Clock::class => 'singleton', Page::class => 'scoped'], $this->lifetimes());
         self::assertSame([1, 2, 2], array_column($this->told('make'), 'reg'));
         self::assertSame([], $this->told('forget'));
+    }
+
+    /** A process that stays has one registration for all its requests, and an instance for each. */
+    public function testRequests(): void
+    {
+        require_once '/usr/share/php/Symfony/Component/HttpFoundation/autoload.php';
+        $this->app->bind('reader', fn ($app) => new \ArrayObject([$app->make('request')]));
+        for ($n = 0; $n < 3; $n++) {
+            $scope = $this->recorder->open('request', 'GET /page');
+            $this->app->instance('request', new Request());
+            $this->app->make('reader');
+            $this->recorder->close($scope);
+        }
+        self::assertSame(['request' => 'scoped', 'reader' => 'transient'], $this->lifetimes());
+        self::assertCount(2, $this->told('register'));
+        self::assertCount(6, $this->told('make'));
     }
 
     /** Who asked is the handler of the work, or what was being built. */

@@ -362,7 +362,8 @@ trait RecordsContainer
             return;
         }
         $ended = $now->ended ?: \hrtime(true);
-        $now->handedIn = $now->external && isset($this->lanternNames->registrations[$now->name]["\0" . '0']);
+        // Each request has a request of its own, under one registration.
+        $now->handedIn = $now->external && !$this->lanternOfRequest($object) && isset($this->lanternNames->registrations[$now->name]["\0" . '0']);
         $members = ['reg' => $this->lanternRegistration($now), 'impl' => $object::class];
         if ($given !== []) {
             $members['with'] = $given;

@@ -54,6 +54,10 @@ final class RecordingPass implements CompilerPassInterface
             self::closures([$definition->getArguments(), $definition->getProperties(), $definition->getMethodCalls()], $unseen);
         }
         foreach ($container->getDefinitions() as $id => $definition) {
+            if (self::isSetFromOutside($container, (string) $id)) {
+                $table[$id] = ['service' => (string) $id, 'lifetime' => 'external'];
+                continue;
+            }
             $class = $container->getParameterBag()->resolveValue($definition->getClass());
             if (!\is_string($class) || !self::builds($id, $definition) || \preg_match('/^(?:Symfony|KeenLantern\\\\Record)\\\\/', $class)) {
                 continue; // the framework's own services are built as they were

@@ -166,8 +166,7 @@ final class Wiring implements ResetInterface
         if (isset($this->registrations[$id])) {
             return $this->registrations[$id];
         }
-        // What is not built here is set on the container by the application.
-        $members = \array_diff_key($this->table[$id] ?? ['service' => $id, 'lifetime' => 'external'], ['set' => true, 'outside' => true]);
+        $members = \array_diff_key($this->table[$id] ?? ['service' => $id], ['set' => true, 'outside' => true]);
         if (isset($members['wraps'])) {
             $members['wraps'] = $this->registration($members['wraps']);
         }

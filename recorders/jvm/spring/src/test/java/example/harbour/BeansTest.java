@@ -448,6 +448,44 @@ class BeansTest {
         assertEquals(List.of("Tides begun", "Tides done", "Tides begun", "Tides done"), own.disposals());
     }
 
+    static class Pilot {
+        int rank() {
+            return 1;
+        }
+    }
+
+    static final class SeniorPilot extends Pilot {}
+
+    @Configuration(proxyBeanMethods = false)
+    static class WiringOfCallsThatCannotBeSeen {
+        @Bean
+        @Scope("prototype")
+        static Pilot pilot() {
+            return new SeniorPilot();
+        }
+    }
+
+    @Test
+    void callsThatCannotBeSeenAreNotClaimed() {
+        recorder.close();
+        Trace own = new Trace();
+        recorder = own.recorder("Pilot");
+        AnnotationConfigApplicationContext context = started(WiringOfCallsThatCannotBeSeen.class);
+        for (int n = 0; n < 3; n++)
+            assertSame(SeniorPilot.class, context.getBean(Pilot.class).getClass());
+        context.close();
+        recorder.close();
+        assertEquals(List.of(), own.trouble);
+        List<JsonNode> registered =
+                own.of("register", l -> l.get("service").asText().endsWith("$Pilot"));
+        assertEquals(
+                2,
+                registered.size(),
+                "the definition promised a class that can be watched, and that is taken back once");
+        assertTrue(registered.get(0).get("sees").toString().contains("use"));
+        assertFalse(registered.get(1).has("sees"));
+    }
+
     @Test
     void aChildContextThatIsNotRecordedIsNamed() {
         AnnotationConfigApplicationContext context = started(Several.class);

@@ -13,8 +13,8 @@ final class Bean {
     final String service; // the name that people know it by
     final String key; // null for none
     final String impl; // as the definition has it, null where that is not known
-    final boolean standsIn; // an object stands in for what is built, and records its calls
-    final boolean byInterface; // ... by its interfaces alone
+    volatile boolean watched; // calls of its instances are recorded
+    final boolean byInterface; // ... by their interfaces alone
     volatile Event.Register told;
     volatile Sites sites; // what construction asks for, null while that is not known
     volatile List<Member> members; // what is filled in later, null while that is not known
@@ -40,7 +40,7 @@ final class Bean {
             String service,
             String key,
             String impl,
-            boolean standsIn,
+            boolean watched,
             boolean byInterface) {
         this.name = name;
         this.reg = reg;
@@ -50,7 +50,7 @@ final class Bean {
         this.service = service;
         this.key = key;
         this.impl = impl;
-        this.standsIn = standsIn;
+        this.watched = watched;
         this.byInterface = byInterface;
     }
 

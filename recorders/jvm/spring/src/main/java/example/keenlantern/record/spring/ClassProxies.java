@@ -17,6 +17,13 @@ import org.springframework.util.ClassUtils;
  * {@code @Transactional} and {@code @Async} use. Only a class that behaves the same behind such a proxy gets one.
  */
 final class ClassProxies {
+    private static final ClassValue<Boolean> FIT = new ClassValue<>() {
+        @Override
+        protected Boolean computeValue(Class<?> type) {
+            return isFit(type);
+        }
+    };
+
     private ClassProxies() {}
 
     /**
@@ -24,6 +31,10 @@ final class ClassProxies {
      * overridden, it leaves equality to {@link Object}, and other classes cannot read its fields, which a proxy does not have.
      */
     static boolean fit(Class<?> type) {
+        return FIT.get(type);
+    }
+
+    private static boolean isFit(Class<?> type) {
         if (type.isInterface() || type.isPrimitive() || type.isArray() || type.isEnum() || type.isRecord())
             return false;
         if (Modifier.isFinal(type.getModifiers()) || type.isSealed() || type.isHidden()) return false;
@@ -48,17 +59,17 @@ final class ClassProxies {
         return true;
     }
 
-    /** Returns what the application gets for a bean so that its calls are recorded; the bean itself where that cannot be. */
+    /** Returns the object that the application gets for a bean so that its calls are recorded; null if they cannot be. */
     static Object of(Recorder recorder, Object bean, Object target, long inst, Set<String> disposers) {
         StandIn calls = StandIn.callsOf(recorder, target, inst, disposers);
         MethodInterceptor advice = call -> calls.called(call.getMethod(), call::proceed);
         try {
             if (bean instanceof Advised advised) {
-                if (advised.isFrozen()) return bean;
+                if (advised.isFrozen()) return null;
                 advised.addAdvice(0, advice); // it is behind such a proxy for another reason
                 return bean;
             }
-            if (bean != target || !fit(bean.getClass())) return bean;
+            if (bean != target || !fit(bean.getClass())) return null;
             ProxyFactory factory = new ProxyFactory(bean);
             factory.setProxyTargetClass(true);
             factory.addAdvice(advice);
@@ -66,7 +77,7 @@ final class ClassProxies {
             recorder.standsFor(proxy, inst);
             return proxy;
         } catch (AopConfigException | IllegalStateException | LinkageError e) {
-            return bean;
+            return null;
         }
     }
 }

@@ -21,7 +21,6 @@ import java.util.Set;
 import java.util.StringJoiner;
 import java.util.concurrent.ConcurrentHashMap;
 import java.util.concurrent.ExecutorService;
-import org.springframework.aop.framework.Advised;
 import org.springframework.beans.factory.BeanFactoryUtils;
 import org.springframework.beans.factory.DisposableBean;
 import org.springframework.beans.factory.FactoryBean;
@@ -192,7 +191,7 @@ final class Container {
         else told.also(also(types, keys, service, key, candidate));
         Bean target = null;
         String impl = null;
-        boolean standsIn = false;
+        boolean watched = false;
         if (d != null) {
             if (d.isPrimary()) told.primary(true);
             Class<?> made = d.getFactoryMethodName() == null && d.hasBeanClass() ? d.getBeanClass() : null;
@@ -200,15 +199,13 @@ final class Container {
             told.impl(impl);
             if (d.getDecoratedDefinition() != null) target = known.get(SCOPED_TARGET + name);
             if (lifetime == Event.Lifetime.TRANSIENT) told.disposer(Event.Disposer.NOBODY);
-            standsIn = standsIn(names(service, name), name, d);
-            told.sees(recorder.seesOf(standsIn));
+            watched = canBeWatched(names(service, name), name, d);
+            told.sees(recorder.seesOf(watched));
         }
         if (target != null) told.proxy(target.reg);
         long reg = recorder.register(told);
-        boolean byInterface = standsIn
-                && d.getFactoryMethodName() != null
-                && d.getResolvableType().toClass().isInterface();
-        Bean bean = new Bean(name, reg, told, lifetime, internal, service, key, impl, standsIn, byInterface);
+        Bean bean = new Bean(
+                name, reg, told, lifetime, internal, service, key, impl, watched, watched && promisesInterface(d));
         if (lifetime == Event.Lifetime.SINGLETON && !internal) unbuilt.add(name);
         known.put(name, bean);
         return bean;
@@ -219,10 +216,15 @@ final class Container {
         return new String[] {service, simple, simple.substring(simple.lastIndexOf('$') + 1), name};
     }
 
+    private static boolean promisesInterface(RootBeanDefinition d) {
+        return d.getFactoryMethodName() != null
+                && d.getResolvableType().toClass().isInterface();
+    }
+
     // Calls are seen by interface where the definition promises no more than that, else through a proxy of the class.
-    private boolean standsIn(String[] names, String name, RootBeanDefinition d) {
+    private boolean canBeWatched(String[] names, String name, RootBeanDefinition d) {
         if (!recorder.wantsUses(names)) return false;
-        if (d.getFactoryMethodName() != null && d.getResolvableType().toClass().isInterface()) return true;
+        if (promisesInterface(d)) return true;
         if (d.getDecoratedDefinition() != null) return false; // a proxy already, for the one that it stands for
         Class<?> type = beans.getType(name, false);
         return type != null && !FactoryBean.class.isAssignableFrom(type) && ClassProxies.fit(type);
@@ -494,25 +496,26 @@ final class Container {
         if (object != building.raw) recorder.standsFor(object, building.inst);
         fill(building);
         Bean bean = building.bean;
-        if (early || bean.internal || building.inst == 0 || !bean.standsIn) return object;
+        if (early || bean.internal || building.inst == 0 || !bean.watched) return object;
         Object handed = standIn(bean, building, object);
-        if (handed == object && !(object instanceof Advised)) {
-            // What the definition promised can be watched, and what was built cannot.
-            bean.told = bean.told.copy().sees(null);
-            recorder.registerAgain(bean.reg, bean.told);
-        }
-        return handed;
+        if (handed != null) return handed;
+        // The definition promised a class that can be watched, and the instance's own cannot.
+        bean.watched = false;
+        bean.told = bean.told.copy().sees(null);
+        recorder.registerAgain(bean.reg, bean.told);
+        return object;
     }
 
+    // Returns null where nothing can stand in for the object.
     private Object standIn(Bean bean, Building building, Object object) {
         Set<String> disposers = endsOf(bean, building.raw).by();
         if (object instanceof ExecutorService) {
             disposers = new HashSet<>(disposers);
             disposers.addAll(List.of("shutdown", "shutdownNow", "close")); // any of them ends it
         }
-        return bean.byInterface
-                ? StandIn.of(recorder, object, building.inst, disposers)
-                : ClassProxies.of(recorder, object, building.raw, building.inst, disposers);
+        if (!bean.byInterface) return ClassProxies.of(recorder, object, building.raw, building.inst, disposers);
+        Object instead = StandIn.of(recorder, object, building.inst, disposers);
+        return instead == object ? null : instead;
     }
 
     /** Says that something else gets a bean before it is whole, as part of a cycle. */
