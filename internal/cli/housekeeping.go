@@ -92,7 +92,7 @@ func written(ctx context.Context, std IO, service *client.Client, recording stri
 	return damaged == 0, err
 }
 
-// wholeOr returns the exit status of a trace that was written but for what could not be read.
+// wholeOr returns err, or the exit status of an incomplete trace.
 func wholeOr(whole bool, err error) error {
 	if err == nil && !whole {
 		return status(Unreadable)

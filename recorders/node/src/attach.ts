@@ -50,10 +50,10 @@ type Exports = Record<string, unknown>
 type AnyFunction = (...args: unknown[]) => unknown
 type Adapter = typeof import('./awilix.js')
 
-/** Where the methods of Nest's factory are kept that it had before. */
+/** The property with the original methods of Nest's factory. */
 const original = Symbol.for('keenlantern-record.factory')
 
-// A function that does what it did, and something with what it returns.
+// Returns a function that passes its result through `after`.
 const then = (call: unknown, after: (result: unknown) => unknown): unknown =>
   new Proxy(call as AnyFunction, {
     apply: (target, that, args) => after(Reflect.apply(target, that, args)),
@@ -110,7 +110,7 @@ function replace(exports: Exports, name: string, by: (call: unknown) => unknown)
   try {
     exports[name] = changed
   } catch {
-    // It has a getter alone.
+    // It has only a getter.
   }
   if (exports[name] !== changed) Object.defineProperty(exports, name, { value: changed, enumerable: true, configurable: true })
 }

@@ -12,9 +12,8 @@ interface Properties {
 let session: Session | undefined
 
 /**
- * Reports whether a resolver calls a function of the application's, rather than a class. Resolvers of both kinds look alike: what they
- * call shows in the variables that they close over, which Node's inspector lists. Where that shows nothing, the answer is true, since
- * then nothing is known of what is meant to be built.
+ * Reports whether a resolver calls a function of the application, rather than a class. Resolvers of both kinds look alike, but for the
+ * variables that they close over, which Node's inspector lists. If it lists none, the answer is true: a function may build anything.
  */
 export function builtByFunction(resolver: object): boolean {
   const { resolve } = resolver as { resolve?: unknown }

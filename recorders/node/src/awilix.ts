@@ -7,7 +7,7 @@ import { classOf } from './objects.js'
 import { className, Recorder, unrecorded, type KeptScope, type Making } from './recorder.js'
 import type { Given, Lifetime } from './table.js'
 
-const plainContainer = createContainer // as it is before a recorder is attached to it
+const plainContainer = createContainer // before a recorder is attached to it
 
 type Name = string | symbol
 
@@ -34,7 +34,7 @@ interface Building {
 
 const text = (name: Name): string => (typeof name === 'symbol' ? (name.description ?? String(name)) : name)
 
-/** What the container does not know of its registrations. */
+/** Facts about registrations that the container does not have. */
 export interface Knowing {
   /** Which registration wraps which: `{ auditedTides: 'gaugeTides' }`. */
   layers?: Record<string, string>
@@ -516,7 +516,7 @@ class Family {
 }
 
 const maxRegistrations = 10_000
-const maxLookedAt = 2000 // registrations of which it is found out what builds them
+const maxLookedAt = 2000 // registrations that are examined for what builds them
 const lifetimes: Record<string, Lifetime> = { SINGLETON: 'singleton', SCOPED: 'scoped', TRANSIENT: 'transient' }
 
 /** Where in the application something is being registered. */

@@ -161,7 +161,7 @@ class Recording {
       app = await call({ ...options, abortOnError: false, instrument: this.#instrument(options) })
     } catch (error) {
       this.#recorder.started(false)
-      // What was built before is there all the same.
+      // The instances that were built before exist all the same.
       this.#modules = this.#found
       this.#safely(() => this.#settle())
       this.#safely(() => this.#fail(error, root))
@@ -183,7 +183,7 @@ class Recording {
       this.#safely(() => this.#fail(error))
       throw error
     }
-    // What a testing module builds is not shown while it is built; all of it is there now.
+    // A testing module does not show instances while it builds them; all of them exist now.
     this.#safely(() => {
       const modules = module.get(ModulesContainer)
       for (const { providers, controllers, injectables } of modules.values())
@@ -228,7 +228,7 @@ class Recording {
       })
   }
 
-  // Whether there are instances of the application's own classes, none of which was shown.
+  // Reports whether there are instances of the application's own classes, none of which was shown.
   #unseen(): boolean {
     let own = 0
     for (const wrapper of this.#regs.keys()) {
@@ -288,7 +288,7 @@ class Recording {
       Server.prototype.addHandler = function (pattern, callback, ...rest) {
         const recording = latest
         const name = typeof pattern === 'string' ? pattern : JSON.stringify(pattern)
-        // What Nest puts on the handler, it finds there.
+        // Nest sets properties on the handler, and reads them.
         const inScope = new Proxy(callback, {
           apply: (target, that, args: Parameters<typeof callback>) =>
             recording ? recording.during('message', name, () => target.apply(that, args)) : target.apply(that, args),
@@ -374,14 +374,14 @@ class Recording {
     }
   }
 
-  // What code has built for itself, past the providers: what it holds shows in its members.
+  // Records an instance that code built for itself. Its members show what it holds.
   #created(built: unknown, holders: WeakList<object>): unknown {
     if (typeof built !== 'object' || built === null || this.#recorder.objects.of(built)) return built
     const { objects, scope } = this.#recorder
     const impl = classOf(built)
     const instance: object = this.#recorder.watch(impl ?? '', built, () => objects.of(instance))
     const members = Object.entries(built).map(([site, value]) => ({ inst: objects.of(value), site }))
-    // One more of what is built for each consumer or request is no other thing than what is registered.
+    // Another instance of a transient or request-scoped provider belongs to its registration.
     const [wrapper] = this.#byClass.get(built.constructor) ?? []
     const reg = wrapper && lifetimeOf(wrapper).lifetime !== 'singleton' ? this.#regs.get(wrapper) : undefined
     const inst = this.#recorder.make({
@@ -405,7 +405,7 @@ class Recording {
     }
   }
 
-  // Who keeps it shows when the code that asked has gone on, and at the end of its request.
+  // Looks for its holder once the calling code has continued, and at the end of its request.
   #watchFor(value: object, scope: number, holders: WeakList<object>): void {
     const one: Resolved = { value, scope, holders }
     const work = this.#work.get(scope)
@@ -616,7 +616,7 @@ class Recording {
     const inst = this.#recorder.make(making)
     if (!inst) return
     this.#recorder.objects.know(instance, inst)
-    // A request's own instances end with it: only what outlives requests can keep too much.
+    // A request's own instances end with it: only an instance that outlives requests can keep one for too long.
     if (making.owner !== scope || scope === 0)
       for (const { wrapper: of } of dependencies(wrapper))
         if (of.instance instanceof ModuleRef) this.#holders.get(of.instance)?.add(instance)
@@ -826,7 +826,7 @@ function scheduledOf(instance: object): string[] {
   return found
 }
 
-/** What people call a provider: the ones for all handlers have a token that is made up anew in each process. */
+/** The name of a provider. Tokens of global guards and the like are random in each process: their class names them. */
 function serviceOf(wrapper: InstanceWrapper): string {
   const name = nameOf(wrapper.token ?? wrapper.name)
   return /^APP_(GUARD|PIPE|INTERCEPTOR|FILTER) \(/.test(name) && wrapper.metatype ? nameOf(wrapper.metatype) : name

@@ -752,7 +752,7 @@ export class Recorder {
     if (instead === undefined) {
       if (typeof value === 'object' && !this.#aloof.has(service)) {
         this.#aloof.add(service)
-        this.#problem(new Error(`calls of ${service} are not recorded: nothing can stand in for what is built in, such as a Map`))
+        this.#problem(new Error(`calls of ${service} are not recorded: nothing can stand in for a built-in object, such as a Map`))
       }
       return value
     }
@@ -779,7 +779,7 @@ export class Recorder {
     }
   }
 
-  // Work that is nearly done is recorded to its end.
+  // Waits for work that is in progress, so that its end is recorded.
   async #finishWork(within: number): Promise<void> {
     if (this.#working === 0) return
     let late: NodeJS.Timeout | undefined
@@ -1238,7 +1238,7 @@ function laterName(scope: Scope): string | undefined {
 
 const textOf = (text: string | undefined): number => (text ? Math.min(text.length, maxText) : 0)
 
-/** Does some work, and something else when that is over: when it has returned, or the promise that it returns has settled. */
+/** Does some work, and calls `over` when the work has returned, or when the promise that it returned has settled. */
 export function until<T>(work: () => T, over: () => void): T {
   let result: T
   try {

@@ -5,8 +5,8 @@ type Method = (...args: unknown[]) => unknown
 
 /**
  * An object that stands in for another one and records each call of its methods. It is an instance of the same classes, and has the
- * same properties. Methods run on the object itself, so that private members are there; one that returns its object returns what
- * stands in for it. The result is undefined for what is built in, such as a Map or a Promise: only the object itself is one.
+ * same properties. Methods run on the object itself, so that private members work; a method that returns its object returns the
+ * stand-in. The result is undefined for built-in objects, such as a Map or a Promise: nothing can stand in for them.
  */
 export function standIn<T>(recorder: Recorder, value: T, inst: () => number): T | undefined {
   if (typeof value !== 'object' || value === null || Object.prototype.toString.call(value) !== '[object Object]') return undefined

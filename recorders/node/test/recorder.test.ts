@@ -319,7 +319,7 @@ test('a process that has nothing else to do ends, and what it recorded is whole'
       fileLines(out).map((line) => line.ev),
       ['hello', 'open', 'close', 'bye'],
     )
-    // What is there is not written over: the next one is beside it.
+    // An existing file is not overwritten: the next one is beside it.
     await promisify(execFile)(process.execPath, [app], { timeout: 10_000 })
     assert.equal(fileLines(out.replace('trace.', 'trace-2.')).length, 4)
     assert.equal(fileLines(out).length, 4)

@@ -24,7 +24,7 @@ final class Wired
     private array $running = [];
     /** @var list<string> the services whose constructions run, the outermost first */
     private array $names = [];
-    private bool $reported = false; // why what is being resolved cannot be had
+    private bool $reported = false; // the failure of the resolution in progress
     /** @var \WeakMap<\Throwable, bool> failures that have been reported */
     private \WeakMap $told;
 
@@ -35,12 +35,12 @@ final class Wired
     }
 
     /**
-     * Resolves something, and records what came of it.
+     * Resolves a service, and records the instance or the failure.
      *
      * @param \Closure(): mixed $resolve the container's own way: it builds an instance, or returns the one there is
      * @param string $lifetime as it is meant: singleton, scoped or transient; '' where that is not known
-     * @param ?\Closure(\Throwable): ?string $why what a failure is, 'missing' or 'error', null for none of the container's; unless
-     *     given, all are errors
+     * @param ?\Closure(\Throwable): ?string $why classifies a failure as 'missing' or 'error', or null if the container did not fail; by
+     *     default, each failure is an 'error'
      */
     public function resolve(string $service, \Closure $resolve, string $lifetime = '', ?\Closure $why = null): mixed
     {

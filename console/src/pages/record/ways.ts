@@ -132,7 +132,7 @@ export const ways: Way[] = [
   php('Laravel', 'In place of Application in bootstrap/app.php; requests, jobs and commands are scopes by themselves', '$app = new KeenLantern\\Record\\Illuminate\\RecordedApplication(dirname(__DIR__));'),
   php('Symfony', "In the kernel's build method; requests are scopes by themselves", "KeenLantern\\Record\\Symfony\\RecordingPass::addTo($container, 'my-app');\n$container->autowire(KeenLantern\\Record\\Symfony\\RecordedRequests::class)->addTag('kernel.event_subscriber');"),
   php('PSR-11', 'Put it before the container, and open a scope for each request', phpStart('') + scopes('request')),
-  php('a container by hand', 'Call it where the container resolves something, and open a scope for each request', `$recorder = new KeenLantern\\Record\\Recorder(KeenLantern\\Record\\Settings::fromEnvironment('my-app'));\n$wired = new KeenLantern\\Record\\Wired($recorder);\nreturn $wired->resolve($name, $build, 'singleton');\n${scopes('request')}`),
+  php('a container by hand', 'Call it where the container resolves something, and open a scope for each request', `$recorder = new KeenLantern\\Record\\Recorder(KeenLantern\\Record\\Settings::fromEnvironment('my-app'));\n$wired = new KeenLantern\\Record\\Wired($recorder);\n${scopes('request')}\n// in place of $build() in the container's own method:\n$wired->resolve($name, $build, 'singleton')`),
   {
     runtime: '.NET',
     container: 'any host, unchanged',

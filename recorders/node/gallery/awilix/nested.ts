@@ -46,7 +46,7 @@ class Halt {
     disposed(this)
   }
 }
-// It goes round the filter.
+// It bypasses the filter.
 class Muleteer {
   readonly rockSpring: Spring
   constructor({ rockSpring }: { rockSpring: Spring }) {

@@ -4,7 +4,7 @@ import { ContextIdFactory, ModuleRef, REQUEST } from '@nestjs/core'
 import { get, made, type Running } from '../running.js'
 import { listen, start } from './serving.js'
 
-// What is looked up in code: one that is there, one that is made for each request, one for each question.
+// Look-ups in code: of a singleton, of a request's instance, and of a new instance each time.
 
 @Injectable()
 class Bellfounder {
@@ -36,7 +36,7 @@ Reflect.defineMetadata('design:paramtypes', [Bellfounder], Ringer)
 
 @Injectable()
 class Tower {
-  // What it asks for once, it keeps: that is its own.
+  // A transient instance that it keeps is its own.
   clapper: Clapper | undefined
   constructor(readonly modules: ModuleRef) {
     made(this)

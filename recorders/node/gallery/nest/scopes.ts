@@ -4,7 +4,7 @@ import { INQUIRER, REQUEST } from '@nestjs/core'
 import { get, made, type Running } from '../running.js'
 import { listen, start } from './serving.js'
 
-// What is made for each request, for each consumer, and once.
+// Request-scoped, transient and singleton providers.
 
 @Injectable({ scope: Scope.TRANSIENT })
 class Quill {
@@ -31,7 +31,7 @@ class Folio {
   }
 }
 
-// It wants to be told of the end, which Nest does for what lives as long as the application alone.
+// It has a shutdown hook, which Nest calls for singletons only.
 @Injectable({ scope: Scope.REQUEST })
 class OpenFolio extends Folio {
   onModuleDestroy() {}

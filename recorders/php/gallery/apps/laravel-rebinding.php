@@ -1,6 +1,6 @@
 <?php
 
-// What is bound anew while others have what was there before.
+// A name that is rebound while others hold the instance from before.
 
 declare(strict_types=1);
 

@@ -65,7 +65,7 @@ return static function (Running $running): void {
         $container->autowire(Fisher::class)->setPublic(true);
         $container->autowire(Swimmer::class)->setPublic(true);
         if ($running->mistaken) {
-            // It goes round the one that dredges.
+            // It bypasses the outer decorator.
             $container->getDefinition(Swimmer::class)->setArgument('$lake', new Reference(DredgedLake::class . '.inner'));
         }
     });

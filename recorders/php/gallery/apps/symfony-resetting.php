@@ -1,6 +1,6 @@
 <?php
 
-// Containers that are reset, or made anew, under a recorder that stays.
+// Containers that are reset or replaced, while the recorder stays the same.
 
 declare(strict_types=1);
 

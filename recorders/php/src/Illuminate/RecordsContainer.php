@@ -127,7 +127,7 @@ trait RecordsContainer
     {
         parent::flush();
         if ($this->lanternNames?->isFirst($this) !== true) {
-            return; // what a clone has built ends with its request
+            return; // a clone's instances end with its request
         }
         $this->lanternNames->clear();
         $this->lantern?->say('forget', ['container' => 1, 'by' => 'container']);
@@ -414,7 +414,7 @@ trait RecordsContainer
             unset($this->lanternNames->registrations[$now->name], $this->lanternNames->layers[$now->name]);
         }
         $this->lanternNames->bound[$now->name] = $bound;
-        // What a clone of the container builds ends with the clone.
+        // Instances that a clone builds end with the clone.
         $cloned = !$this->lanternNames->isFirst($this) && !$now->external ? 'of a clone' : '';
         $id = $now->key . "\0" . $now->layers . $cloned;
         if (isset($this->lanternNames->registrations[$now->name][$id])) {

@@ -173,7 +173,7 @@ final class Wiring implements ResetInterface
         $key = $id . "\0" . \serialize($members);
         $known = self::$known[$this->recorder];
         $this->registrations[$id] = $known[$key] ??= $this->recorder->register($members);
-        // What goes round a decorator shows even where nothing has built that.
+        // A consumer may bypass a decorator that has not been built.
         foreach ($this->around[$id] ?? [] as $decorator) {
             $this->registration($decorator);
         }
