@@ -71,6 +71,7 @@ export function healthOf(health: Recording['health']): string {
   if (health.cut_off) parts.push(count(health.cut_off, 'stream cut off', 'streams cut off'))
   if (health.broken) parts.push(count(health.broken, 'stream not analysed', 'streams not analysed'))
   if (health.names_over) parts.push('too many different names')
+  if (health.abandoned) parts.push(count(health.abandoned, 'search for the keepers of an instance given up at its bound', 'searches for the keepers of an instance given up at their bound'))
   if (health.flattened) parts.push(count(health.flattened, 'scope nested too deeply', 'scopes nested too deeply'))
   if (health.sampled < 1) parts.push(`${Math.round(100 * health.sampled)}${narrow}% of scopes recorded`)
   return parts.join(', ')

@@ -84,7 +84,7 @@ func overallHealth(h *views.Overall) string {
 	for _, p := range []struct {
 		n    int64
 		what string
-	}{{h.Refused, "refused"}, {h.UnknownKinds, "of unknown kind"}, {h.Unresolved, "unresolved"}, {h.Lost, "lost"}, {int64(h.CutOff), "cut off"}, {int64(h.Broken), "broken off"}, {h.NamesOver, "names over"}, {h.Flattened, "nested too deeply"}} {
+	}{{h.Refused, "refused"}, {h.UnknownKinds, "of unknown kind"}, {h.Unresolved, "unresolved"}, {h.Lost, "lost"}, {int64(h.CutOff), "cut off"}, {int64(h.Broken), "broken off"}, {h.NamesOver, "names over"}, {h.Flattened, "nested too deeply"}, {h.Abandoned, "searches given up"}} {
 		if p.n > 0 {
 			parts = append(parts, finding.Number(p.n)+" "+p.what)
 		}

@@ -183,6 +183,7 @@ func HealthLine(h *engine.Health) string {
 	add(h.Unread, "line not analysed", "lines not analysed")
 	add(h.NamesOver, "name over the bound, counted together or left out", "names over the bound, counted together or left out")
 	add(h.Flattened, "scope nested too deeply, taken to lie further out", "scopes nested too deeply, taken to lie further out")
+	add(h.Abandoned, "search for the keepers of an instance given up at its bound", "searches for the keepers of an instance given up at their bound")
 	if h.CutOff {
 		parts = append(parts, "cut off at its end")
 	}

@@ -1015,6 +1015,8 @@ export interface components {
                 names_over: number;
                 /** @description Scopes nested too deeply; they are taken to lie further out. */
                 flattened: number;
+                /** @description Searches for the keepers of an instance that were given up at their bound; a captive dependency behind one may be missing. */
+                abandoned: number;
                 /** @description The least share of scopes recorded in any stream. */
                 sampled: number;
             };
@@ -1049,6 +1051,7 @@ export interface components {
             unread: number;
             names_over: number;
             flattened: number;
+            abandoned: number;
             lost: number;
             cut_off: boolean;
             sampled: number;

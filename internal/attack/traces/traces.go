@@ -4,6 +4,7 @@ package traces
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 )
 
@@ -225,4 +226,130 @@ func Composite(stream string, n int) string {
 	}
 	w.line("close", `"scope":1`)
 	return w.bye()
+}
+
+// Chain builds n transients, each with the one before it, a scoped one at the bottom and a singleton at the top, and uses the scoped one in a
+// later scope.
+func Chain(stream string, n int) string {
+	w := begin(stream)
+	w.lifetimes("scoped", "transient", "singleton")
+	w.line("open", `"scope":1,"name":"watch"`)
+	w.line("make", `"inst":1,"reg":1,"scope":1`)
+	for k := 2; k < n+2; k++ {
+		w.line("make", `"inst":%d,"reg":2,"scope":1,"with":[%d]`, k, k-1)
+	}
+	w.line("make", `"inst":%d,"reg":3,"scope":0,"with":[%d]`, n+2, n+1)
+	w.line("close", `"scope":1`)
+	w.line("open", `"scope":2,"name":"watch"`)
+	w.line("use", `"inst":1,"scope":2`)
+	w.line("close", `"scope":2`)
+	return w.bye()
+}
+
+// Sibling has n transients of one scope keep a scoped instance that another scope uses n times.
+func Sibling(stream string, n int) string {
+	w := begin(stream)
+	w.lifetimes("scoped", "transient")
+	w.line("open", `"scope":1,"name":"watch"`)
+	w.line("open", `"scope":2,"name":"watch"`)
+	w.line("make", `"inst":1,"reg":1,"scope":1`)
+	for k := range n {
+		w.line("make", `"inst":%d,"reg":2,"scope":1,"with":[1]`, k+2)
+	}
+	for range n {
+		w.line("use", `"inst":1,"scope":2`)
+	}
+	w.line("close", `"scope":2`)
+	w.line("close", `"scope":1`)
+	return w.bye()
+}
+
+// Captive has n transients and a singleton keep a scoped instance, which n later scopes use.
+func Captive(stream string, n int) string {
+	w := begin(stream)
+	w.lifetimes("scoped", "transient", "singleton")
+	w.line("open", `"scope":1,"name":"watch"`)
+	w.line("make", `"inst":1,"reg":1,"scope":1`)
+	ids := make([]string, n)
+	for k := range n {
+		w.line("make", `"inst":%d,"reg":2,"scope":1,"with":[1]`, k+2)
+		ids[k] = strconv.Itoa(k + 2)
+	}
+	w.line("make", `"inst":%d,"reg":3,"scope":0,"with":[%s]`, n+2, strings.Join(ids, ","))
+	w.line("close", `"scope":1`)
+	for k := range n {
+		w.line("open", `"scope":%d,"name":"watch"`, k+2)
+		w.line("use", `"inst":1,"scope":%d,"by":2`, k+2)
+		w.line("close", `"scope":%d`, k+2)
+	}
+	return w.bye()
+}
+
+// AtOnce has a scoped instance of the root kept by one transient in each of n scopes that are open together.
+func AtOnce(stream string, n int) string {
+	w := begin(stream)
+	w.lifetimes("scoped", "transient")
+	w.line("make", `"inst":1,"reg":1,"scope":0`)
+	for k := range n {
+		w.line("open", `"scope":%d,"name":"watch"`, k+1)
+		w.line("make", `"inst":%d,"reg":2,"scope":%d,"with":[1]`, k+2, k+1)
+	}
+	for k := range n {
+		w.line("use", `"inst":1,"scope":%d,"by":%d`, k+1, k+2)
+		w.line("close", `"scope":%d`, k+1)
+	}
+	return w.bye()
+}
+
+// Wide gives one singleton an instance of each of n registrations, whose makes come before or after its own; each is used by it and disposed.
+func Wide(stream string, n int, after bool) string {
+	w := begin(stream)
+	needs, ids := make([]string, n), make([]string, n)
+	for k := range n {
+		w.line("register", `"reg":%d,"service":"Berth%d","lifetime":"scoped","disposable":true`, k+1, k)
+		needs[k], ids[k] = fmt.Sprintf(`{"service":"Berth%d"}`, k), strconv.Itoa(k+1)
+	}
+	w.line("register", `"reg":%d,"service":"Quay","lifetime":"singleton","disposable":true,"needs":[%s]`, n+1, strings.Join(needs, ","))
+	w.line("open", `"scope":1,"name":"watch"`)
+	holder := func() { w.line("make", `"inst":%d,"reg":%d,"scope":0,"with":[%s]`, n+1, n+1, strings.Join(ids, ",")) }
+	if after {
+		holder()
+	}
+	for k := range n {
+		w.line("make", `"inst":%d,"reg":%d,"scope":1`, k+1, k+1)
+	}
+	if !after {
+		holder()
+	}
+	for k := range n {
+		w.line("use", `"inst":%d,"scope":1,"by":%d`, k+1, n+1)
+		w.line("dispose", `"inst":%d,"scope":1`, k+1)
+	}
+	w.line("close", `"scope":1`)
+	w.line("dispose", `"inst":%d`, n+1)
+	return w.bye()
+}
+
+// Resets builds one singleton in each of n containers, or n times in one, and resets the container after each.
+func Resets(stream string, n int, one bool) string {
+	w := begin(stream)
+	w.line("register", `"reg":1,"service":"Berth","lifetime":"singleton"`)
+	for k := range n {
+		reg, container := 1, 1
+		if !one {
+			reg, container = k+2, k+2
+			w.line("container", `"container":%d,"scope":%d`, container, 1_000_000+k)
+			w.line("register", `"reg":%d,"service":"Berth","lifetime":"singleton","container":%d`, reg, container)
+		}
+		w.line("make", `"inst":%d,"reg":%d,"scope":0`, k+1, reg)
+		w.line("forget", `"container":%d`, container)
+	}
+	return w.bye()
+}
+
+// lifetimes registers one service of each of these lifetimes.
+func (w *writer) lifetimes(list ...string) {
+	for n, lifetime := range list {
+		w.line("register", `"reg":%d,"service":"Berth%d","lifetime":%q`, n+1, n, lifetime)
+	}
 }

@@ -151,6 +151,9 @@ func (s *Analysis) put(lines []reader.Line) (n int) {
 // MostWork returns how many steps of work the costliest line took so far.
 func (s *Analysis) MostWork() int64 { return s.most }
 
+// Work returns how many steps of work were counted in all.
+func (s *Analysis) Work() int64 { return s.meter.Total() }
+
 func (s *Analysis) refuse(line int64, why string) {
 	s.health.Refused++
 	if len(s.health.Refusals) < maxRefusals {
@@ -239,7 +242,7 @@ func (s *Analysis) Health() Health {
 		h.Sampled = float64(s.world.ScopesOpened) / float64(s.world.ScopeWeight)
 	}
 	h.Silent = s.silent()
-	h.NamesOver, h.Flattened = s.world.NamesOver(), s.world.Flattened
+	h.NamesOver, h.Flattened, h.Abandoned = s.world.NamesOver(), s.world.Flattened, s.world.Abandoned
 	if s.broken != nil {
 		h.Held, h.CutOff = 0, false
 		h.Unread = h.Lines - h.Used - h.Refused - h.UnknownKinds - h.Unresolved

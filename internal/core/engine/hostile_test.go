@@ -1,7 +1,10 @@
 package engine_test
 
 import (
+	"errors"
+	"io"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 
@@ -33,6 +36,8 @@ func TestHostileTraces(t *testing.T) {
 		"400 declared layers of three":        traces.Declared("h", 400, 3, false),
 		"30 transients in circles":            traces.Declared("h", 32, 1, true),
 		"a declared chain of 5,000":           traces.Declared("h", 5_000, 1, false),
+		"a declared chain of 300":             traces.Declared("h", 300, 1, false),
+		"40,000 wait for one that is late":    traces.Wide("h", 40_000, true),
 	} {
 		t.Run(name, func(t *testing.T) {
 			r, err := engine.Analyse(t.Context(), strings.NewReader(text), reader.Options{}, rules.Default())
@@ -42,6 +47,66 @@ func TestHostileTraces(t *testing.T) {
 				t.Fatal(b, b.Stack)
 			}
 		})
+	}
+}
+
+// TestWorkGrowsWithTheTrace counts the steps of shapes that ask the same of the same instances again and again: four times the lines take at
+// most five times the work. That loops count their steps is what TestWalksAreMetered looks at.
+func TestWorkGrowsWithTheTrace(t *testing.T) {
+	for name, shape := range map[string]func(n int) string{
+		"kept by many and used in another scope": func(n int) string { return traces.Sibling("h", n) },
+		"kept by many and captive":               func(n int) string { return traces.Captive("h", n) },
+		"an instance of the root in many scopes": func(n int) string { return traces.AtOnce("h", n) },
+		"a consumer of many":                     func(n int) string { return traces.Wide("h", n, false) },
+		"a consumer before what it was given":    func(n int) string { return traces.Wide("h", n, true) },
+		"one container is reset":                 func(n int) string { return traces.Resets("h", n, true) },
+		"many containers are reset":              func(n int) string { return traces.Resets("h", n, false) },
+		"a chain":                                func(n int) string { return traces.Chain("h", n) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			work := func(n int) float64 {
+				s := through(t, shape(n))
+				require.Nil(t, s.Broken())
+				s.Result()
+				return float64(s.Work())
+			}
+			few, many := work(2_000), work(8_000)
+			assert.Less(t, many/few, 5.0, "%.0f steps, %.0f for four times the lines", few, many)
+		})
+	}
+}
+
+// TestChainsTooLong holds that a chain which is too long to be followed is reported as that, and as nothing else.
+func TestChainsTooLong(t *testing.T) {
+	short, long := through(t, traces.Chain("h", 300)).Result(), through(t, traces.Chain("h", 5_000)).Result()
+	assert.Equal(t, []string{"captive/scoped", "captive/transient"}, ruleIDs(short))
+	assert.EqualValues(t, 0, short.Streams[0].Health.Abandoned)
+	assert.Equal(t, []string{"captive/transient"}, ruleIDs(long))
+	assert.NotZero(t, long.Streams[0].Health.Abandoned)
+	assert.False(t, long.Streams[0].Health.Whole())
+}
+
+func ruleIDs(r *engine.Result) (ids []string) {
+	for _, f := range r.Findings {
+		ids = append(ids, f.Rule)
+	}
+	slices.Sort(ids)
+	return slices.Compact(ids)
+}
+
+// through puts a whole trace through one stream.
+func through(t *testing.T, text string) *engine.Analysis {
+	t.Helper()
+	s := engine.NewStream(rules.Default(), nil)
+	in := reader.New(strings.NewReader(text), reader.Options{})
+	for {
+		line, err := in.Next()
+		if errors.Is(err, io.EOF) {
+			s.Finish()
+			return s
+		}
+		require.NoError(t, err)
+		s.Put(line)
 	}
 }
 

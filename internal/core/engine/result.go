@@ -86,6 +86,7 @@ type Health struct {
 	Unread       int64     `json:"unread"`     // from where the analysis broke off
 	NamesOver    int64     `json:"names_over"` // names over their bound, which are counted together or left out
 	Flattened    int64     `json:"flattened"`  // scopes nested too deeply, which are taken to lie further out
+	Abandoned    int64     `json:"abandoned"`  // searches for who keeps an instance that were too long to be ended
 	Lost         int64     `json:"lost"`       // events the recorder dropped
 	CutOff       bool      `json:"cut_off"`    // ended without bye
 	Sampled      float64   `json:"sampled"`    // share of scopes recorded
@@ -94,7 +95,7 @@ type Health struct {
 
 // Whole tells whether nothing is missing.
 func (h *Health) Whole() bool {
-	return h.Refused == 0 && h.UnknownKinds == 0 && h.Unresolved == 0 && h.Unread == 0 && h.NamesOver == 0 && h.Flattened == 0 && h.Lost == 0 && !h.CutOff && h.Sampled == 1
+	return h.Refused == 0 && h.UnknownKinds == 0 && h.Unresolved == 0 && h.Unread == 0 && h.NamesOver == 0 && h.Flattened == 0 && h.Abandoned == 0 && h.Lost == 0 && !h.CutOff && h.Sampled == 1
 }
 
 // Balance returns an error if the lines do not add up: each is used, refused, unknown, unresolved, held or unread.

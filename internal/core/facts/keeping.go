@@ -4,14 +4,16 @@ import (
 	"slices"
 
 	"keenlantern.example/internal/core/ledger"
+	"keenlantern.example/record/event"
 )
 
 // The bounds of one event's search.
 const (
-	maxVisits = 4096    // instances looked at, upwards and downwards each
-	maxTries  = 100_000 // keepings followed to list ways one by one
-	maxWays   = 64      // ways told of one kept instance
-	maxSteps  = 64      // instances shown of one way
+	maxVisits   = 4096    // instances looked at, upwards and downwards each
+	maxFollowed = 65_536  // keepings followed, upwards and downwards each
+	maxTries    = 100_000 // keepings followed to list ways one by one
+	maxWays     = 64      // ways told of one kept instance
+	maxSteps    = 64      // instances shown of one way
 )
 
 // BelongsToScope tells whether i is something that a holder could outlive: a scoped instance, or an external one of a
@@ -49,6 +51,9 @@ type Keeping struct {
 	next     map[*ledger.Instance]*ledger.Instance `freeze:"-"` // the nearest keeper on a way to a holder
 	queue    []*ledger.Instance                    `freeze:"-"`
 	tries    int                                   `freeze:"-"`
+	answer   notKept                               `freeze:"-"`
+
+	explained [explanations]explanation `freeze:"-"`
 }
 
 // What is noted on instances.
@@ -126,16 +131,41 @@ func (k *Keeping) bound(h, d *ledger.Instance, tell func(Way)) {
 		if !through(at) || !ripeBelow(at) {
 			continue
 		}
-		k.world.Step(len(at.Keeps))
-		for e := range at.Keeps {
+		for e := range k.down.follow(len(at.Keeps)) {
 			if below := at.Keeps[e].Kept; below != nil && (ripe(below) || ripeBelow(below)) && k.down.visit(below) {
 				list = append(list, below)
 			}
 		}
 	}
 	for _, home := range homes {
-		k.judge(byHome[home], home, tell)
+		if k.leads(h, home) {
+			k.judge(byHome[home], home, tell)
+		}
 	}
+}
+
+// leads reports whether h, or what keeps it, may hold something whose home is given: ways that are new since h keeps one more lead through h.
+func (k *Keeping) leads(h *ledger.Instance, home *ledger.Scope) bool {
+	k.up.start(k.world, maxVisits)
+	k.up.visit(h)
+	list := append(k.queue[:0], h)
+	defer func() { k.queue = list }()
+	for n := 0; n < len(list); n++ {
+		at := list[n]
+		r := roleOf(at, home, false)
+		if r == holds || home.Root && roleOf(at, home, true) == holds {
+			return true
+		}
+		if r == stops {
+			continue
+		}
+		for _, keeper := range at.KeptBy[:k.up.follow(len(at.KeptBy))] {
+			if k.up.visit(keeper.Holder) {
+				list = append(list, keeper.Holder)
+			}
+		}
+	}
+	return k.up.abandoned
 }
 
 // what a keeper is for something whose home is given.
@@ -182,7 +212,7 @@ func (k *Keeping) judge(list []*ledger.Instance, home *ledger.Scope, tell func(W
 
 func (k *Keeping) ways(list []*ledger.Instance, home *ledger.Scope, fromRoot bool, tell func(Way)) {
 	// Upwards: everything that lives by what keeps it, each once; the holders at the ends.
-	k.up.start(k.world, maxVisits)
+	k.up.start(k.world, maxVisits+len(list))
 	var reached, holders []*ledger.Instance
 	for _, d := range list {
 		if len(d.KeptBy) > 0 && ripe(d) && k.up.visit(d) {
@@ -196,8 +226,7 @@ func (k *Keeping) ways(list []*ledger.Instance, home *ledger.Scope, fromRoot boo
 		if n >= kept && at.Proxy() {
 			continue
 		}
-		k.world.Step(len(at.KeptBy))
-		for _, keeper := range at.KeptBy {
+		for _, keeper := range at.KeptBy[:k.up.follow(len(at.KeptBy))] {
 			h := keeper.Holder
 			r := roleOf(h, home, fromRoot)
 			if r == stops || !k.up.visit(h) {
@@ -249,6 +278,7 @@ func (k *Keeping) list(d *ledger.Instance, home *ledger.Scope, fromRoot bool, te
 		if len(chain) > maxSteps || at != d && at.Proxy() {
 			return
 		}
+		k.world.Step(1)
 		for _, keeper := range at.KeptBy {
 			if k.tries--; k.tries < 0 || left == 0 {
 				return
@@ -294,8 +324,7 @@ func (k *Keeping) Carried(i *ledger.Instance, f func(*ledger.Instance)) {
 	list := []*ledger.Instance{i}
 	for n := 0; n < len(list); n++ {
 		at := list[n]
-		k.world.Step(len(at.Keeps))
-		for e := range at.Keeps {
+		for e := range k.down.follow(len(at.Keeps)) {
 			below := at.Keeps[e].Kept
 			if below == nil || below.Class().Long() && !BelongsToScope(below) || !k.down.visit(below) {
 				continue
@@ -308,30 +337,82 @@ func (k *Keeping) Carried(i *ledger.Instance, f func(*ledger.Instance)) {
 	}
 }
 
-// KeptInto reports whether an instance other than except that keeps i, directly or through others, belongs to scope s or outlasts it.
-func (k *Keeping) KeptInto(i *ledger.Instance, s *ledger.Scope, except *ledger.Instance) bool {
+// KeptInto reports whether an instance other than except that keeps i, directly or through others, belongs to scope s or outlasts it. Known
+// is false where that would take too long to find out.
+func (k *Keeping) KeptInto(i *ledger.Instance, s *ledger.Scope, except *ledger.Instance) (kept, known bool) {
 	if len(i.KeptBy) == 0 {
-		return false
+		return false, true
 	}
+	if h := k.explained[i.ID%explanations].of(i, k.world); h != nil && h != except && s.BelongsTo(h.Home()) {
+		return true, true
+	}
+	// A scope that uses an instance often would have the same answer worked out each time.
+	if a := &k.answer; except == nil && a.kept == i && a.scope == s && a.asOf == k.world.Changed {
+		return false, a.known
+	}
+	by, known := k.keptInto(i, s, except)
+	if by != nil {
+		k.explained[i.ID%explanations] = explanation{i.ID, i.MadeSeq, by.ID, by.MadeSeq}
+		return true, true
+	}
+	if except == nil {
+		k.answer = notKept{kept: i, scope: s, asOf: k.world.Changed, known: known}
+	}
+	return false, known
+}
+
+// notKept is the latest negative answer of KeptInto.
+type notKept struct {
+	kept  *ledger.Instance
+	scope *ledger.Scope
+	asOf  int64 // World.Changed
+	known bool
+}
+
+// explanation is an instance that keeps another, directly or through others.
+type explanation struct {
+	kept       event.InstID
+	keptMade   int64 // MadeSeq
+	holder     event.InstID
+	holderMade int64
+}
+
+// explanations is how many of the latest are remembered.
+const explanations = 64
+
+// of returns the holder of i, nil where none is remembered.
+func (e *explanation) of(i *ledger.Instance, w *ledger.World) *ledger.Instance {
+	if e.kept != i.ID || e.keptMade != i.MadeSeq {
+		return nil
+	}
+	if h := w.Instance(e.holder); h != nil && h.MadeSeq == e.holderMade && h.Home() != nil {
+		return h
+	}
+	return nil
+}
+
+func (k *Keeping) keptInto(i *ledger.Instance, s *ledger.Scope, except *ledger.Instance) (by *ledger.Instance, known bool) {
 	k.up.start(k.world, maxVisits)
 	k.up.visit(i)
 	list := append(k.queue[:0], i)
 	defer func() { k.queue = list }()
 	joins := s.Joins()
 	for n := 0; n < len(list); n++ {
-		for _, keeper := range list[n].KeptBy {
+		keepers := list[n].KeptBy
+		most := k.up.follow(len(keepers))
+		for _, keeper := range keepers[len(keepers)-most:] { // the latest, where there are too many
 			h := keeper.Holder
 			if h == except {
 				continue
 			}
 			if home := h.Home(); home != nil && s.BelongsTo(home) {
-				return true
+				return h, true
 			}
-			if k.up.visit(h) {
+			if len(h.KeptBy) > 0 && k.up.visit(h) {
 				list = append(list, h)
 			}
 		}
-		k.world.Step(joins * len(list[n].KeptBy))
+		k.world.Step(joins * most)
 	}
-	return false
+	return nil, !k.up.abandoned
 }

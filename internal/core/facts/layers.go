@@ -159,6 +159,7 @@ func (l *Layers) Inner(i *ledger.Instance) (inner *ledger.Instance, inferred boo
 		return nil, false
 	}
 	want := i.Reg.Inner()
+	l.facts.world.Step(len(i.Keeps))
 	for n := range i.Keeps {
 		k := i.Keeps[n].Kept
 		if k == nil || k.Reg == nil || k == i {

@@ -17,6 +17,7 @@ func (w *World) Spans(s *Scope) []Span {
 	w.spansOf, w.spans = s, w.spans[:0]
 	w.nesting.Reset()
 	w.timed = w.timed[:0]
+	w.Step(len(s.Built))
 	for _, i := range s.Built {
 		if i.NS > 0 {
 			w.nesting.Add(i.Made, i.NS, i.MadeSeq)

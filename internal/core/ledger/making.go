@@ -31,9 +31,10 @@ func (w *World) make(ev *event.Event) error {
 	}
 	if ev.Has.Has(event.FContainer) {
 		if c := w.containerByID(ev.Container); c != nil {
-			i.Container = c
+			i.Container, i.containerSet = c, true
 		}
 	}
+	w.contained.add(w, i)
 	if ev.Has.Meets(particular) {
 		i.Particulars = particularsOf(ev, i.Reg)
 	}
@@ -60,6 +61,7 @@ func (w *World) make(ev *event.Event) error {
 	w.tell(Change{What: Made, Event: ev, Inst: i, Scope: i.Scope})
 	w.passing(i, ev)
 	w.endLate(i)
+	w.Step(len(i.Keeps))
 	for n := range i.Keeps {
 		if i.Keeps[n].Kept != nil {
 			w.bind(i, n, ev)
@@ -138,7 +140,10 @@ func (w *World) defaultHome(i *Instance) {
 
 // settle gives an instance that was made before its registration came the home it has by it.
 func (w *World) settle(i *Instance) {
-	i.Container = i.Reg.Container
+	if !i.containerSet && i.Container != i.Reg.Container {
+		i.Container = i.Reg.Container
+		w.contained.add(w, i)
+	}
 	if !i.ownerSet {
 		w.defaultHome(i)
 	}
@@ -149,6 +154,7 @@ func (w *World) settle(i *Instance) {
 			w.passOn(i)
 		}
 	}
+	w.Step(len(i.KeptBy) + len(i.Keeps))
 	for _, k := range i.KeptBy {
 		w.tell(Change{What: Bound, Inst: i, Holder: k.Holder, Scope: i.Scope, Homed: !i.ownerSet})
 	}
@@ -290,7 +296,7 @@ func (w *World) keepAll(i *Instance, ev *event.Event) {
 		}
 		i.Keeps = append(i.Keeps, edge)
 		if kept == nil {
-			w.await(g.Inst, i)
+			w.await(g.Inst, i, len(i.Keeps)-1)
 		}
 	}
 }
@@ -307,11 +313,18 @@ func (w *World) proxied(via event.RegID) bool {
 // maxAwaited bounds how many instances to come are waited for.
 const maxAwaited = Remembered
 
-// await notes that holder keeps an instance whose make has not come yet.
-func (w *World) await(id event.InstID, holder *Instance) {
-	if len(w.awaited) < maxAwaited {
+// awaiting is a keeping of an instance whose make has not come yet.
+type awaiting struct {
+	holder *Instance
+	edge   int
+}
+
+// await notes that a keeping of holder's waits for its instance.
+func (w *World) await(id event.InstID, holder *Instance, edge int) {
+	if w.awaiting < maxAwaited {
 		holder.HoldForGood() // until it comes, if ever
-		w.awaited[id] = append(w.awaited[id], holder)
+		w.awaited[id] = append(w.awaited[id], awaiting{holder, edge})
+		w.awaiting++
 	}
 }
 
@@ -327,14 +340,14 @@ func (w *World) arrive(i *Instance, ev *event.Event) {
 	if len(w.awaited) == 0 {
 		return
 	}
-	holders := w.awaited[i.ID]
+	waited := w.awaited[i.ID]
 	delete(w.awaited, i.ID)
-	for _, h := range holders {
-		for n := range h.Keeps {
-			if h.Keeps[n].ID == i.ID && h.Keeps[n].Kept == nil {
-				h.Keeps[n].Kept = i
-				w.bind(h, n, ev)
-			}
+	w.awaiting -= len(waited)
+	w.Step(len(waited))
+	for _, a := range waited {
+		if h := a.holder; a.edge < len(h.Keeps) && h.Keeps[a.edge].ID == i.ID && h.Keeps[a.edge].Kept == nil {
+			h.Keeps[a.edge].Kept = i
+			w.bind(h, a.edge, ev)
 		}
 	}
 }
@@ -378,6 +391,7 @@ func (w *World) inherit(i *Instance, home *Scope) {
 
 // passOn gives i's home to what it keeps and that lives as long as i does.
 func (w *World) passOn(i *Instance) {
+	w.Step(len(i.Keeps))
 	for n := range i.Keeps {
 		if k := i.Keeps[n].Kept; k != nil && k.ownerNull && k.home == nil {
 			w.inherit(k, i.home)

@@ -157,6 +157,7 @@ func (w *World) refresh(i *Instance) {
 func (w *World) release(i *Instance) {
 	w.insts.drop(uint64(i.ID))
 	w.leaveHome(i)
+	w.Step(len(i.Keeps) + len(i.KeptBy))
 	for n := range i.Keeps {
 		w.unkeep(i, n)
 	}

@@ -55,15 +55,26 @@ func (r *Registration) Within(inner *Registration) bool {
 
 // AskedAt returns what a constructor need at a position of with asks for.
 func (r *Registration) AskedAt(slot int) *event.Need {
-	for n := range r.Needs {
-		need := &r.Needs[n]
-		if need.Lazy || need.How != "" && need.How != "constructor" {
-			continue
-		}
-		if slot == 0 {
-			return need
-		}
-		slot--
+	switch {
+	case slot < 0:
+	case r.built == nil && slot < len(r.Needs):
+		return &r.Needs[slot]
+	case slot < len(r.built):
+		return &r.Needs[r.built[slot]]
 	}
 	return nil
+}
+
+// builtWith returns the positions of the needs that a constructor is given, nil where it is given all of them.
+func builtWith(needs []event.Need) []int32 {
+	list := make([]int32, 0, len(needs))
+	for n := range needs {
+		if how := needs[n].How; !needs[n].Lazy && (how == "" || how == "constructor") {
+			list = append(list, int32(n))
+		}
+	}
+	if len(list) == len(needs) {
+		return nil
+	}
+	return list
 }

@@ -97,10 +97,16 @@ func (w *World) rootFor(ev *event.Event, c *Container) *Scope {
 // read-only, and good until the next event.
 func (w *World) Registrations() []*Registration {
 	if w.unsorted {
-		slices.SortFunc(w.regList, func(a, b *Registration) int { return cmp.Or(cmp.Compare(a.First, b.First), cmp.Compare(a.ID, b.ID)) })
+		slices.SortFunc(w.regList, ByOrder)
 		w.unsorted = false
 	}
+	w.Step(len(w.regList)) // the caller goes through them
 	return w.regList
+}
+
+// ByOrder compares two registrations by when they were first registered.
+func ByOrder(a, b *Registration) int {
+	return cmp.Or(cmp.Compare(a.First, b.First), cmp.Compare(a.ID, b.ID))
 }
 
 // registration returns the one with this id, to be known later if need be; nil where there are too many.
@@ -168,6 +174,7 @@ func (w *World) register(ev *event.Event) error {
 	}
 	if len(ev.Needs) > 0 {
 		r.Needs = append([]event.Need(nil), ev.Needs...)
+		r.built = builtWith(r.Needs)
 	}
 	if has(event.FContainer) {
 		if c := w.containerByID(ev.Container); c != nil {
@@ -198,6 +205,7 @@ func (w *World) register(ev *event.Event) error {
 	w.unsorted = w.unsorted || !before.Known
 	w.SetUp++
 	w.tell(Change{What: Registered, Event: ev, Reg: r})
+	w.Step(len(before.early))
 	for _, i := range before.early {
 		w.settle(i)
 	}

@@ -127,6 +127,7 @@ type Registration struct {
 	HasKey             bool
 	Also               []event.Also
 	Needs              []event.Need
+	built              []int32 // positions in Needs of those that a constructor is given; nil where that is all
 	Wraps, Alias       *Registration
 	Proxy              *Registration
 	Template           Template      // what it answers for any of

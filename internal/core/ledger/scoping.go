@@ -178,6 +178,7 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 	}
 	w.tell(Change{What: ScopeClosing, Event: ev, Scope: s})
 	s.Ended, s.ClosedAt, s.ClosedSeq, s.CloseLine = true, ev.T, w.Seq, ev.Line
+	w.Step(len(s.Homed))
 	for _, i := range s.Homed {
 		w.end(i, HomeClosed, ev.T)
 	}

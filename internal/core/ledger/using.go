@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"fmt"
+	"slices"
 
 	"keenlantern.example/record/event"
 )
@@ -53,6 +54,7 @@ func (w *World) give(ev *event.Event) error {
 
 // keep notes an edge that came after the holder's make.
 func (w *World) keep(holder, kept *Instance, how handout, ev *event.Event) {
+	w.Step(len(holder.Keeps))
 	for n := range holder.Keeps {
 		if holder.Keeps[n].ID == kept.ID {
 			return
@@ -219,13 +221,55 @@ func (w *World) reset(ev *event.Event) {
 	if c == nil {
 		return
 	}
-	w.Living(func(i *Instance) {
-		if i.Container == c && !i.Ended {
+	for _, id := range w.contained.take(w, c) {
+		if i := w.insts.get(uint64(id)); i != nil && i.Container == c && !i.Ended {
 			w.end(i, Forgotten, ev.T)
 			w.tell(Change{What: ForgottenSeen, Event: ev, Inst: i})
 		}
-	})
+	}
 	w.livingSeq = -1 // they live no more
+}
+
+// contained lists the instances of each container, so that a reset costs what it ends. It is empty in a stream without resets.
+type contained struct {
+	lists map[*Container][]event.InstID // may have some that have ended
+	live  map[*Container]int            // how many of a list were alive when it was last gone through
+}
+
+// add notes a new instance.
+func (l *contained) add(w *World, i *Instance) {
+	if l.lists == nil {
+		return
+	}
+	l.lists[i.Container] = append(l.lists[i.Container], i.ID)
+	l.shrink(w, i.Container)
+}
+
+// take returns the instances of a container in the order of their ids, and takes them off the list.
+func (l *contained) take(w *World, c *Container) []event.InstID {
+	if l.lists == nil {
+		l.lists, l.live = map[*Container][]event.InstID{}, map[*Container]int{}
+		w.Living(func(i *Instance) { l.lists[i.Container] = append(l.lists[i.Container], i.ID) })
+	}
+	list := l.lists[c]
+	delete(l.lists, c)
+	delete(l.live, c)
+	slices.Sort(list)
+	return list
+}
+
+// shrink drops those that have ended from the list of a container once they are the larger part of it.
+func (l *contained) shrink(w *World, c *Container) {
+	list := l.lists[c]
+	if len(list) < 64 || len(list) < 2*l.live[c] {
+		return
+	}
+	w.Step(len(list))
+	list = slices.DeleteFunc(list, func(id event.InstID) bool {
+		i := w.insts.get(uint64(id))
+		return i == nil || i.Ended || i.Container != c
+	})
+	l.lists[c], l.live[c] = slices.Clip(list), len(list)
 }
 
 // Gone says that a line is about something that ended so long ago that it is no longer remembered, or that was given

@@ -12,6 +12,7 @@ const (
 	maxTouches      = 48
 	maxWatchScopes  = 12
 	maxWatchedLives = 12
+	maxWatchedKeeps = 1024 // looked through of one instance
 )
 
 // Watch follows a few instances for the sake of one example, from the moment it was found, so that it can be drawn.
@@ -99,7 +100,7 @@ func (w *Watch) Evidence() *finding.Evidence {
 			e.To = max(e.To, at)
 		}
 		e.Lives = append(e.Lives, life)
-		for _, k := range i.Keeps {
+		for _, k := range i.Keeps[:min(len(i.Keeps), maxWatchedKeeps)] {
 			if k.Kept != nil && in[k.ID] {
 				e.Keeps = append(e.Keeps, finding.Keep{Holder: uint64(i.ID), Kept: uint64(k.ID), At: k.At})
 			}

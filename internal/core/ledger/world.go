@@ -87,6 +87,8 @@ type World struct {
 	ScopeWeight   int64
 	InstancesMade int64
 	Flattened     int64 // scopes that were nested deeper than MaxDepth
+	Abandoned     int64 // searches for who keeps an instance that were too long to be ended
+	Changed       int64 // Seq of the latest event that may have changed who keeps whom, or which scope belongs to which
 	Began         int64 // ns: when the first scope other than a root was opened; what was made before was made at start
 	SetUp         int64 // how often a registration or container has changed
 
@@ -101,10 +103,12 @@ type World struct {
 	conts     map[event.ContainerID]*Container
 	scopes    table[Scope]
 	insts     table[Instance]
-	awaited   map[event.InstID][]*Instance // makes that mention an instance to come
-	readLate  map[event.InstID][]read      // constructions that only read one to come
-	living    []*Instance                  `freeze:"-"` // as of livingSeq, for several who ask at once
-	livingSeq int64                        `freeze:"-"`
+	awaited   map[event.InstID][]awaiting // keepings of an instance to come
+	awaiting  int                         // how many
+	readLate  map[event.InstID][]read     // constructions that only read one to come
+	contained contained                   `freeze:"-"`
+	living    []*Instance                 `freeze:"-"` // as of livingSeq, for several who ask at once
+	livingSeq int64                       `freeze:"-"`
 	deadInsts ended
 	judged    []*Instance `freeze:"-"` // room for forgetInstances
 	walks     uint64      `freeze:"-"` // numbers given out
@@ -131,7 +135,7 @@ func New(m *meter.Meter, listen func(*Change)) *World {
 		names: names{known: map[string]string{}, namings: map[naming]Naming{}},
 		Sees:  SeesAll,
 		conts: map[event.ContainerID]*Container{}, services: map[string]int32{},
-		awaited: map[event.InstID][]*Instance{}, readLate: map[event.InstID][]read{},
+		awaited: map[event.InstID][]awaiting{}, readLate: map[event.InstID][]read{},
 		listen: listen,
 
 		Remember: Remembered, Began: math.MaxInt64,
@@ -195,6 +199,9 @@ func (w *World) Apply(ev *event.Event) error {
 	w.Seq++
 	w.T = max(w.T, ev.T)
 	w.Line = max(w.Line, ev.Line)
+	if ev.Kind != event.Use && (ev.Kind != event.Give || ev.To != 0) {
+		w.Changed = w.Seq
+	}
 	w.names.bound(ev)
 	err := w.apply(ev)
 	w.letGo()
@@ -248,6 +255,7 @@ func (w *World) tell(c Change) {
 // Roots calls f for the root of each container, the outermost first.
 func (w *World) Roots(f func(*Scope)) {
 	roots := []*Scope{w.scopes.get(0)}
+	w.Step(len(w.Containers))
 	for _, c := range w.Containers {
 		if !slices.Contains(roots, c.Root) && len(roots) < maxShownRoots {
 			roots = append(roots, c.Root)

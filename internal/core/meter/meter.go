@@ -16,6 +16,7 @@ import (
 // belong to one goroutine; the Stop may be called from any.
 type Meter struct {
 	budget, left int64
+	total        int64 // steps of the budgets before this one
 	check        int64 // steps until the Stop is looked at
 	stop         *Stop
 }
@@ -54,11 +55,15 @@ func (s *Stopped) Error() string {
 
 // Start gives a new budget of steps.
 func (m *Meter) Start(budget int64) {
+	m.total += m.Used()
 	m.budget, m.left, m.check = budget, budget, 0
 }
 
 // Used returns how many steps were counted since Start.
 func (m *Meter) Used() int64 { return m.budget - m.left }
+
+// Total returns how many steps were counted in all.
+func (m *Meter) Total() int64 { return m.total + m.Used() }
 
 // Step counts n steps of work. It panics with a *Stopped where there is no budget for them, or the Stop was called.
 func (m *Meter) Step(n int) {

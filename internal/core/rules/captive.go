@@ -202,7 +202,7 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	if p.kept.Pooled() {
 		found.Fact("pooled", "yes")
 	}
-	for _, k := range p.holder.KeptBy {
+	for _, k := range upTo(maxPairs, p.holder.KeptBy) {
 		r.contextOf(found, p.holder, k.Holder)
 	}
 	r.facts.Keeping().Carried(p.kept, func(i *ledger.Instance) {
@@ -242,7 +242,7 @@ func (r *captiveScoped) observed(p *captivePair) {
 
 // keptAs says how the holder came by what it keeps first: built with it, or handed it later.
 func (p *captivePair) keptAs() string {
-	for _, edge := range p.holder.Keeps {
+	for _, edge := range upTo(maxLooks, p.holder.Keeps) {
 		if edge.Kept == p.path[1] && edge.Slot >= 0 {
 			return "built with"
 		}

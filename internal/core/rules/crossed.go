@@ -56,6 +56,7 @@ func (r *crossed) See(c *ledger.Change) {
 	case ledger.Opened:
 		// Constructions that were recorded before the scope's open line could not be judged when they came.
 		for _, h := range c.Scope.Homed {
+			r.world.Step(1 + len(h.Keeps))
 			for k := range h.Keeps {
 				if e := &h.Keeps[k]; e.Kept != nil && e.Slot >= 0 && late(h, e.Kept.Home()) != nil {
 					r.judge(&ledger.Change{What: ledger.Bound, Inst: e.Kept, Holder: h}, e.Kept, c.Scope, h)
@@ -73,11 +74,14 @@ func (r *crossed) judge(c *ledger.Change, i *ledger.Instance, s *ledger.Scope, r
 		return
 	}
 	r.world.Step(s.Joins() * (1 + i.Offers()))
-	if i.Sees(r.world)&ledger.SeesWith == 0 || r.facts.Keeping().KeptInto(i, s, receiver) || i.OfferedInto(s, receiver) {
+	if i.Sees(r.world)&ledger.SeesWith == 0 || i.OfferedInto(s, receiver) {
+		return
+	}
+	if kept, known := r.facts.Keeping().KeptInto(i, s, receiver); kept || !known {
 		return
 	}
 	because := ""
-	for _, k := range i.KeptBy {
+	for _, k := range i.KeptBy[max(0, len(i.KeptBy)-maxPairs):] {
 		if above, ok := k.Holder.Tag(crossedTag).(Case); ok {
 			because = above.ID()
 		}
@@ -115,7 +119,7 @@ func builtWith(c *ledger.Change) bool {
 	if c.Edge != nil {
 		return c.Event.Kind == event.Make && c.Edge.Slot >= 0
 	}
-	return c.Homed && slices.ContainsFunc(c.Holder.Keeps, func(e ledger.Edge) bool { return e.Kept == c.Inst && e.Slot >= 0 })
+	return c.Homed && slices.ContainsFunc(upTo(maxLooks, c.Holder.Keeps), func(e ledger.Edge) bool { return e.Kept == c.Inst && e.Slot >= 0 })
 }
 
 // mayBelong reports whether s may belong to home, such as a session: home outlives scopes like s, or its end is not seen, and s belongs to

@@ -50,6 +50,7 @@ var leakedRule = Rule{
 func (r *leaked) See(c *ledger.Change) {
 	switch c.What {
 	case ledger.ScopeClosed:
+		r.world.Step(len(c.Scope.Homed))
 		for _, i := range c.Scope.Homed {
 			r.judge(i, c.Scope, c.Event.T)
 		}

@@ -57,6 +57,7 @@ func (r *atEnd) See(c *ledger.Change) {
 		r.keep(c.Inst)
 		return
 	}
+	r.world.Step(len(c.Scope.Homed))
 	for _, i := range c.Scope.Homed {
 		r.keep(i)
 	}
@@ -239,7 +240,7 @@ func (p *pile) prune() {
 }
 
 func loose(i *ledger.Instance) bool {
-	for _, k := range i.KeptBy {
+	for _, k := range upTo(maxLooks, i.KeptBy) {
 		if k.Holder.Class() != ledger.TransientClass {
 			return false
 		}
@@ -386,7 +387,7 @@ func (r *unclosedScope) Judge() {
 			by(found, "open_times", r.set.OpenTimes)
 			found.Set("open_times", r.set.OpenTimes)
 		}
-		for _, i := range s.Homed {
+		for _, i := range upTo(maxLooks, s.Homed) {
 			if !i.Ended {
 				found.Fact("holds", i.Ref().Name())
 			}
@@ -408,7 +409,7 @@ type leftOpen struct{ names []string }
 // leftWith remembers the undisposed instances of a scope that was never closed and ends with its root.
 func (r *unclosedScope) leftWith(s *ledger.Scope) {
 	var left leftOpen
-	for _, i := range s.Homed {
+	for _, i := range upTo(maxLooks, s.Homed) {
 		if !i.Disposable() || i.DisposeLines > 0 || !seesDisposal(i, r.world) {
 			continue
 		}

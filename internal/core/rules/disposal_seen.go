@@ -1,6 +1,8 @@
 package rules
 
 import (
+	"slices"
+
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 	"keenlantern.example/record/event"
@@ -166,6 +168,7 @@ func (r *disposals) See(c *ledger.Change) {
 			r.touched(c, c.Event.T-c.Event.NS, "handed_out", 1)
 		}
 	case ledger.ScopeClosed:
+		r.world.Step(len(c.Scope.Homed))
 		for _, i := range c.Scope.Homed {
 			if i.Begun && !i.Handed && i.Done == 0 {
 				r.stuck = append(r.stuck, i.Hold())
@@ -248,6 +251,7 @@ func (r *disposals) order(c *ledger.Change) {
 	if !h.Disposable() || h.Handed || h.Reg != nil && h.Reg.Proxy != nil {
 		return
 	}
+	r.world.Step(len(h.Keeps))
 	for n := range h.Keeps {
 		d := h.Keeps[n].Kept
 		if d == nil || !d.Disposable() || d.Handed || d.Home() != h.Home() || d.GoneSeq == 0 || d.GoneAt >= h.GoneAt || d.GoneSeq >= h.GoneSeq || keeps(d, h) {
@@ -281,12 +285,7 @@ func (r *disposals) order(c *ledger.Change) {
 }
 
 func keeps(h, d *ledger.Instance) bool {
-	for n := range h.Keeps {
-		if h.Keeps[n].Kept == d {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(upTo(maxLooks, h.Keeps), func(e ledger.Edge) bool { return e.Kept == d })
 }
 
 // touched looks at a use or hand-out that began at a time, of an instance that may have been disposed.

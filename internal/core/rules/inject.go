@@ -153,6 +153,13 @@ func (r *injected) See(c *ledger.Change) {
 			return
 		}
 		of.uses = true
+		if len(c.Holder.Keeps) > maxLooks { // by which of them is too much work to find out, each time
+			for _, s := range of.list {
+				s.used = true
+			}
+			return
+		}
+		r.world.Step(len(c.Holder.Keeps))
 		for n := range c.Holder.Keeps {
 			if e := &c.Holder.Keeps[n]; e.ID == c.Inst.ID && e.Slot >= 0 {
 				of.site(int(e.Slot)).used = true

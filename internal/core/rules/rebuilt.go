@@ -1,6 +1,9 @@
 package rules
 
 import (
+	"maps"
+	"slices"
+
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 	"keenlantern.example/record/event"
@@ -126,6 +129,7 @@ func (r *rebuilt) See(c *ledger.Change) {
 		one.bytes += i.Size
 		one.example, one.scope = rebuiltExample{i.ID, i.Impl(), i.MadeLine, i.Made}, s
 		one.useful = one.useful || i.Disposable()
+		r.world.Step(len(i.Keeps))
 		for n := range i.Keeps {
 			if k := i.Keeps[n].Kept; k != nil && k.Class() == ledger.ScopedClass {
 				one.useful = true
@@ -151,9 +155,10 @@ func (r *rebuilt) Judge() {
 		if b.scopes < min(r.set.RebuiltScopes, fewScopes) {
 			continue
 		}
-		for _, reg := range r.world.Registrations() {
+		r.world.Step(len(b.regs))
+		for _, reg := range slices.SortedFunc(maps.Keys(b.regs), ledger.ByOrder) {
 			one := b.regs[reg]
-			if one == nil || one.useful || reg.Internal || 2*one.scopes < b.scopes || 2*one.slow < one.scopes || float64(one.own)*100 < r.set.RebuiltPercent*float64(b.total) {
+			if one.useful || reg.Internal || 2*one.scopes < b.scopes || 2*one.slow < one.scopes || float64(one.own)*100 < r.set.RebuiltPercent*float64(b.total) {
 				continue
 			}
 			if reg.Sees&ledger.SeesWith == 0 {

@@ -134,3 +134,9 @@ func Tell(f *finding.Finding) {
 		r.Tell(f)
 	}
 }
+
+// maxLooks bounds how many entries of a list are looked through for one, where the trace decides how long the list is.
+const maxLooks = 1024
+
+// upTo returns the first n of a list, or all of a shorter one.
+func upTo[T any](n int, list []T) []T { return list[:min(n, len(list))] }

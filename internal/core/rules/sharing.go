@@ -300,7 +300,7 @@ const (
 )
 
 func (r *lifetimeDiffers) forOneHolder(i, holder *ledger.Instance) {
-	for n := range holder.Keeps {
+	for n := range upTo(maxLooks, holder.Keeps) {
 		if k := holder.Keeps[n].Kept; k != nil && k != i && k.Reg == i.Reg && !k.Ended && k.MadeSeq < i.MadeSeq && i.Number(firstHolder) == 0 {
 			i.SetNumber(firstHolder, uint64(holder.ID))
 			r.say(finding.Error, k, i, i.Scope)

@@ -69,6 +69,7 @@ type Overall struct {
 	Why          string  `json:"why"`     // of the first of them
 	NamesOver    int64   `json:"names_over"`
 	Flattened    int64   `json:"flattened"`
+	Abandoned    int64   `json:"abandoned"`
 	Sampled      float64 `json:"sampled"` // the least share of any stream
 }
 
@@ -136,6 +137,7 @@ func (o *Overall) add(h *engine.Health) {
 	o.Lost += h.Lost
 	o.NamesOver += h.NamesOver
 	o.Flattened += h.Flattened
+	o.Abandoned += h.Abandoned
 	o.Sampled = min(o.Sampled, h.Sampled)
 	if h.CutOff {
 		o.CutOff++

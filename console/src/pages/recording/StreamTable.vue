@@ -6,7 +6,7 @@ defineProps<{ streams: Stream[] }>()
 
 function health(stream: Stream): string {
   const h = stream.health
-  const whole = !h.refused && !h.unknown_kinds && !h.unresolved && !h.lost && !h.cut_off && !h.names_over && !h.flattened && !stream.broken && h.sampled === 1
+  const whole = !h.refused && !h.unknown_kinds && !h.unresolved && !h.lost && !h.cut_off && !h.names_over && !h.flattened && !h.abandoned && !stream.broken && h.sampled === 1
   return healthOf({ ...h, whole, cut_off: h.cut_off ? 1 : 0, broken: stream.broken ? 1 : 0, why: '' })
 }
 </script>
