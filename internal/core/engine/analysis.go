@@ -132,7 +132,6 @@ func (s *Analysis) put(lines []reader.Line) (n int) {
 		n++
 		s.health.Lines++
 		s.line = line.Number
-		s.meter.Start(lineBudget)
 		switch {
 		case line.Refused != "":
 			s.refuse(line.Number, line.Refused)
@@ -143,7 +142,6 @@ func (s *Analysis) put(lines []reader.Line) (n int) {
 		default:
 			s.order.Put(line.Event, s.apply)
 		}
-		s.most = max(s.most, s.meter.Used())
 	}
 	return n
 }
@@ -163,7 +161,9 @@ func (s *Analysis) refuse(line int64, why string) {
 
 // used gives an event whose ids are known to the ledger.
 func (s *Analysis) used(ev *event.Event) {
+	s.meter.Start(lineBudget) // several lines may come out at once
 	err := s.world.Apply(ev)
+	s.most = max(s.most, s.meter.Used())
 	if err == nil {
 		s.health.Used++
 		return
@@ -184,6 +184,9 @@ func (s *Analysis) changed(c *ledger.Change) {
 // Finish says that nothing more will come: what still waits is given up, and rules say what they have left to say.
 // Lines may come all the same; they then count as usual.
 func (s *Analysis) Finish() {
+	if s.broken == nil && !s.interrupted {
+		s.flush()
+	}
 	s.order.GiveUp()
 	if s.finished {
 		return
@@ -199,6 +202,12 @@ func (s *Analysis) Finish() {
 			f.Finish()
 		}
 	}
+}
+
+// flush takes the lines that wait for a registration, as they are.
+func (s *Analysis) flush() {
+	defer s.caught()
+	s.order.Flush(s.apply)
 }
 
 // State returns a copy of what views answer from, as it is now.

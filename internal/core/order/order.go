@@ -19,6 +19,7 @@ const (
 
 // Order holds lines back. It is not safe for use by several goroutines.
 type Order struct {
+	gate    gate
 	known   [3]seen
 	waiting map[event.Ref][]*held
 	queue   []*held // by age; released ones stay until they reach the front
@@ -26,6 +27,9 @@ type Order struct {
 	bytes   int // of what is held
 	lines   int64
 	refs    []event.Ref
+
+	emit func(*event.Event) `freeze:"-"` // while in Put
+	pass func(*event.Event) `freeze:"-"` // o.put, bound once
 
 	unresolved int64
 }
@@ -42,16 +46,32 @@ func New() *Order {
 	o := &Order{waiting: map[event.Ref][]*held{}}
 	o.known[event.ScopeRef].add(0)
 	o.known[event.ContainerRef].add(1)
+	o.pass = o.put
 	return o
 }
 
 // Held returns how many lines are waiting, Unresolved how many were given up.
-func (o *Order) Held() int64       { return int64(o.held) }
+func (o *Order) Held() int64       { return int64(o.held + len(o.gate.queue)) }
 func (o *Order) Unresolved() int64 { return o.unresolved }
 
 // Put takes the next event and calls emit for every event that may now be used, in order. The event is copied if it
 // has to wait, and given up ones are dropped and counted.
 func (o *Order) Put(ev *event.Event, emit func(*event.Event)) {
+	o.emit = emit
+	o.gate.put(ev, o.pass)
+	o.emit = nil
+}
+
+// Flush calls emit for what waits for a registration, at the end of a stream: it does without.
+func (o *Order) Flush(emit func(*event.Event)) {
+	o.emit = emit
+	o.gate.flush(o.pass)
+	o.emit = nil
+}
+
+// put takes the next event that waits for no registration.
+func (o *Order) put(ev *event.Event) {
+	emit := o.emit
 	o.lines++
 	if o.held > 0 {
 		o.expire()

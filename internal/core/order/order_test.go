@@ -53,6 +53,11 @@ func TestLateDefinitions(t *testing.T) {
 		{"a make never waits", "1 2", []string{makes2, makes}, 0},
 		{"a container brings its root", "2 1 3", []string{closes7, box, forget}, 0},
 		{"the first root is known", "1", []string{root}, 0},
+		{"a registration behind its make", "3 1 2", []string{`{"ev":"make","t":2,"inst":1,"reg":1,"scope":0}`, `{"ev":"use","t":3,"inst":1}`, `{"ev":"register","t":1,"reg":1,"service":"S"}`}, 0},
+		{"what a registration wraps behind its make", "1 3 2", []string{`{"ev":"register","t":1,"reg":2,"service":"S","wraps":1}`, `{"ev":"make","t":2,"inst":1,"reg":2,"scope":0}`, `{"ev":"register","t":1,"reg":1,"service":"S"}`}, 0},
+		{"two that wrap each other", "1 3 2", []string{`{"ev":"register","t":1,"reg":2,"service":"S","wraps":1}`, `{"ev":"make","t":2,"inst":1,"reg":2,"scope":0}`, `{"ev":"register","t":1,"reg":1,"service":"S","wraps":2}`}, 0},
+		{"a registration that stays away", "1 2", []string{`{"ev":"make","t":2,"inst":1,"reg":1,"scope":0}`, `{"ev":"use","t":1000000003,"inst":1}`}, 0},
+		{"a registration that has not come by the end", "1 2", []string{`{"ev":"make","t":2,"inst":1,"reg":1,"scope":0}`, `{"ev":"bye","t":3}`}, 0},
 		{"what never comes", "1", []string{open, use, closes7}, 2},
 	}
 	for _, test := range tests {

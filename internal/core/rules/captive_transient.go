@@ -1,6 +1,8 @@
 package rules
 
 import (
+	"slices"
+
 	"keenlantern.example/internal/core/finding"
 	"keenlantern.example/internal/core/ledger"
 )
@@ -38,6 +40,14 @@ var captiveTransientRule = Rule{
 
 func (r *captiveTransient) See(c *ledger.Change) {
 	d := c.Inst
+	if c.What == ledger.Registered {
+		if kept, ok := c.Reg.Tag(keptBelowTag).(*[]Case); ok && c.Reg.Disposable {
+			for _, found := range *kept {
+				found.Grave(finding.Warning)
+			}
+		}
+		return
+	}
 	if c.What == ledger.Used {
 		if d.Class() != ledger.TransientClass || c.Scope == nil || !r.set.mustNotShare(d) {
 			return
@@ -79,6 +89,21 @@ func (r *captiveTransient) See(c *ledger.Change) {
 	})
 	found.Count("instances", 1)
 	held.cases = append(held.cases, found)
+	if severity == finding.Note && d.Reg != nil {
+		r.ofRegistration(d.Reg, found)
+	}
+}
+
+// ofRegistration notes a finding whose severity rises where a later line of the registration shows that its instances are disposable.
+func (r *captiveTransient) ofRegistration(reg *ledger.Registration, found Case) {
+	kept, _ := reg.Tag(keptBelowTag).(*[]Case)
+	if kept == nil {
+		kept = &[]Case{}
+		reg.SetTag(keptBelowTag, kept)
+	}
+	if len(*kept) < maxPairs && !slices.Contains(*kept, found) {
+		*kept = append(*kept, found)
+	}
 }
 
 func heldOf(d *ledger.Instance) *heldTransient {

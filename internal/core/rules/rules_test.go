@@ -19,6 +19,7 @@ import (
 
 	"keenlantern.example/internal/core/engine"
 	"keenlantern.example/internal/core/finding"
+	"keenlantern.example/internal/core/order"
 	"keenlantern.example/internal/core/reader"
 	"keenlantern.example/internal/core/rules"
 )
@@ -26,7 +27,8 @@ import (
 var update = flag.Bool("update", false, "rewrite the expected findings")
 
 // TestRules runs every trace under testdata and compares the findings of all rules with those beside it: whole, byte by
-// byte, and with each defining line moved behind its first mention. Line numbers apart, all must agree.
+// byte, with each defining line moved behind its first mention, and with each register line as late as the trace format allows, and repeated.
+// Line numbers apart, all must agree.
 func TestRules(t *testing.T) {
 	files, err := filepath.Glob("testdata/*/*.txtar")
 	require.NoError(t, err)
@@ -48,6 +50,9 @@ func TestRules(t *testing.T) {
 				plain := outline(t, bytes.NewReader(trace.Data), false)
 				for what, moved := range moves(t, trace.Data) {
 					assert.Equal(t, plain, outline(t, bytes.NewReader(moved), false), "%s, with the line of %s moved behind its first mention", trace.Name, what)
+				}
+				for what, moved := range lateRegistrations(trace.Data) {
+					assert.Equal(t, plain, outline(t, bytes.NewReader(moved), false), "%s, with %s", trace.Name, what)
 				}
 			}
 			if changed {
@@ -176,6 +181,55 @@ func moves(t *testing.T, trace []byte) map[string][]byte {
 		}
 	}
 	return out
+}
+
+// lateRegistrations returns the trace with each register line as late as the format allows, and with each of them repeated at the end.
+func lateRegistrations(trace []byte) map[string][]byte {
+	lines := strings.Split(strings.TrimSuffix(string(trace), "\n"), "\n")
+	parsed := make([]struct {
+		Ev  string
+		T   int64
+		Reg json.RawMessage
+	}, len(lines))
+	times := map[string]int{} // how often each registration is registered, by stream and id
+	stream := 0
+	for n, line := range lines {
+		_ = json.Unmarshal([]byte(line), &parsed[n]) // some are wrong on purpose
+		switch parsed[n].Ev {
+		case "hello":
+			stream++
+		case "register":
+			times[fmt.Sprintf("%d %s", stream, parsed[n].Reg)]++
+		}
+	}
+	out := map[string][]byte{}
+	stream = 0
+	for n := range lines {
+		if parsed[n].Ev == "hello" {
+			stream++
+		}
+		if parsed[n].Ev != "register" || times[fmt.Sprintf("%d %s", stream, parsed[n].Reg)] > 1 {
+			continue
+		}
+		end := n + 1
+		first := int64(-1) // t of the first line that may be about an instance of it
+		for ; end < len(lines) && end-n < order.WaitLines && parsed[end].Ev != "hello" && parsed[end].Ev != "bye"; end++ {
+			if first < 0 && parsed[end].Ev != "register" {
+				first = parsed[end].T
+			}
+			if first >= 0 && parsed[end].T-first > order.WaitNS {
+				break
+			}
+		}
+		line := lines[n : n+1]
+		out[fmt.Sprintf("registration %s of stream %d late", parsed[n].Reg, stream)] = text(lines[:n], lines[n+1:end], line, lines[end:])
+		out[fmt.Sprintf("registration %s of stream %d repeated", parsed[n].Reg, stream)] = text(lines[:end], line, lines[end:])
+	}
+	return out
+}
+
+func text(parts ...[]string) []byte {
+	return []byte(strings.Join(slices.Concat(parts...), "\n") + "\n")
 }
 
 func anyList(v any) []any {

@@ -113,7 +113,7 @@ var Runs = []*Run{
 		New:  func(e *Env) Watcher { return &captiveRoot{facts: e.Facts, out: e.Out, world: e.World, known: e.Known} },
 	},
 	{
-		Rules: []*Rule{&captiveTransientRule}, Sees: []ledger.Happening{ledger.Bound, ledger.Used},
+		Rules: []*Rule{&captiveTransientRule}, Sees: []ledger.Happening{ledger.Bound, ledger.Used, ledger.Registered},
 		Of:  of{ledger.Bound: {ledger.TransientClass}, ledger.Used: {ledger.TransientClass}},
 		New: func(e *Env) Watcher { return &captiveTransient{e.Out, e.Set} },
 	},

@@ -6,7 +6,7 @@ import "keenlantern.example/internal/core/ledger"
 func Hung() []any {
 	return []any{
 		[]*captivePair{}, []*captiveHold{}, &heldTransient{}, &ledger.Scope{}, &scopedOnes{}, &[]useSpan{},
-		&leakTally{}, &forgotten{}, &earlyGiven{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{}, &leftOpen{}, &rootScoped{}, []*rootScoped{},
+		&leakTally{}, &forgotten{}, &earlyGiven{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{}, &leftOpen{}, &rootScoped{}, []*rootScoped{}, &[]Case{},
 	}
 }
 
@@ -33,7 +33,8 @@ var (
 	captiveRootTag        = ledger.NewTag() // instances: their rootScoped; scopes: those handed out in it
 
 	// Of registrations.
-	unusedTag = ledger.NewRegTag()
+	unusedTag    = ledger.NewRegTag()
+	keptBelowTag = ledger.NewRegTag() // findings of captive/transient that are notes
 )
 
 // captiveFlag is on instances that are kept by something which outlives them, or that keep something so.
