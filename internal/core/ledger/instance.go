@@ -13,21 +13,20 @@ import (
 // The order of the fields is that in which they are needed together: what says whether one that has ended can be forgotten
 // comes first, since by then nothing of it is at hand.
 type Instance struct {
-	looked       uint8 // while forgetInstances runs
-	pinned       bool
-	built        bool // it is among Scope.Built
-	ownerNull    bool
-	ownerSet     bool
-	containerSet bool // by its make
-	Ended        bool
-	End          End
-	flags        Flag
-	holds        int32 // see Hold
-	homeIndex    int32 // in home.Homed, -1 when not there
-	place        int64 // among the remembered ended ones, 0: not among them
-	KeptBy       []Keeper
-	ID           event.InstID
-	MadeSeq      int64
+	looked    uint8 // while forgetInstances runs
+	pinned    bool
+	built     bool // it is among Scope.Built
+	ownerNull bool
+	ownerSet  bool
+	Ended     bool
+	End       End
+	flags     Flag
+	holds     int32 // see Hold
+	homeIndex int32 // in home.Homed, -1 when not there
+	place     int64 // among the remembered ended ones, 0: not among them
+	KeptBy    []Keeper
+	ID        event.InstID
+	MadeSeq   int64
 
 	Keeps []Edge
 	rare  *rare         // nil for nearly all

@@ -31,7 +31,8 @@ func (w *World) make(ev *event.Event) error {
 	}
 	if ev.Has.Has(event.FContainer) {
 		if c := w.containerByID(ev.Container); c != nil {
-			i.Container, i.containerSet = c, true
+			i.Container = c
+			i.SetFlag(containerSet)
 		}
 	}
 	w.contained.add(w, i)
@@ -70,6 +71,9 @@ func (w *World) make(ev *event.Event) error {
 	w.arrive(i, ev)
 	return nil
 }
+
+// containerSet is on instances whose make names their container.
+var containerSet = NewFlag()
 
 // passing tells of what i was given and only read during its construction: a hand-out that is not kept. What it was given
 // becomes no part of it.
@@ -140,7 +144,7 @@ func (w *World) defaultHome(i *Instance) {
 
 // settle gives an instance that was made before its registration came the home it has by it.
 func (w *World) settle(i *Instance) {
-	if !i.containerSet && i.Container != i.Reg.Container {
+	if !i.Flagged(containerSet) && i.Container != i.Reg.Container {
 		i.Container = i.Reg.Container
 		w.contained.add(w, i)
 	}

@@ -17,8 +17,8 @@ type gate struct {
 	refers refers  // what registrations name that is not known
 	queue  []gated // in the order of the lines
 	bytes  int
-	lines  int64
-	latest int64 // t, ns
+	lines  int64 // since one waited first
+	latest int64 // t of these, ns
 }
 
 // refers has, for a registration, those that its line names (what it wraps or forwards to) and that had no line then.
@@ -30,7 +30,12 @@ type gated struct {
 	since int64 // lines
 }
 
-// put takes the next event and calls pass for all that may go on. An event that has to wait is copied.
+// open reports whether ev may go on at once, as nearly all do.
+func (g *gate) open(ev *event.Event) bool {
+	return len(g.queue) == 0 && ev.Kind != event.Register && g.missing(ev) == 0
+}
+
+// put takes an event for which the gate is not open and calls pass for all that may go on. An event that has to wait is copied.
 func (g *gate) put(ev *event.Event, pass func(*event.Event)) {
 	g.lines++
 	g.latest = max(g.latest, ev.T)
@@ -41,10 +46,6 @@ func (g *gate) put(ev *event.Event, pass func(*event.Event)) {
 	case event.Container:
 		pass(ev)
 	default:
-		if len(g.queue) == 0 && g.missing(ev) == 0 {
-			pass(ev)
-			return
-		}
 		g.enqueue(ev.Clone())
 		if ev.Kind == event.Bye {
 			g.flush(pass)

@@ -28,9 +28,6 @@ type Order struct {
 	lines   int64
 	refs    []event.Ref
 
-	emit func(*event.Event) `freeze:"-"` // while in Put
-	pass func(*event.Event) `freeze:"-"` // o.put, bound once
-
 	unresolved int64
 }
 
@@ -46,7 +43,6 @@ func New() *Order {
 	o := &Order{waiting: map[event.Ref][]*held{}}
 	o.known[event.ScopeRef].add(0)
 	o.known[event.ContainerRef].add(1)
-	o.pass = o.put
 	return o
 }
 
@@ -57,21 +53,20 @@ func (o *Order) Unresolved() int64 { return o.unresolved }
 // Put takes the next event and calls emit for every event that may now be used, in order. The event is copied if it
 // has to wait, and given up ones are dropped and counted.
 func (o *Order) Put(ev *event.Event, emit func(*event.Event)) {
-	o.emit = emit
-	o.gate.put(ev, o.pass)
-	o.emit = nil
+	if o.gate.open(ev) {
+		o.put(ev, emit)
+		return
+	}
+	o.gate.put(ev, func(ev *event.Event) { o.put(ev, emit) })
 }
 
 // Flush calls emit for what waits for a registration, at the end of a stream: it does without.
 func (o *Order) Flush(emit func(*event.Event)) {
-	o.emit = emit
-	o.gate.flush(o.pass)
-	o.emit = nil
+	o.gate.flush(func(ev *event.Event) { o.put(ev, emit) })
 }
 
 // put takes the next event that waits for no registration.
-func (o *Order) put(ev *event.Event) {
-	emit := o.emit
+func (o *Order) put(ev *event.Event, emit func(*event.Event)) {
 	o.lines++
 	if o.held > 0 {
 		o.expire()
