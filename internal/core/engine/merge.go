@@ -20,6 +20,7 @@ func Merge(results []*Result) *Result {
 // value is ready.
 type Merger struct {
 	added    int
+	together rules.Together
 	streams  []Info
 	findings []*finding.Finding
 	byID     map[string]*finding.Finding
@@ -31,6 +32,7 @@ func (m *Merger) Add(r *Result) {
 		m.byID = map[string]*finding.Finding{}
 	}
 	m.added++
+	m.together.Add(outlinesOf(r))
 	m.streams = append(m.streams, r.Streams...)
 	for _, f := range r.Findings {
 		if one := m.byID[f.ID]; one != nil {
@@ -50,11 +52,7 @@ func (m *Merger) Result() *Result {
 		all.Streams = []Info{}
 	}
 	if m.added > 1 {
-		outlines := make([]finding.Outline, 0, len(all.Findings))
-		for _, f := range all.Findings {
-			outlines = append(outlines, f.Outline())
-		}
-		redundant := rules.Redundant(outlines)
+		redundant := m.together.Redundant()
 		all.Findings = slices.DeleteFunc(all.Findings, func(f *finding.Finding) bool { return redundant[f.ID] })
 	}
 	if all.Findings == nil {
@@ -72,30 +70,30 @@ type Digest struct {
 
 // Digest returns that of a result of one stream.
 func (r *Result) Digest() Digest {
-	d := Digest{Info: r.Streams[0], Outlines: make([]finding.Outline, 0, len(r.Findings))}
+	return Digest{Info: r.Streams[0], Outlines: outlinesOf(r)}
+}
+
+func outlinesOf(r *Result) []finding.Outline {
+	list := make([]finding.Outline, 0, len(r.Findings))
 	for _, f := range r.Findings {
-		d.Outlines = append(d.Outlines, f.Outline())
+		list = append(list, f.Outline())
 	}
-	return d
+	return list
 }
 
 // Severities returns how grave each finding of some streams together is, by its id: what Merge would find, without finding it.
 func Severities(streams []Digest) map[string]finding.Severity {
 	list := map[string]finding.Severity{}
-	var outlines []finding.Outline
+	var together rules.Together
 	for n := range streams {
+		together.Add(streams[n].Outlines)
 		for _, m := range streams[n].Outlines {
-			if _, known := list[m.ID]; !known {
-				outlines = append(outlines, m)
-			}
 			list[m.ID] = max(list[m.ID], m.Severity)
 		}
 	}
 	if len(streams) > 1 {
-		for id, redundant := range rules.Redundant(outlines) {
-			if redundant {
-				delete(list, id)
-			}
+		for id := range together.Redundant() {
+			delete(list, id)
 		}
 	}
 	return list
