@@ -366,6 +366,9 @@ func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 	kept := edge.Kept
 	kept.received(uint64(holder.ID), holder.Scope)
 	kept.lease(edge.At)
+	if kept.End == Forgotten && kept.home != nil && !kept.home.Ended && !kept.InHome() {
+		w.homeIn(kept, kept.home) // it is kept all the same: whether by something that outlives its home is seen when home closes
+	}
 	if kept.ownerNull && kept.home == nil && holder.home != nil {
 		w.inherit(kept, holder.home)
 	}

@@ -56,7 +56,9 @@ func (r *leaked) See(c *ledger.Change) {
 		}
 		if gone, ok := c.Scope.Tag(forgottenTag).(*forgotten); ok {
 			for _, i := range gone.list {
-				r.judge(i, c.Scope, c.Event.T)
+				if !i.InHome() { // else it has been judged
+					r.judge(i, c.Scope, c.Event.T)
+				}
 			}
 			for of, n := range gone.over {
 				if found := r.cases[of]; found != nil {

@@ -170,10 +170,29 @@ func (r *disposals) See(c *ledger.Change) {
 	case ledger.ScopeClosed:
 		r.world.Step(len(c.Scope.Homed))
 		for _, i := range c.Scope.Homed {
-			if i.Begun && !i.Handed && i.Done == 0 {
-				r.stuck = append(r.stuck, i.Hold())
-			}
+			r.suspect(i)
 		}
+	case ledger.ForgottenSeen:
+		r.suspect(c.Inst)
+	}
+}
+
+// suspect remembers an instance whose disposal has begun and not ended: it counts only while it stays so.
+func (r *disposals) suspect(i *ledger.Instance) {
+	if !i.Begun || i.Handed || i.Done > 0 {
+		return
+	}
+	if len(r.stuck) == maxCandidates {
+		r.stuck = slices.DeleteFunc(r.stuck, func(i *ledger.Instance) bool {
+			ended := i.Done > 0 || i.Handed
+			if ended {
+				i.Let()
+			}
+			return ended
+		})
+	}
+	if len(r.stuck) < maxCandidates {
+		r.stuck = append(r.stuck, i.Hold())
 	}
 }
 
@@ -189,7 +208,7 @@ func (r *disposals) disposed(c *ledger.Change) {
 		return // to its pool: it has not ended
 	case "begun":
 		if home != nil && home.Ended {
-			r.stuck = append(r.stuck, i.Hold()) // it counts only while it stays so
+			r.suspect(i)
 		}
 		return
 	case "failed", "refused":

@@ -155,7 +155,7 @@ var Runs = []*Run{
 	},
 	{
 		Rules: []*Rule{&lateRule, &stuckRule, &failedRule, &twiceRule, &usedAfterRule, &usedDuringRule, &orderRule, &tooEarlyRule},
-		Sees:  []ledger.Happening{ledger.DisposeSeen, ledger.Given, ledger.Used, ledger.Bound, ledger.ScopeClosed, ledger.StreamEnded},
+		Sees:  []ledger.Happening{ledger.DisposeSeen, ledger.Given, ledger.Used, ledger.Bound, ledger.ScopeClosed, ledger.StreamEnded, ledger.ForgottenSeen},
 		When:  LetGo,
 		New:   newDisposals,
 	},
