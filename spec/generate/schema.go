@@ -143,11 +143,11 @@ func (t *formatTable) schema() ([]byte, error) {
 			object{
 				{"type", "object"},
 				{"anyOf", []any{
-					object{{"required", []string{"inst"}}},
+					object{{"required", []string{"inst"}}, {"properties", object{{"inst", number(0)}}}},
 					object{{"required", []string{"unknown"}}, {"properties", object{{"unknown", object{{"const", true}}}}}},
 				}},
 				{"properties", object{
-					{"inst", number(0)}, {"site", orNull(aText)}, {"service", orNull(aText)}, {"key", orNull(aText)}, {"via", orNull(number(1))},
+					{"inst", orNull(number(0))}, {"site", orNull(aText)}, {"service", orNull(aText)}, {"key", orNull(aText)}, {"via", orNull(number(1))},
 					{"kept", orNull(aFlag)}, {"unknown", orNull(aFlag)},
 				}},
 			},

@@ -378,7 +378,11 @@ func (p *Parser) given() (w event.With) {
 		p.object(func(name []byte) {
 			switch string(name) {
 			case "inst":
-				w.Inst, known = event.InstID(p.integer(event.FWith, 0)), true
+				if p.peek() == 'n' {
+					p.literal("null") // as left out
+				} else {
+					w.Inst, known = event.InstID(p.integer(event.FWith, 0)), true
+				}
 			case "site":
 				w.Site, _ = p.optionalName(event.FSite)
 			case "service":

@@ -88,6 +88,8 @@ func TestLines(t *testing.T) {
 		{"a start that is no time", `{"ev":"hello","t":0,"format":"lantern/1","app":"a","stream":"s","start":"today"}`, `refused: start is "today": a time as in RFC 3339 is needed, such as 2026-03-02T05:40:00.000000000Z`},
 		{"nested too deep", `{"ev":"bye","t":1,"x":` + strings.Repeat("[", 100) + strings.Repeat("]", 100) + `}`, `refused: nested deeper than 64`},
 		{"with without inst", `{"ev":"make","t":1,"inst":1,"scope":0,"with":[{"site":"s"}]}`, `refused: with has an entry without inst`},
+		{"with whose inst is null, and unknown", `{"ev":"make","t":1,"inst":1,"scope":0,"with":[{"inst":null,"unknown":true}]}`, `{"ev":"make","t":1,"inst":1,"scope":0,"with":[{"inst":0,"unknown":true}]}`},
+		{"with whose inst is null", `{"ev":"make","t":1,"inst":1,"scope":0,"with":[{"inst":null,"site":"s"}]}`, `refused: with has an entry without inst`},
 		{"forget of nothing", `{"ev":"forget","t":1}`, `refused: forget without inst or container`},
 	}
 	schema := lineSchema(t)

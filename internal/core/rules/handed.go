@@ -7,10 +7,10 @@ import (
 )
 
 // who names the receiver of a hand-out, nil where nobody is known.
-func who(h *facts.Handout) *finding.Ref {
+func who(b *facts.Built, h *facts.Handout) *finding.Ref {
 	switch {
 	case h.By() != nil:
-		r := h.By().Ref("")
+		r := named(b, h.By())
 		return &r
 	case h.Direct != "":
 		return &finding.Ref{Service: h.Direct, Implementation: finding.Text(h.Direct)}

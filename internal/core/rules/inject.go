@@ -282,7 +282,7 @@ func (r *injected) Judge() {
 		of := r.ofReg(reg)
 		for slot, s := range of.list {
 			if reg.Sees&ledger.SeesUse != 0 {
-				r.unused(reg.Ref(""), reg.Lifetime == ledger.Singleton, of, s)
+				r.unused(named(r.facts.Built(), reg), reg.Lifetime == ledger.Singleton, of, s)
 			}
 			r.absent(reg, slot, s)
 		}
@@ -332,7 +332,7 @@ func (r *injected) neverFilled(reg *ledger.Registration, of *sitesOf) {
 		if need.Optional {
 			o.Severity = finding.Note
 		}
-		holder := reg.Ref("")
+		holder := named(r.facts.Built(), reg)
 		o.Holder = &holder
 		found := r.out.Report(o)
 		found.Count("makes", reg.Made)
@@ -354,7 +354,7 @@ func (r *injected) absent(reg *ledger.Registration, slot int, s *site) {
 		key := need.Key
 		o.Subject.Key = &key
 	}
-	holder := reg.Ref("")
+	holder := named(r.facts.Built(), reg)
 	o.Holder, o.Insts, o.Scope = &holder, []*ledger.Instance{s.example}, s.example.Scope
 	others := r.facts.Answers().Of(need.Service)
 	if len(others) > 0 {
@@ -411,7 +411,7 @@ func (r *injected) constructed() {
 func (r *injected) substitutes(byImpl map[string]*ledger.Registration) {
 	g := r.facts.Answers()
 	for _, h := range r.facts.Handouts().All() {
-		if h.Given != nil || !h.Said() || h.MadeImpl() == "" || byImpl[h.MadeImpl()] != nil || h.Examples[0].Insts[0].By != "direct" || who(h) == nil {
+		if h.Given != nil || !h.Said() || h.MadeImpl() == "" || byImpl[h.MadeImpl()] != nil || h.Examples[0].Insts[0].By != "direct" || who(r.facts.Built(), h) == nil {
 			continue
 		}
 		asked := h.Asks()
@@ -428,7 +428,7 @@ func (r *injected) substitutes(byImpl map[string]*ledger.Registration) {
 			key := asked.Key
 			subject.Key = &key
 		}
-		found := reportHandout(h, r.out, Occurrence{Rule: &directRule, Subject: subject, Holder: who(h)})
+		found := reportHandout(h, r.out, Occurrence{Rule: &directRule, Subject: subject, Holder: who(r.facts.Built(), h)})
 		for _, x := range h.Examples {
 			found.Fact("places", x.Insts[0].MadeAt())
 		}
@@ -464,7 +464,7 @@ func (r *injected) mixed() {
 			all[q] = one
 			order = append(order, q)
 		}
-		if h.Given.Internal || h.Given.Local || h.Via != nil || h.Given.Service != a.Service || h.Given.Inner() != nil || len(g.Wrappers(h.Given)) > 0 || h.Given.HasKey {
+		if h.Given.Internal || h.Given.Local || h.Via != nil || !goesBy(h.Given, a.Service) || h.Given.Inner() != nil || len(g.Wrappers(h.Given)) > 0 || h.Given.HasKey {
 			one.spoiled = true
 			continue
 		}

@@ -198,7 +198,7 @@ func (r *keyed) answered(g *facts.Answers, h *facts.Handout, a ledger.Asked) {
 	}
 	found := reportHandout(h, r.out, Occurrence{Rule: &wrongAnswerRule, Subject: subject})
 	found.Fact("answered_by", h.Given.Ref("").Name())
-	if who := who(h); who != nil {
+	if who := who(r.facts.Built(), h); who != nil {
 		found.Fact("asked_by", who.Name())
 	}
 }

@@ -104,7 +104,7 @@ var unevenRule = Rule{
 	Doc: "A layer lives shorter than what it wraps, so what it remembers is lost each time.",
 	Not: "A layer that lives longer than what it wraps: that is a captive.",
 	Tell: func(f *finding.Finding) {
-		f.Title = sentence("A layer of %s, %s, lives shorter than what it wraps", f.Subject.Name(), implOr(f.Subject))
+		f.Title = sentence("A layer of %s, %s, lives shorter than what it wraps%s", f.Subject.Name(), implOr(f.Subject), inferredWord(f))
 		f.Why = sentence("The layer is %s and what it wraps is %s: whatever the layer remembers is gone when it is built anew.", list(f.Facts["layer"]), list(f.Facts["wrapped"]))
 		f.Fix = sentence("Give %s%s the lifetime of what it wraps if it remembers anything.", implOr(f.Subject), place(f.Subject))
 	},
@@ -146,28 +146,34 @@ func (r *layered) See(c *ledger.Change) {
 	r.twice(h)
 }
 
-// twice walks the observed chain inwards from h. What has the implementation of its very bottom is a copy of that, which a
-// decorator gave, and no layer that does something twice.
+// twice walks the observed chain inwards from h. Those next to its very bottom that have the implementation of that are copies of it, which
+// decorators gave, and no layers that do something twice.
 func (r *layered) twice(h *ledger.Instance) {
 	layers := r.facts.Layers()
-	first := map[string]bool{h.Impl(): true}
-	var again *ledger.Instance
+	chain := []*ledger.Instance{h}
 	inferred := false
-	at := h
 	for range maxLayers {
-		inner, by := layers.Inner(at)
+		inner, by := layers.Inner(chain[len(chain)-1])
 		if inner == nil {
 			break
 		}
 		inferred = inferred || by
-		if impl := inner.Impl(); impl != "" && first[impl] && again == nil {
-			again = inner
-		} else {
-			first[impl] = true
-		}
-		at = inner
+		chain = append(chain, inner)
 	}
-	if again == nil || again.Impl() == at.Impl() {
+	for len(chain) > 1 && chain[len(chain)-2].Impl() == chain[len(chain)-1].Impl() {
+		chain = chain[:len(chain)-1]
+	}
+	first := map[string]bool{}
+	var again *ledger.Instance
+	for _, i := range chain {
+		impl := i.Impl()
+		if impl != "" && first[impl] {
+			again = i
+			break
+		}
+		first[impl] = true
+	}
+	if again == nil {
 		return
 	}
 	as := doubledAs{h.Reg, again.Reg, again.Impl()}
@@ -231,7 +237,12 @@ func (r *layered) Judge() {
 			}
 		}
 		if in := reg.Inner(); in != nil && in.Known {
-			r.uneven(reg, in)
+			r.uneven(reg, in, false)
+		}
+		if around, inferred := layers.Around(reg); inferred {
+			for _, layer := range around {
+				r.uneven(layer, reg, true)
+			}
 		}
 	}
 	for _, h := range r.facts.Handouts().All() {
@@ -306,13 +317,22 @@ func (r *layered) judge(h *facts.Handout, services map[layeredIn]*ledger.Registr
 			return
 		}
 	}
+	asked := given.Asked()
+	if a := h.Asks(); a != asked && slices.Contains(given.Names(), a) {
+		asked = a // by one of its other names
+	}
 	var outside *ledger.Registration
 	for c := given.Container; c != nil && outside == nil; c = c.Parent {
-		outside = services[layeredIn{c, given.Service}]
+		outside = services[layeredIn{c, asked.Service}]
 	}
-	if outside != nil && (outside.HasKey != given.HasKey || outside.Key != given.Key) && !r.set.needsNoLayers(given) &&
+	if outside != nil && !slices.Contains(outside.Names(), asked) && !r.set.needsNoLayers(given) &&
 		(consumer == nil || consumer.Service != given.Service || !layers.IsLayer(consumer)) {
-		found := reportHandout(h, r.out, Occurrence{Rule: &keyLeftOutRule, Subject: given.Ref(h.Impl()), Holder: who(h)})
+		subject := given.Ref(h.Impl())
+		subject.Service, subject.Key = asked.Service, nil
+		if asked.HasKey {
+			subject.Key = &asked.Key
+		}
+		found := reportHandout(h, r.out, Occurrence{Rule: &keyLeftOutRule, Subject: subject, Holder: who(r.facts.Built(), h)})
 		found.Fact("layered", outside.Ref("").Name())
 	}
 }
@@ -346,7 +366,7 @@ func sameName(h *facts.Handout, layer *ledger.Registration) bool {
 func (r *layered) bypassed(h *facts.Handout, outermost *ledger.Registration, wrappers []*ledger.Registration, severity finding.Severity, inferred bool) {
 	subject := outermost.Real().Ref(h.Impl())
 	subject.At = finding.Text(h.Given.At)
-	found := reportHandout(h, r.out, Occurrence{Rule: &bypassedRule, Severity: severity, Subject: subject, Holder: who(h)})
+	found := reportHandout(h, r.out, Occurrence{Rule: &bypassedRule, Severity: severity, Subject: subject, Holder: who(r.facts.Built(), h)})
 	for _, w := range wrappers {
 		found.Fact("layers", implOr(named(r.facts.Built(), w)))
 	}
@@ -377,7 +397,7 @@ func span(l ledger.Lifetime) int {
 	return 0
 }
 
-func (r *layered) uneven(layer, inner *ledger.Registration) {
+func (r *layered) uneven(layer, inner *ledger.Registration, inferred bool) {
 	a, b := span(layer.Lifetime), span(inner.Lifetime)
 	if a == 0 || b == 0 || a >= b {
 		return
@@ -386,4 +406,7 @@ func (r *layered) uneven(layer, inner *ledger.Registration) {
 	found.Count("registrations", 1)
 	found.Fact("layer", string(layer.Lifetime))
 	found.Fact("wrapped", string(inner.Lifetime))
+	if inferred {
+		found.Fact("inferred", "yes")
+	}
 }

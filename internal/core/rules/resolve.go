@@ -383,7 +383,7 @@ func (r *failures) judge(g *facts.Answers, f *seenFailure) {
 	}
 	switch {
 	case f.asker != nil && f.asker.Known:
-		holder := f.asker.Ref("")
+		holder := named(r.facts.Built(), f.asker)
 		o.Holder = &holder
 	case f.direct != "":
 		o.Holder = &finding.Ref{Service: f.direct, Implementation: finding.Text(f.direct)}
@@ -559,10 +559,10 @@ func containerName(c *ledger.Container) string {
 func (r *failures) layersThemselves(g *facts.Answers, members []string, f *seenFailure) string {
 	for _, m := range members {
 		for _, reg := range g.Of(m) {
-			if reg.Inner() == nil || reg.Service != m {
+			if !r.facts.Layers().IsLayer(reg) || reg.Service != m {
 				continue
 			}
-			outer := g.Outermost(reg)
+			outer, _, _ := r.facts.Layers().Chain(reg)
 			found := r.out.Report(Occurrence{Rule: &selfRule, Subject: named(r.facts.Built(), outer), Scope: f.scope, Line: f.line, T: f.first})
 			found.Count("failures", f.n)
 			for _, step := range members {

@@ -118,7 +118,7 @@ var Runs = []*Run{
 		New: func(e *Env) Watcher { return &captiveTransient{e.Out, e.Set} },
 	},
 	{
-		Rules: []*Rule{&lifetimeDiffersRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given, ledger.ScopeClosed, ledger.ScopeForgotten},
+		Rules: []*Rule{&lifetimeDiffersRule}, Sees: []ledger.Happening{ledger.Made, ledger.Settled, ledger.Bound, ledger.Given, ledger.ScopeClosed, ledger.ScopeForgotten, ledger.ForgottenSeen},
 		Of: of{
 			ledger.Made:  {ledger.SingletonClass, ledger.PerConsumerClass, ledger.ScopedClass},
 			ledger.Bound: {ledger.PerConsumerClass, ledger.TransientClass},
@@ -195,7 +195,7 @@ var Runs = []*Run{
 	},
 	{
 		Rules: []*Rule{&keysMissingRule, &cycleRule, &missingRule, &ambiguousRule, &constructorsRule, &refusedRule, &resolveFailedRule, &noScopeRule},
-		Sees:  []ledger.Happening{ledger.Failed}, Requires: facts.OfAnswers | facts.OfBuilt, New: newFailures,
+		Sees:  []ledger.Happening{ledger.Failed}, Requires: facts.OfAnswers | facts.OfBuilt | facts.OfLayers, New: newFailures,
 	},
 	{
 		Rules: []*Rule{&bypassedRule, &brokenRule, &selfRule, &doubledRule, &unevenRule, &keyLeftOutRule},

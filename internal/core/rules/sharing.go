@@ -47,7 +47,7 @@ type scopedOne struct {
 var lifetimeDiffersRule = Rule{
 	ID: "sharing/lifetime-differs", Severity: finding.Error, Basis: finding.Observed,
 	Doc: "A singleton with two instances at once in one container, a scoped registration with two in one scope, a per-consumer one with two for one consumer; or (a warning) one transient given to two receivers.",
-	Not: "A second one after the first was disposed or forgotten, or after the root closed; a transient given twice to the same receiver.",
+	Not: "A second one after the first was disposed or forgotten, or after the root closed; one that was never handed out and forgotten, which lost a race to be the one; a transient given twice to the same receiver.",
 	// What was seen positively counts; without either of these nothing of a transient's receivers can be.
 	Needs: 0,
 	Tell: func(f *finding.Finding) {
@@ -83,6 +83,10 @@ func (r *lifetimeDiffers) See(c *ledger.Change) {
 		return
 	}
 	i := c.Inst
+	if c.What == ledger.ForgottenSeen {
+		r.lost(c)
+		return
+	}
 	if i.Reg == nil {
 		return
 	}
@@ -159,7 +163,7 @@ func (r *lifetimeDiffers) early(c *ledger.Change) {
 	}
 }
 
-func (r *lifetimeDiffers) say(severity finding.Severity, first, second *ledger.Instance, s *ledger.Scope) {
+func (r *lifetimeDiffers) say(severity finding.Severity, first, second *ledger.Instance, s *ledger.Scope) Case {
 	o := Occurrence{
 		Rule: &lifetimeDiffersRule, Severity: severity, Subject: second.Ref(), Scope: s,
 		Insts: []*ledger.Instance{second, first}, Roles: []string{"subject", "path"}, Line: second.MadeLine, T: second.Made,
@@ -167,7 +171,31 @@ func (r *lifetimeDiffers) say(severity finding.Severity, first, second *ledger.I
 	if first == nil { // it is forgotten
 		o.Insts, o.Roles = o.Insts[:1], o.Roles[:1]
 	}
-	r.out.Report(o).Count("instances", 1)
+	found := r.out.Report(o)
+	found.Count("instances", 1)
+	return found
+}
+
+// twoAtOnce are two instances at once where one was meant.
+type twoAtOnce struct {
+	found         Case // nil once it was withdrawn
+	first, second *ledger.Instance
+}
+
+// lost withdraws what was reported of an instance that was never handed out and is gone: it lost a race to be the one.
+func (r *lifetimeDiffers) lost(c *ledger.Change) {
+	i := c.Inst
+	pairs, _ := i.Tag(twoAtOnceTag).([]*twoAtOnce)
+	if i.Got != 0 || !c.Event.Has.Has(event.FInst) {
+		return
+	}
+	for _, p := range pairs {
+		if p.found != nil {
+			p.found.Withdraw(p.second)
+			p.found.Count("instances", -1)
+			p.found = nil
+		}
+	}
 }
 
 func (r *lifetimeDiffers) atOnce(i *ledger.Instance, k aliveKey) {
@@ -180,7 +208,12 @@ func (r *lifetimeDiffers) atOnce(i *ledger.Instance, k aliveKey) {
 		}
 	}
 	if len(list) > 0 {
-		r.say(finding.Error, list[0], i, i.Scope)
+		p := &twoAtOnce{r.say(finding.Error, list[0], i, i.Scope), list[0].Hold(), i.Hold()}
+		for _, of := range []*ledger.Instance{p.first, p.second} {
+			if pairs, _ := of.Tag(twoAtOnceTag).([]*twoAtOnce); len(pairs) < maxPairs {
+				of.SetTag(twoAtOnceTag, append(pairs, p))
+			}
+		}
 	}
 	if len(list) < 4 {
 		list = append(list, i.Hold())

@@ -6,7 +6,7 @@ import "keenlantern.example/internal/core/ledger"
 func Hung() []any {
 	return []any{
 		[]*captivePair{}, []*captiveHold{}, &heldTransient{}, &ledger.Scope{}, &scopedOnes{}, &[]useSpan{},
-		&leakTally{}, &forgotten{}, &earlyGiven{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{}, &leftOpen{}, &rootScoped{}, []*rootScoped{}, &[]Case{},
+		&leakTally{}, &forgotten{}, &earlyGiven{}, []*leakTally{}, []*ledger.Instance{}, &sitesOf{}, &leftOpen{}, &rootScoped{}, []*twoAtOnce{}, []*rootScoped{}, &[]Case{},
 	}
 }
 
@@ -16,6 +16,7 @@ var (
 	captiveScopedHoldsTag = ledger.NewTag()
 	captiveTransientTag   = ledger.NewTag()
 	firstScopeTag         = ledger.NewTag()
+	twoAtOnceTag          = ledger.NewTag()
 	scopedOnesTag         = ledger.NewTag()
 	crossedTag            = ledger.NewTag()
 	leftTag               = ledger.NewTag()
