@@ -36,17 +36,25 @@ type found struct {
 	file       regular.ID
 }
 
-// list returns the files of a folder and of the folders in it, the parts of a stream from the oldest on.
-func list(folder string) ([]found, error) {
+// list returns the files of a folder and of the folders in it, the parts of a stream from the oldest on. What cannot be read of it is
+// reported to trouble.
+func list(folder string, trouble func(format string, args ...any)) ([]found, error) {
 	var all []found
-	err := filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
+	root, err := filepath.EvalSymlinks(folder)
+	if err != nil {
+		return nil, fmt.Errorf("look into %s: %w", folder, err)
+	}
+	err = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
-			if errors.Is(err, fs.ErrNotExist) && path != folder {
-				return nil // it has just gone
+			if path == root {
+				return err
 			}
-			return err
+			if !errors.Is(err, fs.ErrNotExist) { // else it has just gone
+				trouble("look into %s: %v", path, err)
+			}
+			return nil
 		}
-		if d.IsDir() && path != folder && strings.HasPrefix(d.Name(), ".") {
+		if d.IsDir() && path != root && strings.HasPrefix(d.Name(), ".") {
 			return filepath.SkipDir
 		}
 		name := named.FindStringSubmatch(d.Name())
@@ -57,6 +65,7 @@ func list(folder string) ([]found, error) {
 		if err != nil {
 			return nil //nolint:nilerr // it has just gone
 		}
+		path = filepath.Join(folder, strings.TrimPrefix(path, root))
 		f := found{path: path, base: filepath.Join(filepath.Dir(path), name[1]+name[2]), requests: name[2] != "", packed: name[4] != "", size: info.Size(), changed: info.ModTime(), file: regular.IDOf(info)}
 		f.part, _ = strconv.Atoi(name[3])
 		all = append(all, f)
@@ -82,11 +91,18 @@ const (
 
 // lines reads the whole lines of a file from a place on.
 type lines struct {
-	file *os.File
-	in   *bufio.Reader
-	at   int64 // bytes that were given out
-	rest int   // bytes of a last line that is not whole
-	long int   // lines that were passed over
+	file   *os.File
+	packed bool
+	in     *bufio.Reader
+	at     int64 // bytes that were given out
+	rest   int   // bytes of a last line that is not whole
+	long   int   // lines that were passed over
+
+	id     string // what the file is known by, once it is
+	of     regular.ID
+	begin  []byte // its first line
+	turn   int64  // where its turn ends
+	failed error  // why it could not be read on
 }
 
 // open opens the file that was listed.
@@ -98,7 +114,7 @@ func openLines(f *found) (*lines, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &lines{file: file}
+	l := &lines{file: file, packed: f.packed}
 	if !f.packed {
 		l.in = bufio.NewReaderSize(file, pieceBytes)
 		return l, nil
@@ -126,10 +142,27 @@ func (l *lines) first() []byte {
 	return bytes.Clone(line)
 }
 
-// idOf returns what a file is known by, whatever it is called.
-func idOf(first []byte) string {
+// idOf returns what a file is known by, whatever it is called: by a hello, which names its stream, or else by its first line and the base
+// that all parts of a stream have in common.
+func idOf(base string, first []byte) string {
+	if !isKind(first, "hello") && base != "" {
+		first = append([]byte(base+"\n"), first...)
+	}
 	sum := sha256.Sum256(first)
 	return hex.EncodeToString(sum[:16])
+}
+
+// replaced reports whether the file holds something else than when it was opened: it was cut, and maybe written anew.
+func (l *lines) replaced() bool {
+	if l.packed {
+		return false
+	}
+	now := make([]byte, len(l.begin))
+	if _, err := l.file.ReadAt(now, 0); err != nil || !bytes.Equal(now, l.begin) {
+		return true
+	}
+	info, err := l.file.Stat()
+	return err != nil || info.Size() < l.at
 }
 
 // seek goes to a place, from the beginning. It returns false where the file is shorter than that.

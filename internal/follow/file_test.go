@@ -25,7 +25,7 @@ func TestOpensWhatWasListed(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "office.ndjson")
 			require.NoError(t, os.WriteFile(path, []byte("a line\n"), 0o600))
-			all, err := list(filepath.Dir(path))
+			all, err := list(filepath.Dir(path), t.Logf)
 			require.NoError(t, err)
 			require.Len(t, all, 1)
 			l, err := openLines(&all[0])

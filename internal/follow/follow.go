@@ -2,6 +2,7 @@ package follow
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -56,6 +57,13 @@ const (
 	joinedFor = time.Hour   // and as long is joined into one stream
 )
 
+// lookBytes is how much is read of one file before others have their turn.
+const lookBytes = 64 << 20
+
+// patience is how long the next file of a stream waits for one before it that is not there, or is being written: rotation moves, copies and
+// packs files while they are followed.
+const patience = 5 * time.Second
+
 // maxOpen bounds how many joined streams are open at once: applications, versions, hosts.
 const maxOpen = 32
 
@@ -64,8 +72,13 @@ type follower struct {
 	state    *state
 	zip      *zstd.Encoder
 	told     Told
-	said     map[string]bool // troubles that have been told
-	seen     map[string]seen // by path
+	said     map[string]bool   // troubles that have been told
+	seen     map[string]seen   // by path
+	held     map[string]*lines // packed files that are being read, by path
+	begins   map[string]string // the paths of this pass, by what their files begin with
+	began    map[string]string // those of the pass before
+	waits    map[string]wait   // by base
+	more     bool              // there is more to do at once
 	joined   []*joining
 	gathered gathering
 	quiet    bool // it has been said that no service answers
@@ -77,7 +90,20 @@ type seen struct {
 	changed time.Time
 	file    regular.ID
 	id      string
+	rest    int  // bytes of a last line that is not whole
 	whole   bool // nothing more can come: it is compressed, or its stream has ended
+}
+
+// obstacle is why a file was not read to its end, so that those behind it have to wait.
+type obstacle struct {
+	why  string // "" where only its turn is over
+	size int64  // of the file: while it grows, somebody is at work
+}
+
+// wait is what the files of a stream wait for, and since when.
+type wait struct {
+	obstacle
+	since time.Time
 }
 
 // joining is a joined stream that is open.
@@ -116,6 +142,9 @@ func Run(ctx context.Context, c Config) (*Told, error) {
 		c.State = filepath.Join(c.Folders[0], StateName)
 	}
 	st, err := openState(ctx, c.State)
+	if err != nil && ctx.Err() != nil {
+		return &Told{}, nil // stopped before it began
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -125,7 +154,8 @@ func Run(ctx context.Context, c Config) (*Told, error) {
 		return nil, fmt.Errorf("prepare compression: %w", err)
 	}
 	defer zip.Close()
-	f := &follower{Config: c, state: st, zip: zip, said: map[string]bool{}, seen: map[string]seen{}}
+	f := &follower{Config: c, state: st, zip: zip, said: map[string]bool{}, seen: map[string]seen{}, held: map[string]*lines{}, waits: map[string]wait{}}
+	defer f.release("")
 	err = f.run(ctx)
 	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
 		err = nil
@@ -144,13 +174,19 @@ func (f *follower) run(ctx context.Context) error {
 			}
 			return err
 		}
-		if f.Once {
+		pause := f.Every
+		switch {
+		case f.more:
+			pause = 0
+		case f.Once && f.waiting():
+			pause = min(pause, 50*time.Millisecond)
+		case f.Once:
 			return f.endAll(ctx)
 		}
 		select {
 		case <-ctx.Done():
 			return f.leave(ctx)
-		case <-time.After(f.Every):
+		case <-time.After(pause):
 		}
 	}
 }
@@ -282,21 +318,27 @@ func (f *follower) deliver(ctx context.Context, p *pending) error {
 
 // pass looks at every file once.
 func (f *follower) pass(ctx context.Context) error {
-	there := map[string]bool{}
+	there, bases := map[string]bool{}, map[string]bool{}
+	f.began, f.begins, f.more = f.begins, map[string]string{}, false
 	for _, folder := range f.Folders {
-		files, err := list(folder)
+		files, err := list(folder, f.trouble)
 		if err != nil {
 			f.trouble("%v", err)
 			continue
 		}
-		for n := range files {
-			there[files[n].path] = true
-			if ctx.Err() != nil {
-				return ctx.Err()
+		for len(files) > 0 {
+			n := 1
+			for n < len(files) && files[n].base == files[0].base {
+				n++
 			}
-			if err := f.look(ctx, &files[n]); err != nil {
+			bases[files[0].base] = true
+			for k := range files[:n] {
+				there[files[k].path] = true
+			}
+			if err := f.parts(ctx, files[:n]); err != nil {
 				return err
 			}
+			files = files[n:]
 		}
 	}
 	for path := range f.seen {
@@ -304,81 +346,282 @@ func (f *follower) pass(ctx context.Context) error {
 			delete(f.seen, path)
 		}
 	}
+	for path := range f.held {
+		if !there[path] {
+			f.release(path)
+		}
+	}
+	for base := range f.waits {
+		if !bases[base] {
+			delete(f.waits, base)
+		}
+	}
 	return nil
 }
 
-// look sends what is new in a file. Only what concerns the follower as a whole is an error.
-func (f *follower) look(ctx context.Context, file *found) error {
+// parts looks at the files of one stream, the oldest first. What each begins with is read before any of them is read on: a part that has
+// begun by then shows that nothing more is written to those before it.
+func (f *follower) parts(ctx context.Context, files []found) error {
+	ids := make([]string, len(files))
+	for n := range files {
+		if ids[n] = f.peek(&files[n]); ids[n] != "" && f.begins[ids[n]] == "" {
+			f.begins[ids[n]] = files[n].path
+		}
+	}
+	ended := map[string]bool{} // the files that were read to their end, by what they begin with
+	for n := range files {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		obstacle, err := f.look(ctx, &files[n], ids[n], ended, n == len(files)-1)
+		if err != nil {
+			return err
+		}
+		if obstacle != nil && (obstacle.why == "" || !f.overcome(files[n].base, obstacle)) {
+			return nil
+		}
+	}
+	delete(f.waits, files[0].base)
+	return nil
+}
+
+// overcome reports whether the files behind one that cannot be read to its end have waited for long enough.
+func (f *follower) overcome(base string, o *obstacle) bool {
+	w, waits := f.waits[base]
+	if !waits || w.obstacle != *o {
+		w = wait{*o, time.Now()}
+		f.waits[base] = w
+	}
+	if time.Since(w.since) < f.patience() {
+		return false
+	}
+	f.trouble("%s", o.why)
+	return true
+}
+
+func (f *follower) patience() time.Duration {
+	if f.Once {
+		return patience / 5
+	}
+	return patience
+}
+
+// waiting reports whether the files of a stream still wait for another one.
+func (f *follower) waiting() bool {
+	for _, w := range f.waits {
+		if time.Since(w.since) < f.patience() {
+			return true
+		}
+	}
+	return false
+}
+
+// unchanged returns what is known of a file that has been sent as far as it goes.
+func (f *follower) unchanged(file *found) (seen, bool) {
 	before, known := f.seen[file.path]
-	if known && before.size == file.size && before.file == file.file && before.changed.Equal(file.changed) {
-		return f.remove(ctx, file, before)
+	return before, known && before.size == file.size && before.file == file.file && before.changed.Equal(file.changed)
+}
+
+// peek returns what a file is known by, "" where it has no whole line, or is not there any more.
+func (f *follower) peek(file *found) string {
+	if before, same := f.unchanged(file); same {
+		return before.id
+	}
+	if l := f.held[file.path]; l != nil && l.of == file.file {
+		return l.id
 	}
 	l, err := openLines(file)
 	if err != nil {
-		if !errors.Is(err, os.ErrNotExist) {
-			f.trouble("%v", err)
-		}
-		return nil
+		return ""
 	}
 	defer l.Close()
-	first := l.first()
+	if first := l.first(); first != nil {
+		return idOf(file.base, first)
+	}
+	return ""
+}
+
+// look sends what is new in a file, and notes in ended that it was read to its end. An obstacle is returned where it was not. Only what
+// concerns the follower as a whole is an error. Last is set of the newest file of a stream.
+func (f *follower) look(ctx context.Context, file *found, id string, ended map[string]bool, last bool) (*obstacle, error) {
+	if before, same := f.unchanged(file); same {
+		ended[before.id] = ended[before.id] || before.rest == 0
+		return nil, f.remove(ctx, file, before)
+	}
+	hindered := func(format string, args ...any) *obstacle { return &obstacle{fmt.Sprintf(format, args...), file.size} }
+	l, first, err := f.open(file)
+	if err != nil {
+		if errors.Is(err, os.ErrNotExist) {
+			return hindered("%s was moved while it was followed", file.path), nil
+		}
+		return hindered("%v", err), nil
+	}
+	keep := false
+	defer func() {
+		if !keep {
+			_ = l.Close()
+		}
+	}()
 	if first == nil {
 		if file.size > 0 && (f.Once || file.packed) {
-			f.trouble("%s holds no whole line; it is left alone until it does", file.path)
+			return hindered("%s holds no whole line; it is left alone until it does", file.path), nil
 		}
-		return nil
+		return nil, nil
 	}
-	one, known, err := f.state.source(ctx, idOf(first))
+	if idOf(file.base, first) != id {
+		return hindered("%s was begun anew while it was followed", file.path), nil
+	}
+	one, known, err := f.known(ctx, file, first)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if !known {
-		one = source{id: idOf(first)}
+	if known && one.base != file.base {
+		if other := cmp.Or(otherBase(f.begins[id], file), otherBase(f.began[id], file)); other != "" {
+			f.trouble("%s begins with the same line as %s; it is taken for the same, and is not sent", file.path, other)
+			return nil, nil
+		}
 	}
 	one.base = file.base
-	fits, err := l.seek(file, one.at)
-	if err != nil {
-		f.trouble("%v", err)
-		return nil
+	if l.id == "" || l.at != one.at {
+		fits, err := l.seek(file, one.at)
+		switch {
+		case (err != nil || !fits) && ended[id]:
+			return nil, nil // it is being copied or packed from a part that is here
+		case err != nil:
+			return hindered("%v", err), nil
+		case !fits:
+			return hindered("%s is shorter than what has been sent of it; it was cut, and nothing is sent again", file.path), nil
+		}
 	}
-	if !fits {
-		f.trouble("%s is shorter than what has been sent of it; it was cut, and nothing is sent again", file.path)
-		return nil
-	}
+	l.id, l.of, l.begin, l.turn = id, file.file, first, l.at+lookBytes
 	if file.requests {
 		err = f.requests(ctx, file, l, &one)
 	} else {
+		if one.at == 0 {
+			if waits, err := f.follows(ctx, file, &one, ended); waits != nil || err != nil {
+				return waits, err
+			}
+		}
 		err = f.stream(ctx, file, l, &one)
 	}
-	if err != nil {
-		return err
+	switch {
+	case errors.Is(err, errReplaced):
+		return hindered("%s was begun anew while it was followed", file.path), nil
+	case err != nil:
+		return nil, err
+	case l.failed != nil && ended[id]:
+		return nil, nil // it is being packed from a part that is here
+	case l.failed != nil:
+		return hindered("read %s: %v", file.path, l.failed), nil
 	}
 	if l.long > 0 {
 		f.trouble("%s has a line of more than %d MB; it is left out", file.path, maxLine>>20)
 	}
-	if l.rest > 0 && (f.Once || file.packed) {
-		f.trouble("%s ends within a line; its last %d bytes are not sent until the rest of it is there", file.path, l.rest)
+	if l.at >= l.turn {
+		f.more = true
+		if file.packed && len(f.held) < maxHeld {
+			f.held[file.path], keep = l, true
+		}
+		return &obstacle{}, nil
 	}
 	// What is known now is known of the file as it was listed: if it has grown since, it is looked at again.
-	f.seen[file.path] = seen{file.size, file.changed, file.file, one.id, (file.packed || one.ended) && l.rest == 0 && one.at == l.at}
-	return f.remove(ctx, file, f.seen[file.path])
+	f.seen[file.path] = seen{file.size, file.changed, file.file, one.id, l.rest, (file.packed || one.ended) && l.rest == 0 && one.at == l.at}
+	if l.rest > 0 {
+		cut := hindered("%s ends within a line; its last %d bytes are not sent until the rest of it is there", file.path, l.rest)
+		if f.Once || file.packed {
+			f.trouble("%s", cut.why)
+		}
+		if !last && !ended[id] {
+			return cut, nil
+		}
+		return nil, nil
+	}
+	ended[id], ended[one.id] = true, true
+	return nil, f.remove(ctx, file, f.seen[file.path])
 }
+
+// maxHeld bounds how many packed files are held open between two turns.
+const maxHeld = 4
+
+// open opens a file, or goes on with one that is held, and returns its first line.
+func (f *follower) open(file *found) (*lines, []byte, error) {
+	if l := f.held[file.path]; l != nil {
+		if l.of == file.file {
+			delete(f.held, file.path)
+			return l, l.begin, nil
+		}
+		f.release(file.path)
+	}
+	l, err := openLines(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	return l, l.first(), nil
+}
+
+// release closes a file that is held, or all of them.
+func (f *follower) release(path string) {
+	for held, l := range f.held {
+		if path == "" || held == path {
+			_ = l.Close()
+			delete(f.held, held)
+		}
+	}
+}
+
+// otherBase returns a path that belongs to another stream's files, "" for any other.
+func otherBase(path string, file *found) string {
+	if path == "" || path == file.path {
+		return ""
+	}
+	name := named.FindStringSubmatch(filepath.Base(path))
+	if name == nil || filepath.Join(filepath.Dir(path), name[1]+name[2]) == file.base {
+		return ""
+	}
+	return path
+}
+
+// known returns what is known of a file by its first line.
+func (f *follower) known(ctx context.Context, file *found, first []byte) (source, bool, error) {
+	one, known, err := f.state.source(ctx, idOf(file.base, first))
+	if err != nil || known {
+		return one, known, err
+	}
+	// Earlier versions knew every file by its first line alone.
+	if old, was, err := f.state.source(ctx, idOf("", first)); err != nil || was && old.base == file.base {
+		return old, was, err
+	}
+	return source{id: idOf(file.base, first)}, false, nil
+}
+
+// follows has a part that has not been sent go on with what the part before it began, once that was read to its end.
+func (f *follower) follows(ctx context.Context, file *found, one *source, ended map[string]bool) (*obstacle, error) {
+	before, known, err := f.state.before(ctx, file.base)
+	if err != nil || !known || before.id == one.id {
+		return nil, err
+	}
+	if !ended[before.id] && before.at >= 0 {
+		gone := obstacle{why: file.path + " goes on without the file before it, which is gone"}
+		if w, waits := f.waits[file.base]; !waits || w.obstacle != gone || time.Since(w.since) < f.patience() {
+			return &gone, nil
+		}
+	}
+	one.stream, one.refused = before.stream, before.refused
+	return nil, nil
+}
+
+// errReplaced says that a file holds something else than when it was opened.
+var errReplaced = errors.New("the file was begun anew")
 
 // stream sends the lines of a file that holds one stream, or several one after the other.
 func (f *follower) stream(ctx context.Context, file *found, l *lines, one *source) error {
-	if one.at == 0 && one.stream == "" {
-		before, known, err := f.state.before(ctx, file.base)
-		if err != nil {
-			return err
-		}
-		if known && before.id != one.id { // it goes on with what the part before it began
-			one.stream, one.refused = before.stream, before.refused
-		}
-	}
 	var body []byte
 	flush := func() error {
 		if len(body) == 0 {
 			return nil
+		}
+		if l.replaced() {
+			return errReplaced
 		}
 		n, err := f.state.next(ctx, one.stream)
 		if err != nil {
@@ -391,11 +634,11 @@ func (f *follower) stream(ctx context.Context, file *found, l *lines, one *sourc
 		body = body[:0]
 		return err
 	}
-	for {
+	for l.at < l.turn {
 		at := l.at
 		line, err := l.line()
 		if err != nil {
-			f.trouble("read %s: %v", file.path, err)
+			l.failed = err
 			break
 		}
 		if line == nil {
@@ -413,6 +656,9 @@ func (f *follower) stream(ctx context.Context, file *found, l *lines, one *sourc
 			}
 		}
 		switch {
+		case len(bytes.TrimSpace(line)) == 0:
+			one.at = l.at
+			continue
 		case one.stream == "":
 			f.trouble("%s does not begin with a hello, and the file in which its stream begins is not here; its first lines are left out", file.path)
 			one.at = l.at
@@ -445,6 +691,9 @@ func (f *follower) stream(ctx context.Context, file *found, l *lines, one *sourc
 	}
 	if len(body) > 0 {
 		return flush()
+	}
+	if l.replaced() {
+		return errReplaced
 	}
 	if one.at > 0 {
 		return f.state.note(ctx, *one)
@@ -485,13 +734,16 @@ func (f *follower) requests(ctx context.Context, file *found, l *lines, one *sou
 		if len(group) == 0 {
 			return nil
 		}
+		if l.replaced() {
+			return errReplaced
+		}
 		return f.join(ctx, file, group, long, one)
 	}
-	for {
+	for l.at < l.turn || len(group) > 0 {
 		at := l.at
 		line, err := l.line()
 		if err != nil {
-			f.trouble("read %s: %v", file.path, err)
+			l.failed = err
 			break
 		}
 		if line == nil {
@@ -526,7 +778,7 @@ func (f *follower) requests(ctx context.Context, file *found, l *lines, one *sou
 			return ctx.Err()
 		}
 	}
-	if len(group) > 0 && (file.packed || f.Once || time.Since(file.changed) > abandoned) {
+	if len(group) > 0 && l.failed == nil && (file.packed || f.Once || time.Since(file.changed) > abandoned) {
 		begins = l.at
 		if err := end(); err != nil {
 			return err
@@ -537,6 +789,9 @@ func (f *follower) requests(ctx context.Context, file *found, l *lines, one *sou
 	}
 	if len(group) == 0 {
 		begins = l.at // behind lines that belong to nothing
+	}
+	if l.replaced() {
+		return errReplaced
 	}
 	if one.at = begins; one.at == 0 {
 		return nil
@@ -704,16 +959,20 @@ func (f *follower) remove(ctx context.Context, file *found, s seen) error {
 	if err != nil || !known {
 		return errors.Join(err, open.Close())
 	}
-	removed, err := regular.Remove(open, func(info fs.FileInfo) bool {
+	gone, err := regular.Remove(open, func(info fs.FileInfo) bool {
 		return info.Size() == s.size && (file.packed || one.at == s.size)
 	})
 	if err != nil {
 		f.trouble("delete %s: %v", file.path, err)
 	}
-	if !removed {
+	if !gone {
 		return nil
 	}
 	f.told.Removed++
 	delete(f.seen, file.path)
+	if one.stream != "" && !one.ended && !file.requests {
+		one.at = removed // the next part goes on with its stream
+		return f.state.note(ctx, one)
+	}
 	return f.state.forget(ctx, s.id)
 }

@@ -43,6 +43,9 @@ CREATE TABLE IF NOT EXISTS pending (
 	ended INTEGER NOT NULL
 );`
 
+// removed is where a source is whose file the follower has deleted, all of it having been sent.
+const removed = -1
+
 // source is a file, by what it begins with.
 type source struct {
 	id, base, stream string
