@@ -58,7 +58,7 @@ const (
 )
 
 // lookBytes is how much is read of one file before others have their turn.
-const lookBytes = 64 << 20
+const lookBytes = 16 << 20
 
 // patience is how long the next file of a stream waits for one before it that is not there, or is being written: rotation moves, copies and
 // packs files while they are followed.
@@ -644,6 +644,10 @@ func (f *follower) stream(ctx context.Context, file *found, l *lines, one *sourc
 		if line == nil {
 			break
 		}
+		if len(line) <= 2 && len(bytes.TrimSpace(line)) == 0 {
+			one.at = l.at
+			continue
+		}
 		if isKind(line, "hello") {
 			if err := flush(); err != nil {
 				return err
@@ -656,9 +660,6 @@ func (f *follower) stream(ctx context.Context, file *found, l *lines, one *sourc
 			}
 		}
 		switch {
-		case len(bytes.TrimSpace(line)) == 0:
-			one.at = l.at
-			continue
 		case one.stream == "":
 			f.trouble("%s does not begin with a hello, and the file in which its stream begins is not here; its first lines are left out", file.path)
 			one.at = l.at
