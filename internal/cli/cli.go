@@ -66,6 +66,8 @@ func commands() []command {
 		{"whatif", "tell what other lifetimes would save, and what they would break", whatif},
 		{"compare", "compare two recordings", compare},
 		{"export", "write a recording's trace to a file", export},
+		{"backup", "copy the service's database while it works", backup},
+		{"salvage", "write what can be read of a damaged data folder", salvage},
 		{"pin", "keep a recording from being deleted, and name it", pin},
 		{"delete", "delete recordings permanently", deleteRecording},
 		{"analyse", "have the service analyse a recording again", analyseAgain},

@@ -2,10 +2,12 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"time"
 
+	"keenlantern.example/internal/store"
 	"keenlantern.example/internal/store/jetstream"
 	"keenlantern.example/internal/store/sqlite"
 )
@@ -63,11 +65,7 @@ func (o *logOptions) where(data string) string {
 // openBackend opens what a service keeps: its data folder, or the log that it shares.
 func openBackend(ctx context.Context, data, address string, o logOptions, log *slog.Logger) (backend, error) {
 	if o.URL == "" {
-		st, err := sqlite.Open(ctx, data)
-		if err != nil {
-			return nil, fmt.Errorf("open the data folder %s: %w", data, err)
-		}
-		return st, nil
+		return openData(ctx, data, log)
 	}
 	o.Folder, o.Version, o.Log = data, Version, log
 	if o.Address == "" {
@@ -76,6 +74,30 @@ func openBackend(ctx context.Context, data, address string, o logOptions, log *s
 	st, err := jetstream.Open(ctx, o.Config)
 	if err != nil {
 		return nil, fmt.Errorf("open the log: %w", err)
+	}
+	return st, nil
+}
+
+// openData opens a data folder, and repairs its database first where that is damaged.
+func openData(ctx context.Context, data string, log *slog.Logger) (*sqlite.Store, error) {
+	st, err := sqlite.Open(ctx, data)
+	if errors.Is(err, store.ErrDamaged) {
+		log.Error("the database is damaged, and is repaired from what can be read of it", "data", data, "error", err)
+		found, aside, failed := sqlite.Repair(ctx, data, describeStream)
+		if failed != nil {
+			return nil, fmt.Errorf("repair the database in %s: %w; 'keenlantern salvage %s FOLDER' writes what can be read into files", data, failed, data)
+		}
+		log.Warn("the database was repaired", "recordings", len(found.Recordings), "streams", len(found.Streams), "damaged", aside)
+		for _, text := range missing(found) {
+			log.Error("lost: " + text)
+		}
+		st, err = sqlite.Open(ctx, data)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("open the data folder %s: %w", data, err)
+	}
+	for _, text := range st.Lost() {
+		log.Error("lost: " + text)
 	}
 	return st, nil
 }

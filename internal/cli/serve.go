@@ -169,7 +169,7 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 		log.Warn("tokens and recordings travel unencrypted; --tls-cert and --tls-key make it HTTPS, or a proxy in front does")
 	}
 	fleet, _ := st.(service.Fleet) // nil: the service works alone
-	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Contracts: st, Fleet: fleet, Accepts: accepts, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Recorders: recorders.Files(), Log: log, Version: Version, Keep: o.keep})
+	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Contracts: st, Fleet: fleet, Accepts: accepts, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Recorders: recorders.Files(), Log: log, Version: Version, Keep: o.keep, Backup: backupOf(st, data)})
 	if err != nil {
 		return nil, errors.Join(err, st.Close(), listener.Close())
 	}

@@ -39,6 +39,13 @@ func (c *Client) Export(ctx context.Context, recording string, out io.Writer) (d
 	return damaged, err
 }
 
+// Backup writes a copy of the service's database to out.
+func (c *Client) Backup(ctx context.Context, out io.Writer) error {
+	long := *c
+	long.HTTP = &http.Client{}
+	return long.do(ctx, http.MethodPost, "/api/v1/service/backup", nil, &exported{Writer: out})
+}
+
 // exported is where an export goes, and what stands behind it.
 type exported struct {
 	io.Writer

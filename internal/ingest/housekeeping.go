@@ -136,7 +136,7 @@ func (h *Hub) Export(ctx context.Context, name string, out io.Writer) (damaged i
 			b, err := h.batches.Batch(ctx, st.ID, n)
 			if errors.Is(err, store.ErrDamaged) || errors.Is(err, store.ErrNotFound) {
 				damaged++
-				b.Body = lostBatch(rec, st, b)
+				b.Body = LostBatch(rec, st, b)
 				h.log.Error("a batch cannot be exported", "stream", st.Name, "batch", n, "error", err)
 			} else if err != nil {
 				return damaged, err
@@ -152,8 +152,8 @@ func (h *Hub) Export(ctx context.Context, name string, out io.Writer) (damaged i
 	return damaged, nil
 }
 
-// lostBatch returns the lines that stand for a batch that cannot be read.
-func lostBatch(rec store.Recording, st store.Stream, b store.Batch) []byte {
+// LostBatch returns the lines that stand for a batch that cannot be read.
+func LostBatch(rec store.Recording, st store.Stream, b store.Batch) []byte {
 	var lines []byte
 	if b.N == 1 {
 		hello := event.Event{

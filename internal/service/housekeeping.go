@@ -23,6 +23,7 @@ func (s *service) housekeepingRoutes(g *gin.RouterGroup) {
 	g.POST("/recordings/:recording/analysis", s.do(s.postAnalysis))
 	g.GET("/service/retention", s.do(s.getRetention))
 	g.PUT("/service/retention", s.do(s.putRetention))
+	g.POST("/service/backup", s.do(s.postBackup))
 }
 
 // named makes an absent recording an answer that says which one.
@@ -106,6 +107,32 @@ func (s *service) putRetention(c *gin.Context) error {
 	}
 	s.Hub.ResumeRetention(c.Request.Context())
 	return s.getRetention(c)
+}
+
+var errCopying = errors.New("another backup is being made; try again when it is done")
+
+// postBackup sends a copy of the database as it is at one moment.
+func (s *service) postBackup(c *gin.Context) error {
+	if s.Backup == nil {
+		return &notHere{"this service keeps its records in a log that it shares; the log's own tools copy that"}
+	}
+	if !s.copying.TryLock() {
+		return errCopying
+	}
+	defer s.copying.Unlock()
+	file, err := s.Backup(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	c.Header("Content-Type", "application/vnd.sqlite3")
+	c.Header("Content-Disposition", `attachment; filename="keenlantern.db"`)
+	c.Status(http.StatusOK)
+	if _, err := io.Copy(&steadyWriter{c.Writer, http.NewResponseController(c.Writer)}, file); err != nil {
+		s.Log.Error("a backup broke off", "error", err)
+		panic(http.ErrAbortHandler)
+	}
+	return nil
 }
 
 // getExport sends the trace as it came. An error in the middle cuts the connection, so that nobody takes a part for the

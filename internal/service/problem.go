@@ -120,6 +120,8 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		return http.StatusForbidden, "not-owner", "The stream belongs to another token", nil
 	case errors.Is(err, ingest.ErrDeleted):
 		return http.StatusGone, "deleted", "The recording was deleted meanwhile", nil
+	case errors.Is(err, errCopying):
+		return http.StatusConflict, "backup", "A backup is being made", nil
 	case errors.Is(err, errRoom):
 		return http.StatusServiceUnavailable, "connections", "Too many connections", nil
 	case errors.As(err, &often):

@@ -1,7 +1,9 @@
 package service
 
 import (
+	"context"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -23,8 +25,9 @@ type Config struct {
 	Gate *access.Gate
 
 	Contracts store.Contracts
-	Fleet     Fleet                              // the services that share a log; nil: this one works alone
-	Accepts   func(app string) map[string]string // findings that are accepted, by their ids, with the reasons; nil: none
+	Fleet     Fleet                                        // the services that share a log; nil: this one works alone
+	Backup    func(context.Context) (io.ReadCloser, error) // a copy of what is stored, as a file; nil: there is none
+	Accepts   func(app string) map[string]string           // findings that are accepted, by their ids, with the reasons; nil: none
 
 	Tokens  bool     // requests need one
 	Hosts   []string // what the service is called, where it is not on loopback
@@ -54,6 +57,7 @@ type service struct {
 	answers answers
 
 	adopting sync.Mutex // of contracts that findings are accepted into
+	copying  sync.Mutex // of the database, one at a time
 }
 
 // New returns the handler of the whole service.

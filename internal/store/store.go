@@ -33,7 +33,7 @@ var (
 	// ErrTakingOver says that a stream's partition is between two services.
 	ErrTakingOver = errors.New("its partition is being taken over")
 	// ErrDamaged says that a part of the database is not what was written.
-	ErrDamaged = errors.New("a part of the database is damaged; export the recordings that can still be read, and start with a new folder")
+	ErrDamaged = errors.New("a part of the database is damaged; a service that is started again repairs what it can, and 'keenlantern salvage' writes what can be read into files")
 )
 
 // Store is everything that a service keeps of recordings. Each part may be kept elsewhere than the others.

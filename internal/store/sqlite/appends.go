@@ -104,6 +104,14 @@ func (s *Store) appendTogether() {
 		}
 		return nil
 	})
+	if err == nil {
+		for n := len(list) - 1; n >= 0; n-- {
+			if answers[n] == nil {
+				s.mark(list[n].stream, list[n].batch.N)
+				break
+			}
+		}
+	}
 	for n, a := range list {
 		switch {
 		case err == nil:

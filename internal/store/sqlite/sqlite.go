@@ -43,6 +43,9 @@ type Store struct {
 
 	appends appends
 
+	marks *os.File // nil: none can be written
+	lost  []string // what was missing when it was opened
+
 	journal int64 // bytes it may hold that are not in the database yet
 }
 
@@ -78,12 +81,18 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 	if !held {
 		return nil, store.ErrInUse
 	}
+	s.lost = lostFrames(folder)
 	s.journal = journalBytes(keepReserve(folder))
 	if s.write, err = sql.Open("sqlite", dsn(folder, s.journal)); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the database: %w", err), s.lock.Unlock())
 	}
 	s.write.SetMaxOpenConns(1)
-	err = s.migrate(ctx)
+	if err = s.intact(ctx); err == nil {
+		err = s.migrate(ctx)
+	}
+	if err == nil {
+		err = s.probe(ctx)
+	}
 	if errors.Is(err, store.ErrFull) && dropReserve(folder) {
 		err = s.migrate(ctx)
 	}
@@ -105,6 +114,9 @@ func Open(ctx context.Context, folder string) (*Store, error) {
 		return nil, errors.Join(err, s.Close())
 	}
 	if s.cutOff, err = s.unfinishedImports(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	if err = s.lostBatches(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
@@ -168,6 +180,9 @@ func (s *Store) Close() error {
 		if db != nil {
 			errs = append(errs, db.Close())
 		}
+	}
+	if s.marks != nil {
+		errs = append(errs, s.marks.Close())
 	}
 	return errors.Join(append(errs, s.lock.Unlock())...)
 }

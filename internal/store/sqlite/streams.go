@@ -74,6 +74,9 @@ func (s *Store) BeginStream(ctx context.Context, fresh *store.Recording, st stor
 		}
 		return s.appendBatch(ctx, q, id, b, packed, receivedNS)
 	})
+	if err == nil {
+		s.mark(id, b.N)
+	}
 	return id, err
 }
 
