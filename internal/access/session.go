@@ -2,6 +2,7 @@ package access
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"keenlantern.example/internal/core/ids"
@@ -19,7 +20,7 @@ type session struct {
 // The bounds of sessions.
 const (
 	SessionFor  = 12 * time.Hour
-	maxSessions = 10_000
+	maxSessions = 100             // of one token: another one begun ends its oldest
 	sharedFor   = 5 * time.Second // that keeping one with others may take
 )
 
@@ -33,9 +34,7 @@ func (g *Gate) SignIn(secret string) (value string, who Who, ok bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	now := time.Now()
-	if len(g.sessions) >= maxSessions {
-		g.forget(now)
-	}
+	g.makeRoom(who.Token, now)
 	value = "session-" + ids.Random(32)
 	s := session{token: who.Token, until: now.Add(SessionFor)}
 	if g.shared != nil {
@@ -49,18 +48,21 @@ func (g *Gate) SignIn(secret string) (value string, who Who, ok bool) {
 	return value, who, true
 }
 
-// forget drops the sessions that have ended, or else the one that ends first. The caller holds mu.
-func (g *Gate) forget(now time.Time) {
-	first := ""
+// makeRoom drops sessions that have ended, and the oldest ones of a token that has as many as it may. The caller holds mu.
+func (g *Gate) makeRoom(token string, now time.Time) {
+	var own []string
 	for h, s := range g.sessions {
-		if s.until.Before(now) {
+		switch {
+		case s.until.Before(now):
 			delete(g.sessions, h)
-		} else if first == "" || s.until.Before(g.sessions[first].until) {
-			first = h
+		case s.token == token:
+			own = append(own, h)
 		}
 	}
-	if len(g.sessions) >= maxSessions {
-		delete(g.sessions, first)
+	slices.SortFunc(own, func(a, b string) int { return g.sessions[a].until.Compare(g.sessions[b].until) })
+	for len(own) >= maxSessions {
+		delete(g.sessions, own[0])
+		own = own[1:]
 	}
 }
 

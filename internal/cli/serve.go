@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"time"
@@ -42,6 +43,17 @@ func serve(ctx context.Context, std IO, args []string) error {
 	f.StringVar(&o.key, "tls-key", "", "key `FILE` (PEM) of the certificate")
 	f.Func("host", "host `NAME` that requests may use for the service, besides its address; repeatable", func(name string) error {
 		o.hosts = append(o.hosts, name)
+		return nil
+	})
+	f.Func("proxy", "`ADDRESS` or network of a proxy in front of the service, whose X-Forwarded-For says who asks; repeatable", func(text string) error {
+		network, err := netip.ParsePrefix(text)
+		if ip, alone := netip.ParseAddr(text); alone == nil {
+			network, err = netip.PrefixFrom(ip.Unmap(), ip.Unmap().BitLen()), nil
+		}
+		if err != nil {
+			return fmt.Errorf("%q is neither an address, such as 10.0.0.7, nor a network, such as 10.0.0.0/24", text)
+		}
+		o.proxies = append(o.proxies, network)
 		return nil
 	})
 	f.Func("follow", "also send on what recorders write into this `FOLDER` (see 'keenlantern follow'); repeatable", func(folder string) error {
@@ -102,6 +114,7 @@ func defaultData(env func(string) string) string {
 type serveOptions struct {
 	tokens    bool
 	hosts     []string
+	proxies   []netip.Prefix
 	cert, key string
 	keep      ingest.Keep
 
@@ -146,6 +159,7 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 		return nil, fmt.Errorf("listen on %s: %w; another service may be running there, --listen names another address", listen, err)
 	}
 	doors := service.NewDoors(service.MaxConnections, service.MaxPerAddress)
+	doors.Trust(o.proxies)
 	listener = doors.Listen(listener)
 	st, err := openBackend(ctx, data, map[bool]string{true: "https://", false: "http://"}[o.cert != ""]+listener.Addr().String(), o.log, log)
 	if err != nil {
@@ -169,7 +183,7 @@ func openServer(ctx context.Context, listen, data string, set rules.Settings, o 
 		log.Warn("tokens and recordings travel unencrypted; --tls-cert and --tls-key make it HTTPS, or a proxy in front does")
 	}
 	fleet, _ := st.(service.Fleet) // nil: the service works alone
-	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Contracts: st, Fleet: fleet, Accepts: accepts, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Recorders: recorders.Files(), Log: log, Version: Version, Keep: o.keep, Backup: backupOf(st, data)})
+	handler, err := service.New(service.Config{Hub: hub, Desk: desk, Contracts: st, Fleet: fleet, Accepts: accepts, Gate: gate, Tokens: far || o.tokens, Hosts: o.hosts, Console: console.Files(), Recorders: recorders.Files(), Log: log, Version: Version, Keep: o.keep, Proxies: o.proxies, Backup: backupOf(st, data)})
 	if err != nil {
 		return nil, errors.Join(err, st.Close(), listener.Close())
 	}

@@ -41,14 +41,15 @@ func check(o *views.Order) error {
 type recorder struct {
 	views.Recorder
 	at time.Time
+	by string // who asked for it: a token, or an address
 }
 
 // The bounds.
 const (
-	maxApplications = 1000
-	maxRecorders    = 1000 // of one application
-	maxAll          = 5000 // of all of them
-	maxText         = 200  // bytes of a name, an id, a version …
+	maxApplications = 10_000
+	maxRecorders    = 1000   // of one application, or for one who asks
+	maxAll          = 10_000 // of all of them: who has the most makes room for others
+	maxText         = 200    // bytes of a name, an id, a version …
 	forgetAfter     = 2 * time.Minute
 	waitFor         = 25 * time.Second
 )
@@ -71,12 +72,14 @@ type Desk struct {
 
 	mu     sync.Mutex
 	apps   map[string]*application
+	held   held
 	closed chan struct{}
 }
 
 type application struct {
 	order     stored
 	recorders map[string]*recorder
+	held      *held         // the desk's
 	changed   chan struct{} // closed and made anew with each order
 }
 
@@ -100,7 +103,7 @@ func (s *stored) now() views.Order {
 
 // New returns a Desk with the orders that are stored.
 func New(ctx context.Context, s Orders) (*Desk, error) {
-	d := &Desk{store: s, apps: map[string]*application{}, closed: make(chan struct{})}
+	d := &Desk{store: s, held: held{of: map[string]int{}}, apps: map[string]*application{}, closed: make(chan struct{})}
 	list, err := s.Orders(ctx)
 	if err != nil {
 		return nil, err
@@ -110,7 +113,7 @@ func New(ctx context.Context, s Orders) (*Desk, error) {
 		if err := json.Unmarshal(text, &o); err != nil {
 			return nil, fmt.Errorf("read the order for %s: %w", name, err)
 		}
-		d.apps[name] = newApplication(o)
+		d.apps[name] = d.newApplication(o)
 	}
 	return d, nil
 }
@@ -178,8 +181,8 @@ func byEnvironment(x, y views.Recorder) int {
 	return cmp.Or(cmp.Compare(x.Environment, y.Environment), cmp.Compare(x.ID, y.ID))
 }
 
-func newApplication(o stored) *application {
-	return &application{order: o, recorders: map[string]*recorder{}, changed: make(chan struct{})}
+func (d *Desk) newApplication(o stored) *application {
+	return &application{order: o, recorders: map[string]*recorder{}, held: &d.held, changed: make(chan struct{})}
 }
 
 // Close sends everybody who waits away.
@@ -257,7 +260,7 @@ func (d *Desk) app(name string) (*application, error) {
 	if len(d.apps) >= maxApplications {
 		return nil, ErrFull
 	}
-	app = newApplication(stored{})
+	app = d.newApplication(stored{})
 	d.apps[name] = app
 	return app, nil
 }
@@ -274,13 +277,14 @@ func (a *application) tidy() {
 	for id, r := range a.recorders {
 		if time.Since(r.at) > forgetAfter {
 			delete(a.recorders, id)
+			a.held.count(r.by, -1)
 		}
 	}
 }
 
 // Ask notes how a recorder is doing, and returns the order of its application: at once if it is not the one it has seen,
-// else when it changes or after a while.
-func (d *Desk) Ask(ctx context.Context, name string, r views.Recorder) (views.Order, error) {
+// else when it changes or after a while. By is who asks, of which none can have others refused.
+func (d *Desk) Ask(ctx context.Context, by, name string, r views.Recorder) (views.Order, error) {
 	if err := checkRecorder(name, &r); err != nil {
 		return views.Order{}, err
 	}
@@ -290,7 +294,7 @@ func (d *Desk) Ask(ctx context.Context, name string, r views.Recorder) (views.Or
 		d.mu.Lock()
 		app, err := d.app(name)
 		if err == nil && first {
-			err = d.note(name, app, r)
+			err = d.note(by, name, app, r)
 			d.tidyOne(name, app)
 		}
 		if err != nil {
@@ -333,24 +337,77 @@ func checkRecorder(app string, r *views.Recorder) error {
 }
 
 // note remembers how a recorder is doing. The caller holds mu.
-func (d *Desk) note(name string, a *application, r views.Recorder) error {
-	full := func() bool {
-		all := 0
-		for _, app := range d.apps {
-			all += len(app.recorders)
-		}
-		return len(a.recorders) >= maxRecorders || all >= maxAll
-	}
-	if a.recorders[r.ID] == nil && full() {
-		if d.tidy(); full() {
-			return ErrFull
+func (d *Desk) note(by, name string, a *application, r views.Recorder) error {
+	if a.recorders[r.ID] == nil {
+		if !d.room(by, a) {
+			d.tidy()
+			if !d.room(by, a) {
+				return ErrFull
+			}
 		}
 		d.apps[name] = a // it had no recorders yet
 	}
+	if before := a.recorders[r.ID]; before != nil {
+		d.held.count(before.by, -1)
+	}
+	d.held.count(by, 1)
 	now := time.Now()
 	r.Asked = now.UTC().Format(time.RFC3339)
-	a.recorders[r.ID] = &recorder{r, now}
+	a.recorders[r.ID] = &recorder{r, now, by}
 	return nil
+}
+
+// room reports whether there is room for one more recorder of an application, and makes some where another asker has more than by has.
+func (d *Desk) room(by string, a *application) bool {
+	if len(a.recorders) >= maxRecorders || d.held.of[by] >= maxRecorders {
+		return false
+	}
+	if d.held.all < maxAll {
+		return true
+	}
+	most := by
+	for asker, n := range d.held.of {
+		if n > d.held.of[most] || n == d.held.of[most] && asker < most {
+			most = asker
+		}
+	}
+	if d.held.of[most] <= d.held.of[by]+1 {
+		return false
+	}
+	d.drop(most)
+	return true
+}
+
+// held counts the recorders that are remembered, in all and for each asker.
+type held struct {
+	all int
+	of  map[string]int
+}
+
+func (h *held) count(by string, n int) {
+	h.all += n
+	if h.of[by] += n; h.of[by] == 0 {
+		delete(h.of, by)
+	}
+}
+
+// drop forgets the recorder of an asker that asked the longest ago. The caller holds mu.
+func (d *Desk) drop(asker string) {
+	var from *application
+	var oldest *recorder
+	name := ""
+	for n, app := range d.apps {
+		for _, r := range app.recorders {
+			if r.by == asker && (oldest == nil || r.at.Before(oldest.at)) {
+				from, oldest, name = app, r, n
+			}
+		}
+	}
+	if oldest != nil {
+		delete(from.recorders, oldest.ID)
+		d.held.count(asker, -1)
+		d.tidyOne(name, from)
+	}
 }
 
 // view returns a copy. The caller holds mu.

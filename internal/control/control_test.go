@@ -48,7 +48,7 @@ func TestOrders(t *testing.T) {
 		ask := func(knows int64) (views.Order, time.Duration) {
 			t.Helper()
 			began := time.Now()
-			o, err := d.Ask(t.Context(), "harbour-office", views.Recorder{ID: "r1", Environment: "production", Knows: knows})
+			o, err := d.Ask(t.Context(), "token", "harbour-office", views.Recorder{ID: "r1", Environment: "production", Knows: knows})
 			require.NoError(t, err)
 			return o, time.Since(began)
 		}
@@ -58,7 +58,7 @@ func TestOrders(t *testing.T) {
 
 		heard := make(chan views.Order)
 		go func() {
-			o, err := d.Ask(t.Context(), "harbour-office", views.Recorder{ID: "r2", Environment: "production"})
+			o, err := d.Ask(t.Context(), "token", "harbour-office", views.Recorder{ID: "r2", Environment: "production"})
 			assert.NoError(t, err)
 			heard <- o
 		}()
@@ -92,7 +92,7 @@ func TestAsking(t *testing.T) {
 		note := func(app, id, environment string) {
 			ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 			defer cancel()
-			_, err := d.Ask(ctx, app, views.Recorder{ID: id, Environment: environment, Share: 1, Events: 5})
+			_, err := d.Ask(ctx, "token", app, views.Recorder{ID: id, Environment: environment, Share: 1, Events: 5})
 			require.ErrorIs(t, err, context.DeadlineExceeded)
 		}
 		note("harbour-office", "b", "production")
@@ -116,7 +116,7 @@ func TestAsking(t *testing.T) {
 
 		waiting := make(chan error)
 		go func() {
-			_, err := d.Ask(t.Context(), "harbour-office", views.Recorder{ID: "a", Knows: 1})
+			_, err := d.Ask(t.Context(), "token", "harbour-office", views.Recorder{ID: "a", Knows: 1})
 			waiting <- err
 		}()
 		synctest.Wait()
@@ -148,7 +148,7 @@ func TestRefused(t *testing.T) {
 	for why, r := range map[string]views.Recorder{
 		"an id of its own": {}, "UTF-8": {ID: "a\xff"}, "share": {ID: "a", Share: -1}, "share ": {ID: "a", Share: math.NaN()}, "events": {ID: "a", Lost: -1},
 	} {
-		_, err := d.Ask(t.Context(), "office", r)
+		_, err := d.Ask(t.Context(), "token", "office", r)
 		require.ErrorAs(t, err, &unusable, why)
 		assert.ErrorContains(t, err, strings.TrimSpace(why))
 	}
@@ -166,19 +166,29 @@ func TestMany(t *testing.T) {
 		d := desk(t, &kept{orders: map[string][]byte{}})
 		gone, cancel := context.WithCancel(t.Context())
 		cancel()
-		ask := func(app, id string) error {
-			_, err := d.Ask(gone, app, views.Recorder{ID: id})
+		asked := func(by, app, id string) error {
+			_, err := d.Ask(gone, by, app, views.Recorder{ID: id})
 			return err
 		}
+		ask := func(app, id string) error { return asked("token", app, id) }
 		for n := range 1000 {
 			require.ErrorIs(t, ask("office", fmt.Sprint("r", n)), context.Canceled)
 		}
 		require.ErrorIs(t, ask("office", "one more"), control.ErrFull)
 		require.ErrorIs(t, ask("office", "r7"), context.Canceled, "one that is known")
-		for n := range 999 {
-			require.ErrorIs(t, ask(fmt.Sprint("app ", n), "r"), context.Canceled)
+		require.ErrorIs(t, ask("one more", "r"), control.ErrFull, "of one token")
+		require.ErrorIs(t, asked("another", "one more", "r"), context.Canceled, "of another one")
+		for by := range 9 {
+			for n := range 1000 - by/8 {
+				require.ErrorIs(t, asked(fmt.Sprint("token ", by), fmt.Sprint("app ", by, n), "r"), context.Canceled)
+			}
 		}
-		require.ErrorIs(t, ask("one more", "r"), control.ErrFull)
+		require.ErrorIs(t, asked("another", "one more still", "r"), context.Canceled, "there is no room left: one of those that have the most makes some")
+		n := 0
+		for _, app := range d.Applications() {
+			n += len(app.Recorders)
+		}
+		assert.Equal(t, 10_000, n)
 		time.Sleep(3 * time.Minute)
 		require.ErrorIs(t, ask("one more", "r"), context.Canceled)
 		require.ErrorIs(t, ask("office", "one more"), context.Canceled)

@@ -144,14 +144,15 @@ func (s *service) postSession(c *gin.Context) error {
 	if err := small(c, &in); err != nil {
 		return err
 	}
-	from := c.RemoteIP()
-	if wait := s.signIns.wait(from); wait > 0 {
+	from := c.ClientIP()
+	secret := strings.TrimSpace(in.Token)
+	if wait := s.signIns.wait(from, secret); wait > 0 {
 		s.Log.Warn("sign-ins from an address are put off: too many have failed", "address", from)
 		return &tooOften{int(wait.Seconds()) + 1}
 	}
-	value, who, ok := s.Gate.SignIn(strings.TrimSpace(in.Token))
+	value, who, ok := s.Gate.SignIn(secret)
 	if !ok {
-		s.signIns.failed(from)
+		s.signIns.failed(from, secret)
 		s.Log.Warn("a sign-in failed", "address", from)
 		if who.Token != "" {
 			return errWrongKind

@@ -9,42 +9,61 @@ import (
 	"golang.org/x/time/rate"
 )
 
-// attempts bounds how often sign-ins from one address may fail: a few at once, and then one now and then.
+// attempts bounds how often sign-ins may fail: a few at once for one token from one address, and then one now and then; more from the address
+// in all, which many people may share.
 type attempts struct {
-	mu   sync.Mutex
-	from *lru.Cache[string, *rate.Limiter]
+	mu    sync.Mutex
+	token *lru.Cache[string, *rate.Limiter] // by address and the token's first letters
+	from  *lru.Cache[string, *rate.Limiter] // by address
 }
 
 const (
-	failuresAtOnce = 5
-	failuresEvery  = 10 * time.Second
-	maxAddresses   = 10_000
+	failuresAtOnce        = 5
+	failuresEvery         = 10 * time.Second
+	addressFailuresAtOnce = 100
+	addressFailuresEvery  = time.Second
+	maxAddresses          = 10_000
+	tokenPrefix           = 20 // letters, of which the first ones say the kind
 )
 
 func newAttempts() *attempts {
-	from, _ := lru.New[string, *rate.Limiter](maxAddresses) // the only error is a size that is not positive
-	return &attempts{from: from}
+	token, _ := lru.New[string, *rate.Limiter](maxAddresses) // the only error is a size that is not positive
+	from, _ := lru.New[string, *rate.Limiter](maxAddresses)
+	return &attempts{token: token, from: from}
 }
 
-// wait returns for how long sign-ins from an address are put off.
-func (a *attempts) wait(from string) time.Duration {
+func ofToken(from, secret string) string {
+	return from + "\x00" + secret[:min(len(secret), tokenPrefix)]
+}
+
+// wait returns for how long sign-ins with a token from an address are put off.
+func (a *attempts) wait(from, secret string) time.Duration {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	l, ok := a.from.Get(from)
+	return max(left(a.token, ofToken(from, secret), failuresEvery), left(a.from, from, addressFailuresEvery))
+}
+
+func left(of *lru.Cache[string, *rate.Limiter], key string, every time.Duration) time.Duration {
+	l, ok := of.Get(key)
 	if !ok || l.Tokens() >= 1 {
 		return 0
 	}
-	return time.Duration((1 - l.Tokens()) * float64(failuresEvery))
+	return time.Duration((1 - l.Tokens()) * float64(every))
 }
 
 // failed counts one that failed.
-func (a *attempts) failed(from string) {
+func (a *attempts) failed(from, secret string) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	l, ok := a.from.Get(from)
+	count(a.token, ofToken(from, secret), failuresEvery, failuresAtOnce)
+	count(a.from, from, addressFailuresEvery, addressFailuresAtOnce)
+}
+
+func count(of *lru.Cache[string, *rate.Limiter], key string, every time.Duration, atOnce int) {
+	l, ok := of.Get(key)
 	if !ok {
-		l = rate.NewLimiter(rate.Every(failuresEvery), failuresAtOnce)
-		a.from.Add(from, l)
+		l = rate.NewLimiter(rate.Every(every), atOnce)
+		of.Add(key, l)
 	}
 	l.Allow()
 }

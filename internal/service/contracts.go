@@ -28,8 +28,8 @@ func (s *service) contractRoutes(g *gin.RouterGroup) {
 		c.Data(http.StatusOK, "application/schema+json", docs.ContractSchema)
 		return nil
 	}))
-	g.GET("/recordings/:recording/contract", s.looking(s.judgeByHeld))
-	g.POST("/recordings/:recording/contract", s.looking(s.judgeByGiven))
+	g.GET("/recordings/:recording/contract", s.working(s.judgeByHeld))
+	g.POST("/recordings/:recording/contract", s.working(s.judgeByGiven))
 	g.GET("/recordings/:recording/contract/draft", s.do(s.getDraft))
 	g.POST("/recordings/:recording/adoption", s.do(s.postAdoption))
 }
@@ -259,7 +259,7 @@ func (s *service) postAdoption(c *gin.Context) error {
 }
 
 func (s *service) getDraft(c *gin.Context) error {
-	done, err := s.Hub.View(c.Request.Context())
+	done, err := s.turns.take(c.Request.Context(), s.asker(c))
 	if err != nil {
 		return err
 	}

@@ -52,9 +52,12 @@ func (s *service) putRecorder(c *gin.Context) error {
 		return &badRequest{fmt.Sprintf("how the recorder is doing cannot be read: %v", err)}
 	}
 	r.ID = c.Param("recorder")
-	o, err := s.Desk.Ask(c.Request.Context(), c.Param("application"), r)
+	o, err := s.Desk.Ask(c.Request.Context(), s.asker(c), c.Param("application"), r)
 	if err != nil {
 		return err
+	}
+	if !s.stillMay(c) {
+		return errBadToken // it was revoked while the recorder waited
 	}
 	c.JSON(http.StatusOK, o)
 	return nil

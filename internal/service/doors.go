@@ -5,6 +5,8 @@ import (
 	"errors"
 	"net"
 	"net/http"
+	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -23,6 +25,8 @@ type Doors struct {
 	open   map[*door]struct{}
 	byHost map[string]int
 	spares int
+
+	proxies []netip.Prefix // from which everybody's connections may come
 }
 
 // The bounds of Doors, unless a test sets others.
@@ -36,6 +40,18 @@ const (
 // NewDoors returns Doors for so many connections in all, and from each address.
 func NewDoors(most, each int) *Doors {
 	return &Doors{most: most, each: each, spare: maxSpare, open: map[*door]struct{}{}, byHost: map[string]int{}}
+}
+
+// Trust lets as many connections come from these addresses as there is room for at all: a proxy in front of the service is there.
+func (d *Doors) Trust(proxies []netip.Prefix) { d.proxies = proxies }
+
+// mostFrom returns how many connections may come from an address.
+func (d *Doors) mostFrom(host string) int {
+	ip, err := netip.ParseAddr(host)
+	if err == nil && slices.ContainsFunc(d.proxies, func(p netip.Prefix) bool { return p.Contains(ip.Unmap()) }) {
+		return d.most
+	}
+	return d.each
 }
 
 // door is one connection.
@@ -97,7 +113,7 @@ func (d *Doors) let(conn net.Conn) *door {
 	}
 	in := &door{Conn: conn, of: d, host: host}
 	d.mu.Lock()
-	full := d.byHost[host] >= d.each
+	full := d.byHost[host] >= d.mostFrom(host)
 	if !full && len(d.open)-d.spares >= d.most {
 		full = true
 		if old := d.longestIdle(); old != nil {

@@ -120,6 +120,8 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 		return http.StatusForbidden, "not-owner", "The stream belongs to another token", nil
 	case errors.Is(err, ingest.ErrDeleted):
 		return http.StatusGone, "deleted", "The recording was deleted meanwhile", nil
+	case errors.Is(err, errBusy):
+		return http.StatusTooManyRequests, "busy", "Too many questions at once", map[string]any{"retry_after": busyFor}
 	case errors.Is(err, errCopying):
 		return http.StatusConflict, "backup", "A backup is being made", nil
 	case errors.Is(err, errRoom):

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"sync"
 
 	"github.com/gin-gonic/gin"
@@ -26,6 +27,7 @@ type Config struct {
 
 	Contracts store.Contracts
 	Fleet     Fleet                                        // the services that share a log; nil: this one works alone
+	Proxies   []netip.Prefix                               // whose X-Forwarded-For is believed
 	Backup    func(context.Context) (io.ReadCloser, error) // a copy of what is stored, as a file; nil: there is none
 	Accepts   func(app string) map[string]string           // findings that are accepted, by their ids, with the reasons; nil: none
 
@@ -55,6 +57,7 @@ type service struct {
 	news    news
 	signIns *attempts
 	answers answers
+	turns   *turns
 
 	adopting sync.Mutex // of contracts that findings are accepted into
 	copying  sync.Mutex // of the database, one at a time
@@ -68,7 +71,7 @@ func New(cfg Config) (http.Handler, error) {
 	if cfg.MaxFile == 0 {
 		cfg.MaxFile = DefaultMaxFile
 	}
-	s := &service{Config: cfg, signIns: newAttempts()}
+	s := &service{Config: cfg, signIns: newAttempts(), turns: newTurns()}
 	var err error
 	// It keeps no state between two batches.
 	s.unzip, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(uint64(cfg.MaxBatch)), zstd.WithDecoderMaxWindow(maxWindow))
@@ -77,6 +80,13 @@ func New(cfg Config) (http.Handler, error) {
 	}
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
+	proxies := make([]string, 0, len(cfg.Proxies)) // gin believes every address unless it is told some
+	for _, p := range cfg.Proxies {
+		proxies = append(proxies, p.String())
+	}
+	if err := g.SetTrustedProxies(proxies); err != nil {
+		return nil, fmt.Errorf("trust proxies: %w", err)
+	}
 	g.HandleMethodNotAllowed = true
 	g.UseRawPath, g.UnescapePathValues = true, true
 	if s.Fleet != nil {

@@ -53,7 +53,7 @@ func (s *service) viewRoutes(g *gin.RouterGroup) {
 	one.GET("/scopes/:scope", s.view(s.getScope))
 	one.GET("/sharing", s.view(s.getSharing))
 	one.GET("/instances/:instance", s.view(s.getInstance))
-	g.GET("/compare", s.looking(s.getCompare))
+	g.GET("/compare", s.working(s.getCompare))
 	g.GET("/rules", s.do(s.getRules))
 	g.GET("/service", s.do(s.getService))
 }
@@ -80,8 +80,17 @@ func (s *service) view(answer func(*gin.Context, *views.Source, views.Filter) (a
 // looking sends an answer that is made from recordings as a whole. A few are made at once, the others wait; one that is
 // ready waits for no reader.
 func (s *service) looking(answer func(*gin.Context) (any, error)) gin.HandlerFunc {
+	return s.packed(func(c *gin.Context) (func(), error) { return s.Hub.View(c.Request.Context()) }, answer)
+}
+
+// working sends an answer that may take much work. It waits for its turn beside views.
+func (s *service) working(answer func(*gin.Context) (any, error)) gin.HandlerFunc {
+	return s.packed(func(c *gin.Context) (func(), error) { return s.turns.take(c.Request.Context(), s.asker(c)) }, answer)
+}
+
+func (s *service) packed(place func(*gin.Context) (done func(), err error), answer func(*gin.Context) (any, error)) gin.HandlerFunc {
 	packed := func(c *gin.Context) ([]byte, error) {
-		done, err := s.Hub.View(c.Request.Context())
+		done, err := place(c)
 		if err != nil {
 			return nil, err
 		}

@@ -192,18 +192,29 @@ type court struct {
 	meant   map[pattern]map[string]bool // which of them a pattern means
 	names   map[string]string           // short ones
 	work    int64                       // steps of it
+	built   map[evidence]*finding.Example
 }
 
 type pattern struct{ kind, text string }
 
 // maxWork bounds how many steps judging takes in all: some seconds.
-const maxWork = 500_000_000
+const maxWork = 1_500_000_000
 
-// stepsEach is about what looking at a registration or hand-out takes, in comparing of letters.
-const stepsEach = 20
+// maxLooked bounds of how many instances the lines are looked for, each of which reads a piece of the recording. What is broken beyond that is
+// reported without examples.
+const maxLooked = 1000
+
+// maxBreaks bounds how many cases of one clause are told apart.
+const maxBreaks = 1000
+
+// stepsBroken is about what noting a case takes.
+const stepsBroken = 2000
+
+// stepsEach is about what looking at a registration or hand-out takes, in steps.
+const stepsEach = 40
 
 func newCourt(c *Contract, src *views.Source) *court {
-	j := &court{src: src, s: src.State(), file: c.Name, names: patterns.Shorten(allNames(src.State())), known: map[string][]string{}, meant: map[pattern]map[string]bool{}}
+	j := &court{src: src, s: src.State(), file: c.Name, names: patterns.Shorten(allNames(src.State())), known: map[string][]string{}, meant: map[pattern]map[string]bool{}, built: map[evidence]*finding.Example{}}
 	there := map[pattern]bool{}
 	add := func(kind, name string) {
 		if k := (pattern{kind, name}); name != "" && !there[k] {
@@ -250,9 +261,9 @@ func (j *court) affords(c *Clause, steps int64) bool {
 // compared is how many steps it takes to compare a pattern with a name.
 func compared(pattern, name string) int64 {
 	if strings.Contains(pattern, "*") {
-		return int64(len(pattern)+1) * int64(len(name)+1)
+		return 4 * int64(len(pattern)+1) * int64(len(name)+1)
 	}
-	return int64(len(pattern) + len(name))
+	return 8 + int64(min(len(pattern), len(name)))/16 // letters of whole words are compared many at once
 }
 
 func (j *court) fits(c *Clause, pattern, name string) bool {
@@ -327,7 +338,7 @@ func (j *court) judge(c *Clause) Judgement {
 	}[c.Kind](v)
 	one.Status, one.Why = v.status(), v.why
 	if len(v.breaks) > 0 {
-		one.Why = v.told()
+		one.Why = v.cases()
 		one.Finding = v.finding(one.Says, one.Why)
 	}
 	return one
@@ -345,6 +356,7 @@ type verdict struct {
 	seen    int64 // times that it was seen to hold, or not to
 	why     string
 	breaks  []string // what broke it, in words
+	told    map[string]bool
 	subject *finding.Ref
 	holder  *finding.Ref
 	times   int64
@@ -368,7 +380,7 @@ func (v *verdict) status() Status {
 	return Kept
 }
 
-func (v *verdict) told() string {
+func (v *verdict) cases() string {
 	text := strings.Join(v.breaks[:min(3, len(v.breaks))], "; ")
 	if more := len(v.breaks) - 3; more > 0 {
 		text += "; and " + finding.Count(int64(more), "other case", "other cases")
@@ -378,13 +390,21 @@ func (v *verdict) told() string {
 
 // broken notes one thing that broke the clause.
 func (v *verdict) broken(subject, holder *finding.Ref, times int64, format string, args ...any) {
-	if text := fmt.Sprintf(format, args...); !slices.Contains(v.breaks, text) {
-		v.breaks = append(v.breaks, text)
+	if v.times += times; !v.j.affords(v.c, stepsBroken) {
+		return
+	}
+	if text := fmt.Sprintf(format, args...); !v.told[text] {
+		if v.told == nil {
+			v.told = map[string]bool{}
+		}
+		if len(v.told) < maxBreaks {
+			v.told[text] = true
+			v.breaks = append(v.breaks, text)
+		}
 	}
 	if v.subject == nil {
 		v.subject, v.holder = subject, holder
 	}
-	v.times += times
 }
 
 // finding is what reports show of a broken clause.
@@ -438,6 +458,20 @@ func upper(s string) string {
 
 // example finds the line on which an instance was built.
 func (j *court) example(e evidence) (finding.Example, bool) {
+	x, known := j.built[e]
+	if !known && len(j.built) < maxLooked {
+		if found, ok := j.look(e); ok {
+			x = &found
+		}
+		j.built[e] = x
+	}
+	if x == nil {
+		return finding.Example{}, false
+	}
+	return *x, true
+}
+
+func (j *court) look(e evidence) (finding.Example, bool) {
 	i, err := views.TellInstance(j.src, e.stream, e.inst)
 	if err != nil {
 		return finding.Example{}, false // it was built too long ago to be found

@@ -70,6 +70,9 @@ func (v *verdict) wiring() {
 func (v *verdict) examples(of func(*derive.State, *derive.Handout) bool) {
 	for n := range v.j.src.Streams {
 		s := v.j.src.Streams[n].State()
+		if !v.j.affords(v.c, stepsEach*int64(len(s.Handouts))) {
+			return
+		}
 		for k := range s.Handouts {
 			if h := &s.Handouts[k]; of(s, h) && len(v.insts) < 2*finding.MaxExamples {
 				for _, i := range h.Instances[:min(2, len(h.Instances))] {
