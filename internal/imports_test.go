@@ -51,12 +51,14 @@ var mayImport = map[string]string{
 	"internal/access":             "internal/core/ids internal/core/views internal/store",
 	"internal/otlp":               "",
 	"internal/control":            "internal/core/views",
+	"internal/notices":            "",
+	"internal/notices/generate":   "",
 	"internal/service":            "docs internal/access internal/control internal/otlp internal/core/finding internal/core/replay internal/core/contract internal/core/engine internal/core/triage internal/core/views internal/ingest internal/store",
 	"internal/client":             "internal/core/views",
 	"internal/report":             "internal/core/triage internal/core/conform internal/core/finding internal/core/derive internal/core/replay internal/core/contract internal/core/engine internal/core/views",
 	"internal/cli": "recorders console demo/harbour record record/event internal/access internal/control internal/core/conform internal/core/finding internal/core/reader internal/core/rules internal/core/derive " +
 		"internal/core/replay internal/core/contract internal/core/engine internal/core/triage internal/follow " +
-		"internal/core/views internal/store internal/store/sqlite internal/store/jetstream internal/ingest internal/service internal/client internal/report",
+		"internal/core/views internal/store internal/store/sqlite internal/store/jetstream internal/ingest internal/service internal/client internal/report internal/notices",
 	"internal/many":                  "internal/browser internal/core/engine internal/core/reader internal/core/rules internal/core/views internal/load internal/service internal/ingest internal/store internal/store/sqlite",
 	"internal/many/demo":             "demo/harbour record internal/core/views internal/many",
 	"internal/browser":               "",

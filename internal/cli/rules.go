@@ -3,9 +3,11 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"strings"
 
 	"keenlantern.example/internal/core/views"
+	"keenlantern.example/internal/notices"
 	"keenlantern.example/internal/report"
 )
 
@@ -41,8 +43,13 @@ func listRules(_ context.Context, std IO, args []string) error {
 }
 
 func version(_ context.Context, std IO, args []string) error {
-	f := newFlags(std, "version", "version", "Prints the version.", "keenlantern version")
+	f := newFlags(std, "version", "version [options]", "Prints the version.", "keenlantern version")
+	licences := f.Bool("licences", false, "print the licences of the libraries in the program and its console")
 	if _, err := f.parse(args, 0, 0); err != nil {
+		return err
+	}
+	if *licences {
+		_, err := io.WriteString(std.Out, notices.Text)
 		return err
 	}
 	fmt.Fprintln(std.Out, "keenlantern", Version)

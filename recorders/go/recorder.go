@@ -201,12 +201,16 @@ func Start(cfg Config) (*Recorder, error) {
 func transportOf() *http.Transport {
 	t, ok := http.DefaultTransport.(*http.Transport)
 	if !ok { // the application has put its own in the place of the default one
-		return &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: time.Minute}
+		return &http.Transport{Proxy: http.ProxyFromEnvironment, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: maxAnswerHeader}
 	}
 	own := t.Clone()
 	own.MaxIdleConns, own.MaxIdleConnsPerHost = 2, 2
+	own.MaxResponseHeaderBytes = maxAnswerHeader
 	return own
 }
+
+// maxAnswerHeader bounds the headers of an answer in bytes: what answers may be no service.
+const maxAnswerHeader = 64 << 10
 
 // checkAddress returns an error if an address is not the URL of a service.
 func checkAddress(service string) error {
