@@ -146,7 +146,7 @@ test-many:
 	KEENLANTERN_MANY=heavy go test ./internal/many -v -count 1 -timeout 30m
 
 soak: build
-	KEENLANTERN_MANY=heavy go test ./internal/many -count 1 -timeout 30m -run TestKilled
+	KEENLANTERN_MANY=heavy go test ./internal/many -count 1 -timeout 30m -run "TestKilled|TestOneKilledAgain"
 	go run ./internal/load/soak -for 10m
 	go run ./internal/load/soak -events 10000000 -streams 1 -open 1000
 	go run ./internal/load/soak -events 10000000 -streams 100 -open 1000

@@ -252,6 +252,23 @@ func TestKilled(t *testing.T) {
 	}
 }
 
+// TestOneKilledAgain kills one of two services ten times in a row: it comes back each time, and nothing is left of what it was.
+func TestOneKilledAgain(t *testing.T) {
+	_, fleet := startWith(t, 1, 2, "--log-partitions", "64")
+	ready(t, fleet.URL(0))
+	s := sendAll(t, fleet.URLs()[1:], 4, 400, 20*time.Millisecond)
+	for range 10 {
+		fleet.Kill(0)
+		require.NoError(t, fleet.Start(0))
+		time.Sleep(time.Duration(200+rand.IntN(400)) * time.Millisecond)
+	}
+	s.wait(t)
+	for _, url := range fleet.URLs() {
+		ready(t, url)
+		s.holds(t, url)
+	}
+}
+
 // TestLogRestarted kills all servers of a log at once while many send, and starts them again. Services put senders off meanwhile, and go
 // on by themselves.
 func TestLogRestarted(t *testing.T) {

@@ -119,6 +119,9 @@ func (s *Store) workOn(p *partition) {
 		began := time.Now()
 		if err := w.read(ctx); err != nil && ctx.Err() == nil {
 			s.log.Warn("reading a partition broke off; it is taken up again", "partition", p.n, "error", err)
+			if try > 0 { // once may be the log's server being changed
+				w.unready()
+			}
 		}
 		if time.Since(began) > 10*time.Second {
 			try = 0
@@ -139,6 +142,9 @@ type working struct {
 	open  map[string]*unsaved
 	fresh map[string]struct{} // streams of which a batch has been marked since the last note
 	wrote uint64
+
+	failing  uint64 // the number of a batch that could not be taken
+	failures int    // how often in a row
 }
 
 // begin finds out where to go on.
@@ -177,10 +183,12 @@ func (w *working) read(ctx context.Context) error {
 			return err
 		}
 	}
-	w.ready()
+	if err := w.sweep(ctx); err != nil {
+		return err
+	}
 	c, err := w.s.js.OrderedConsumer(ctx, w.s.cfg.Name+"-batches", jetstream.OrderedConsumerConfig{
-		FilterSubjects: []string{w.batches()},
-		DeliverPolicy:  jetstream.DeliverByStartSequencePolicy, OptStartSeq: w.next,
+		FilterSubjects: []string{w.batches()}, NamePrefix: w.consumer(), InactiveThreshold: consumerFor,
+		DeliverPolicy: jetstream.DeliverByStartSequencePolicy, OptStartSeq: w.next,
 	})
 	if err != nil {
 		return away(err)
@@ -191,6 +199,12 @@ func (w *working) read(ctx context.Context) error {
 	}
 	defer in.Stop()
 	defer context.AfterFunc(ctx, in.Stop)()
+	if !w.isReady() {
+		if err := w.aim(ctx); err != nil { // as far as it goes by now
+			return err
+		}
+	}
+	w.ready()
 	notes := time.NewTicker(noteEvery)
 	defer notes.Stop()
 	stop := make(chan struct{})
@@ -229,13 +243,39 @@ func (w *working) read(ctx context.Context) error {
 	}
 }
 
+// consumerFor is how long the log keeps a consumer that nobody reads from. It outlasts a pause between two reads.
+const consumerFor = 30 * time.Second
+
+// consumer is what the names of the partition's consumers begin with.
+func (w *working) consumer() string { return "partition-" + strconv.Itoa(w.p.n) }
+
+// sweep deletes the consumers that services which have died left behind: who holds the partition alone reads it, and a log may have a bound
+// on consumers.
+func (w *working) sweep(ctx context.Context) error {
+	ctx, cancel := within(ctx)
+	defer cancel()
+	list := w.s.batches.ConsumerNames(ctx)
+	var old []string
+	for name := range list.Name() {
+		if strings.HasPrefix(name, w.consumer()+"_") {
+			old = append(old, name)
+		}
+	}
+	if err := list.Err(); err != nil {
+		return away(err)
+	}
+	for _, name := range old {
+		if err := w.s.batches.DeleteConsumer(ctx, name); err != nil && !errors.Is(err, jetstream.ErrConsumerNotFound) {
+			return away(err)
+		}
+	}
+	return nil
+}
+
 // aimLower looks again up to where a partition that is not ready has to be read: what it waits for may have been deleted meanwhile.
 func (w *working) aimLower(ctx context.Context) {
-	w.s.parts.mu.Lock()
-	ready := w.p.ready
-	w.s.parts.mu.Unlock()
 	was := w.goal
-	if ready || w.aim(ctx) != nil {
+	if w.isReady() || w.aim(ctx) != nil {
 		w.goal = was
 		return
 	}
@@ -259,7 +299,7 @@ func (w *working) take(ctx context.Context, m jetstream.Msg) error {
 	w.s.parts.mu.Lock()
 	w.p.lag = lag{batches: int64(meta.NumPending) + 1, since: meta.Timestamp}
 	w.s.parts.mu.Unlock()
-	if err := w.give(ctx, m, seq); err != nil {
+	if err := w.give(ctx, m, seq); err != nil && !w.passOver(ctx, m, seq, err) {
 		return err
 	}
 	w.next = seq + 1
@@ -269,6 +309,25 @@ func (w *working) take(ctx context.Context, m jetstream.Msg) error {
 	}
 	w.s.parts.mu.Unlock()
 	return nil
+}
+
+// maxFailures is how often a batch may fail to be taken before it is passed over: by then it is the batch, and not the log.
+const maxFailures = 5
+
+// passOver reports whether a batch that could not be taken is to be left, so that those behind it are not held up. Its stream then lacks a
+// batch, and breaks.
+func (w *working) passOver(ctx context.Context, m jetstream.Msg, seq uint64, err error) bool {
+	if ctx.Err() != nil || errors.Is(err, store.ErrAway) {
+		return false
+	}
+	if w.failing != seq {
+		w.failing, w.failures = seq, 0
+	}
+	if w.failures++; w.failures < maxFailures {
+		return false
+	}
+	w.s.log.Error("a batch in the log cannot be taken, and is passed over", "subject", m.Subject(), "sequence", seq, "error", err)
+	return true
 }
 
 func (w *working) give(ctx context.Context, m jetstream.Msg, seq uint64) error {
@@ -349,7 +408,28 @@ var bodies = sync.Pool{New: func() any { return new([]byte) }}
 
 const keptBody = 1 << 20
 
-// ready says that all that was there at first has been given to the worker.
+// isReady reports whether all that was there at first has been read.
+func (w *working) isReady() bool {
+	w.s.parts.mu.Lock()
+	defer w.s.parts.mu.Unlock()
+	return w.p.ready
+}
+
+// unready says that the partition is not read at the moment: what is asked of its streams would be answered from what they were.
+func (w *working) unready() {
+	w.s.parts.mu.Lock()
+	defer w.s.parts.mu.Unlock()
+	if !w.p.ready {
+		return
+	}
+	w.p.ready = false
+	select {
+	case w.s.parts.wake <- struct{}{}:
+	default:
+	}
+}
+
+// ready notes that all that was there at first has been given to the worker.
 func (w *working) ready() {
 	w.s.parts.mu.Lock()
 	defer w.s.parts.mu.Unlock()

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -104,4 +106,84 @@ func TestReachedWhileBusy(t *testing.T) {
 		row, err := catalog.Get(t.Context(), "reached.0")
 		return err == nil && json.Unmarshal(row.Value(), &reached) == nil && reached.Seq > 50
 	}, 20*time.Second, 100*time.Millisecond, "the older batches count as done")
+}
+
+// TestConsumersOfTheDead holds that what services which died left behind on the log goes when their partitions are taken over: a log may have a
+// bound on consumers.
+func TestConsumersOfTheDead(t *testing.T) {
+	_, url := logServer(t, nil)
+	open := func() *jetstream.Store {
+		s, err := jetstream.Open(t.Context(), jetstream.Config{URL: url, Folder: t.TempDir(), Replicas: 1, Partitions: 2, Lease: 5 * time.Second})
+		require.NoError(t, err)
+		return s
+	}
+	s := open()
+	begun(t, s, "aaa11", "first")
+	require.NoError(t, s.Close())
+	c, err := nats.Connect(url)
+	require.NoError(t, err)
+	defer c.Close()
+	js, err := nats_js.New(c)
+	require.NoError(t, err)
+	batches, err := js.Stream(t.Context(), "keenlantern-batches")
+	require.NoError(t, err)
+	for part := range 2 {
+		for n := range 5 {
+			_, err := batches.CreateConsumer(t.Context(), nats_js.ConsumerConfig{Name: fmt.Sprintf("partition-%d_%d", part, n+1), InactiveThreshold: 5 * time.Minute, AckPolicy: nats_js.AckNonePolicy, MemoryStorage: true})
+			require.NoError(t, err)
+		}
+	}
+	s = open()
+	defer func() { require.NoError(t, s.Close()) }()
+	require.NoError(t, s.Work(working{func(string, store.Batch) error { return nil }}))
+	require.Eventually(t, func() bool {
+		all := s.Services()
+		info, err := batches.Info(t.Context())
+		return all.Free+all.Reading == 0 && err == nil && info.State.Consumers == 2
+	}, 15*time.Second, 50*time.Millisecond, "it is ready, with one consumer for each partition")
+}
+
+// TestPoisonedMessage holds that a message which is no batch, and a batch that cannot be unpacked, hold up no other stream.
+func TestPoisonedMessage(t *testing.T) {
+	_, url := logServer(t, nil)
+	s, err := jetstream.Open(t.Context(), jetstream.Config{URL: url, Folder: t.TempDir(), Replicas: 1, Partitions: 1, Lease: 5 * time.Second})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, s.Close()) }()
+	first := begun(t, s, "aaa11", "first")
+	c, err := nats.Connect(url)
+	require.NoError(t, err)
+	defer c.Close()
+	js, err := nats_js.New(c)
+	require.NoError(t, err)
+	batches, err := js.Stream(t.Context(), "keenlantern-batches")
+	require.NoError(t, err)
+	stored, err := batches.GetMsg(t.Context(), uint64(first))
+	require.NoError(t, err)
+	words := strings.Split(stored.Subject, ".")
+	for n, header := range []nats.Header{nil, stored.Header, {"Keenlantern-Lines": {"many"}}} {
+		for _, token := range []string{words[len(words)-2], fmt.Sprint("0123456789abcdef", n)} {
+			subject := strings.Join(append(append([]string{}, words[:len(words)-2]...), token, fmt.Sprint(n+2)), ".")
+			_, err := js.PublishMsg(t.Context(), &nats.Msg{Subject: subject, Header: header, Data: []byte("\x28\xb5\x2f\xfdnonsense")})
+			require.NoError(t, err)
+		}
+	}
+	begun(t, s, "bbb22", "behind")
+	taken := make(chan string, 100)
+	require.NoError(t, s.Work(working{func(stream string, b store.Batch) error {
+		taken <- fmt.Sprint(stream, " ", b.N, " ", b.Body != nil)
+		return nil
+	}}))
+	var all []string
+	require.Eventually(t, func() bool {
+		for {
+			select {
+			case one := <-taken:
+				all = append(all, one)
+				continue
+			default:
+			}
+			return slices.Contains(all, "behind 1 true")
+		}
+	}, 15*time.Second, 50*time.Millisecond, "%v", &all)
+	require.Contains(t, all, "first 1 true")
 }
