@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"cmp"
 	"slices"
 
 	"keenlantern.example/internal/core/facts"
@@ -110,10 +111,8 @@ func (r *captiveScoped) pair(w facts.Way) {
 			return
 		}
 	}
-	p := &captivePair{
-		holder: holder, kept: d, path: path, steps: w.Steps, fromRoot: fromRoot, line: max(holder.MadeLine, d.MadeLine),
-		t: r.world.T, scope: d.Scope,
-	}
+	p := &captivePair{holder: holder, kept: d, path: path, steps: w.Steps, fromRoot: fromRoot, scope: d.Scope}
+	p.line, p.t = laterMake(holder, d)
 	for _, i := range path {
 		i.Hold()
 	}
@@ -195,6 +194,9 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	found.Fact("kept_as", p.keptAs())
 	if p.fromRoot {
 		found.Count("built_in_root", 1)
+	}
+	if home := p.kept.Home(); home.Opener == p.holder.ID && !p.fromRoot {
+		found.Fact("own_scope", cmp.Or(home.At, "yes"))
 	}
 	if p.steps > len(p.path)-1 {
 		found.Set("steps", int64(p.steps))
@@ -366,6 +368,15 @@ func tellCaptiveScoped(f *finding.Finding) {
 		f.Fix = sentence("Ask for %s%s in the %s as well, or give it a way to ask for %s in each %s instead of holding one.", holder, place(*f.Holder), kind, kept, kind)
 	} else {
 		f.Fix = sentence("Register %s%s as scoped, or give it a way to ask for %s in each %s instead of holding one.", holder, place(*f.Holder), kept, kind)
+	}
+	if own := f.Facts["own_scope"]; len(own) > 0 {
+		// It resolved that by itself: another lifetime of its own would change nothing.
+		at := ""
+		if own[0] != "yes" {
+			at = " (" + own[0] + ")"
+		}
+		f.Fix = sentence("Let %s keep the %s that it opens%s open for as long as it uses %s, or resolve %s in a new %s for each piece of work.", holder, kind, at, kept, kept, kind)
+		return
 	}
 	f.Fix += " " + sentence("Make %s%s a singleton only if nothing in it belongs to one %s.", kept, place(f.Subject), kind)
 }

@@ -83,9 +83,10 @@ func (r *captiveTransient) See(c *ledger.Change) {
 		severity = finding.Error
 	}
 	holder := h.Ref()
+	line, t := laterMake(d, h)
 	found := r.out.Report(Occurrence{
 		Rule: &captiveTransientRule, Severity: severity, Subject: d.Ref(), Holder: &holder, Path: []finding.Ref{holder, d.Ref()},
-		Scope: d.Scope, Insts: []*ledger.Instance{d, h}, Roles: []string{"kept", "holder"}, Line: max(d.MadeLine, h.MadeLine), T: max(d.Made, h.Made),
+		Scope: d.Scope, Insts: []*ledger.Instance{d, h}, Roles: []string{"kept", "holder"}, Line: line, T: t,
 	})
 	found.Count("instances", 1)
 	held.cases = append(held.cases, found)

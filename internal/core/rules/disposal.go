@@ -52,12 +52,12 @@ func (r *leaked) See(c *ledger.Change) {
 	case ledger.ScopeClosed:
 		r.world.Step(len(c.Scope.Homed))
 		for _, i := range c.Scope.Homed {
-			r.judge(i, c.Scope, c.Event.T)
+			r.judge(i, c.Scope)
 		}
 		if gone, ok := c.Scope.Tag(forgottenTag).(*forgotten); ok {
 			for _, i := range gone.list {
 				if !i.InHome() { // else it has been judged
-					r.judge(i, c.Scope, c.Event.T)
+					r.judge(i, c.Scope)
 				}
 			}
 			for of, n := range gone.over {
@@ -69,7 +69,7 @@ func (r *leaked) See(c *ledger.Change) {
 	case ledger.ForgottenSeen:
 		r.forget(c.Inst)
 	case ledger.HomeKnown:
-		r.judge(c.Inst, c.Scope, c.Scope.ClosedAt)
+		r.judge(c.Inst, c.Scope)
 	case ledger.DisposeSeen:
 		// Disposed after all: late, and so no leak.
 		if of, ok := c.Inst.Tag(leakedTag).(*leakTally); ok {
@@ -101,7 +101,7 @@ func (r *leaked) forget(i *ledger.Instance) {
 	}
 }
 
-func (r *leaked) judge(i *ledger.Instance, home *ledger.Scope, t int64) {
+func (r *leaked) judge(i *ledger.Instance, home *ledger.Scope) {
 	if i.DisposeLines > 0 || !i.Disposable() || !home.Closed || home.EndsUnknown || home == i.Root() {
 		return
 	}
@@ -125,7 +125,7 @@ func (r *leaked) judge(i *ledger.Instance, home *ledger.Scope, t int64) {
 	}
 	found := r.out.Report(Occurrence{
 		Rule: &leakedRule, Subject: i.Ref(), Scope: home, Insts: []*ledger.Instance{i}, Roles: []string{"subject"},
-		Line: i.MadeLine, T: t, Because: because,
+		Line: i.MadeLine, T: i.Made, Because: because,
 	})
 	if r.cases[of] == nil {
 		r.cases[of] = found

@@ -50,20 +50,25 @@ var shadowedRule = Rule{
 	Needs: ledger.SeesWith | ledger.SeesShared,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
-		f.Title = sentence("%s%s never answers: %s does instead", name, implementedBy(f.Subject), orName(f.Path))
-		f.Why = sentence("Several registrations in one container go by %s, and a request for one of them is answered by %s.", name, orName(f.Path))
+		f.Title = sentence("%s%s never answers: %s does instead", name, implementedBy(f.Subject), orName(f))
+		f.Why = sentence("Several registrations in one container go by %s, and a request for one of them is answered by %s.", name, orName(f))
 		f.Fix = sentence("Remove the registration of %s%s, or give it a key of its own.", name, place(f.Subject))
 	},
 }
 
-func orName(path []finding.Ref) string {
-	if len(path) == 0 {
+// orName names what answers instead: with its place where the name alone is the subject's too.
+func orName(f *finding.Finding) string {
+	if len(f.Path) == 0 {
 		return "another one"
 	}
-	if impl := path[0].Impl(); impl != "" {
+	other := f.Path[0]
+	if impl := other.Impl(); impl == "" {
+		return other.Name() + place(other)
+	} else if impl == f.Subject.Impl() {
+		return impl + place(other)
+	} else {
 		return impl
 	}
-	return path[0].Name() + place(path[0])
 }
 
 var unaskedRule = Rule{

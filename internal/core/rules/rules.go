@@ -140,3 +140,11 @@ const maxLooks = 1024
 
 // upTo returns the first n of a list, or all of a shorter one.
 func upTo[T any](n int, list []T) []T { return list[:min(n, len(list))] }
+
+// laterMake returns the line of the make that came later, and its time.
+func laterMake(a, b *ledger.Instance) (line, t int64) {
+	if a.MadeLine >= b.MadeLine {
+		return a.MadeLine, a.Made
+	}
+	return b.MadeLine, b.Made
+}
