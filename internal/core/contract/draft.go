@@ -2,10 +2,12 @@ package contract
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"keenlantern.example/internal/core/derive"
@@ -21,8 +23,90 @@ const (
 	fewTimes    = 3 // what was seen less often is said to be
 )
 
-// Draft writes a contract that a recording keeps, for people to shorten and change.
+// maxRevisions bounds how often a draft is held against its recording. Each time only what it does not keep goes, so that one or two are enough.
+const maxRevisions = 8
+
+// Draft writes a contract that a recording keeps, for people to shorten and change: what is proposed is held against the recording, and what
+// that contradicts, or what could mean several things, is left out.
 func Draft(src *views.Source) string {
+	text := propose(src)
+	for range maxRevisions {
+		wrong := contradicted(text, src)
+		if len(wrong) == 0 {
+			break
+		}
+		text = without(text, wrong)
+	}
+	return text
+}
+
+// contradicted returns the lines of clauses that cannot be read, or that the recording does not keep.
+func contradicted(text string, src *views.Source) map[int]bool {
+	lines := map[int]bool{}
+	note := func(err error) {
+		var walk func(error)
+		walk = func(err error) {
+			if many, ok := err.(interface{ Unwrap() []error }); ok {
+				for _, one := range many.Unwrap() {
+					walk(one)
+				}
+			} else if m := (*Mistake)(nil); errors.As(err, &m) {
+				lines[m.Line] = true
+			}
+		}
+		walk(err)
+	}
+	read, err := Read("draft", []byte(text))
+	if err != nil {
+		note(err)
+		return lines
+	}
+	r, err := Check(read, src, time.Now())
+	if err != nil {
+		note(err)
+		return lines
+	}
+	for _, c := range r.Clauses {
+		if c.Status != Kept {
+			lines[c.Line] = true
+		}
+	}
+	return lines
+}
+
+// without returns a draft without some of its lines, and without the sections in which nothing is left.
+func without(text string, lines map[int]bool) string {
+	list := strings.Split(text, "\n")
+	kept := make([]string, 0, len(list))
+	for n, line := range list {
+		if lines[n+1] && strings.HasPrefix(line, "  ") {
+			continue
+		}
+		kept = append(kept, line)
+	}
+	out := kept[:0:0]
+	for n := 0; n < len(kept); n++ {
+		line := kept[n]
+		if !strings.HasSuffix(line, ":") || strings.HasPrefix(line, " ") || strings.HasPrefix(line, "#") {
+			out = append(out, line)
+			continue
+		}
+		end, entries := n+1, false
+		for ; end < len(kept) && strings.HasPrefix(kept[end], "  "); end++ {
+			entries = entries || strings.HasPrefix(kept[end], "  - ")
+		}
+		if entries {
+			out = append(out, kept[n:end]...)
+		} else if len(out) > 1 && strings.HasPrefix(out[len(out)-1], "#") && out[len(out)-2] == "" {
+			out = out[:len(out)-2] // the empty line and the comment before the section
+		}
+		n = end - 1
+	}
+	return strings.Join(out, "\n")
+}
+
+// propose writes what the recording shows.
+func propose(src *views.Source) string {
 	s := src.State()
 	d := &draft{s: s, court: newCourt(&Contract{}, src)}
 	d.names = d.court.names
