@@ -342,13 +342,13 @@ func tellCaptiveScoped(f *finding.Finding) {
 		if f.Facts["kept_as"][0] == "handed" {
 			how = "was handed"
 		}
-		f.Why = sentence("%s %s the %s of one %s%s and still holds it although that %s is over.", holder, how, kept, kind, among(f.Facts["scope_names"]), kind)
+		f.Why = sentence("%s %s the %s of one %s%s and retains it although that %s has ended.", holder, how, kept, kind, among(f.Facts["scope_names"]), kind)
 	}
 	if steps := f.Counts["steps"]; steps > 0 {
 		f.Why += " " + sentence("It gets there in %s steps, of which the path shows the first and the last.", number(steps))
 	} else if len(f.Path) > 2 {
-		f.Why += " " + sentence("It gets there through %s, which %s as long as whoever keeps %s.", names(f.Path[1:len(f.Path)-1]),
-			plural(len(f.Path)-2, "lives", "live"), plural(len(f.Path)-2, "it", "them"))
+		f.Why += " " + sentence("The path leads through %s, which %s as long as %s holder.", names(f.Path[1:len(f.Path)-1]),
+			plural(len(f.Path)-2, "lives", "live"), plural(len(f.Path)-2, "its", "their"))
 	}
 	later, uses := f.Counts["later_scopes"], f.Counts["uses_after"]
 	switch {
@@ -361,7 +361,7 @@ func tellCaptiveScoped(f *finding.Finding) {
 		f.Why += " " + sentence("Its %s was used %s after its end%s.", kept, times(uses), usedBy(f))
 	}
 	if c := f.Facts["carried"]; len(c) > 0 {
-		f.Why += " " + sentence("With it %s %s, which it keeps in turn.", plural(len(c), "comes", "come"), list(c))
+		f.Why += " " + sentence("Through it, %s also retains %s.", holder, list(c))
 	}
 	if f.Holder.Lifetime == "scoped" {
 		// It is scoped already, to a scope around the one of what it keeps.

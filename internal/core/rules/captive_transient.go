@@ -27,12 +27,12 @@ var captiveTransientRule = Rule{
 	Tell: func(f *finding.Finding) {
 		holder, kept := f.Holder.Name(), f.Subject.Name()
 		f.Title = sentence("%s, %s, keeps %s, which is transient", holder, lifetimeOf(*f.Holder), article(kept))
-		f.Why = sentence("%s is meant to be built anew for whoever asks, but the one that %s keeps lives as long as %s does.", kept, holder, holder)
+		f.Why = sentence("%s is registered to be built for each request, but the instance that %s keeps lives as long as %s.", kept, holder, holder)
 		switch f.Severity {
 		case finding.Error:
 			f.Why += " " + sentence("It must not be used by two scopes at the same time, and was used in several.")
 		case finding.Warning:
-			f.Why += " " + sentence("It is disposable: %s goes on holding it after whoever owns it has disposed it, or keeps it from being disposed.", holder)
+			f.Why += " " + sentence("It is disposable: %s retains it after its owner has disposed it, or keeps it from being disposed.", holder)
 		}
 		f.Fix = sentence("Give %s%s a way to ask for %s when it needs one, or register %s%s with the lifetime it really has.", holder, place(*f.Holder), article(kept), kept, place(f.Subject))
 	},

@@ -25,17 +25,17 @@ var crossedRule = Rule{
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		n := f.Counts["instances"]
-		f.Title = sentence("%s of one scope gets into another", name)
+		f.Title = sentence("%s of one scope is used in another", name)
 		others := slices.Clone(f.Facts["used_in"])
 		for _, in := range f.Facts["given_in"] {
 			if !slices.Contains(others, in) {
 				others = append(others, in)
 			}
 		}
-		f.Why = sentence("%s of %s%s %s to one scope%s and %s used or given out in another%s, %s. Nothing that was seen to keep %s explains how %s got there: a static field, a cache or a queue does such a thing.",
+		f.Why = sentence("%s of %s%s %s to one scope%s and %s used or given out in another%s, %s. No recorded reference explains how %s got there: look for a static field, a cache or a queue.",
 			count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "belongs", "belong"), among(f.Facts["belongs_to"]), plural(int(n), "was", "were"), among(others), times(f.Counts["times"]),
-			plural(int(n), "it", "them"), plural(int(n), "it", "they"))
-		f.Fix = sentence("Find where %s%s is put away between scopes, and ask for it in each scope instead.", name, place(f.Subject))
+			plural(int(n), "it", "they"))
+		f.Fix = sentence("Find where %s%s is stored between scopes, and resolve it in each scope instead.", name, place(f.Subject))
 	},
 }
 

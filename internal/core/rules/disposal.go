@@ -175,7 +175,7 @@ func tellLeaked(f *finding.Finding) {
 	name := f.Subject.Name()
 	n := f.Counts["instances"]
 	f.Title = sentence("%s is not disposed when its %s ends", name, kind)
-	f.Why = sentence("%s of %s%s belonged to %s that %s closed, and no disposal was ever seen.",
+	f.Why = sentence("%s of %s%s belonged to %s that %s closed, and no disposal was recorded.",
 		count(n, "instance", "instances"), name, implementedBy(f.Subject),
 		count(f.Counts["scopes"], "scope", "scopes"), plural(int(f.Counts["scopes"]), "is", "are"))
 	if where := f.Facts["scope_names"]; len(where) > 0 {
@@ -196,8 +196,8 @@ func tellLeaked(f *finding.Finding) {
 		f.Why += " " + sentence("The container leaves the disposal of these to the application.")
 		f.Fix = sentence("Dispose %s%s where the %s ends, on every way out of it, failures included.", name, place(f.Subject), kind)
 	default:
-		f.Why += " " + sentence("Its container disposes such instances when their scope is closed, so this one was kept out of it or the scope was let go without closing its instances.")
-		f.Fix = sentence("See that the %s of %s%s is closed through the container on every way out, and that nothing takes the instance out of its hands.",
+		f.Why += " " + sentence("Its container disposes such instances when their scope closes: it does not track this one, or the scope was dropped without being closed.")
+		f.Fix = sentence("Close the %s of %s%s through the container on every path, errors included, and let only the container dispose the instance.",
 			kind, name, place(f.Subject))
 	}
 }

@@ -44,8 +44,8 @@ var unownedRule = Rule{
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		n := f.Counts["instances"]
-		f.Title = sentence("Nobody disposes %s, which the container did not build", name)
-		f.Why = sentence("%s of %s%s %s constructed in application code; the container does not dispose what it did not build, and nobody else was seen to.",
+		f.Title = sentence("%s is not disposed: the container did not build it", name)
+		f.Why = sentence("%s of %s%s %s constructed in application code; the container does not dispose what it did not build, and no other disposal was recorded.",
 			count(n, "instance", "instances"), name, implementedBy(f.Subject), plural(int(n), "was", "were"))
 		f.Fix = sentence("Dispose %s%s where it is constructed, or let the container build it.", name, place(f.Subject))
 	},
@@ -161,8 +161,8 @@ var pileUpRule = Rule{
 	Hidden: "a disposal",
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
-		f.Title = sentence("%s piles up: %s alive at once", name, count(f.Counts["alive"], "instance", "instances"))
-		f.Why = sentence("%s%s is transient and disposable, and what is resolved in a scope stays with it until the scope ends. Nothing kept these, and nothing let them go.", name, implementedBy(f.Subject))
+		f.Title = sentence("%s accumulates: %s alive at once", name, count(f.Counts["alive"], "instance", "instances"))
+		f.Why = sentence("%s%s is transient and disposable, and what is resolved in a scope stays with it until the scope ends. Nothing retains these, and nothing disposes them.", name, implementedBy(f.Subject))
 		if n := f.Counts["per_thousand_scopes"]; n > 0 {
 			f.Why += " " + sentence("They grow by %s per thousand scopes.", number(n))
 		}
@@ -315,7 +315,7 @@ var unclosedScopeRule = Rule{
 			f.Why = sentence("%s of this name %s open for more than %s times as long as 99 %% of the others took.", count(n, "scope", "scopes"), plural(int(n), "is", "are"), number(f.Counts["open_times"]))
 		} else {
 			f.Title = sentence("%s is never closed", f.Subject.Name())
-			f.Why = sentence("%s of this name %s still open when the process ended in order.", count(n, "scope", "scopes"), plural(int(n), "was", "were"))
+			f.Why = sentence("%s of this name %s still open when the process ended normally.", count(n, "scope", "scopes"), plural(int(n), "was", "were"))
 		}
 		if held := f.Facts["holds"]; len(held) > 0 {
 			f.Why += " " + sentence("What it holds stays alive with it: %s.", list(held))

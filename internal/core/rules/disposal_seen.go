@@ -47,8 +47,8 @@ var stuckRule = Rule{
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("The disposal of %s does not end", name)
-		f.Why = sentence("The disposal of %s of %s%s began and never ended; whoever waits for it waits still.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject))
-		f.Fix = sentence("See what the disposal of %s%s waits for, and give it a time after which it gives up.", name, place(f.Subject))
+		f.Why = sentence("The disposal of %s of %s%s began and never ended; callers may still be waiting.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject))
+		f.Fix = sentence("Find what the disposal of %s%s waits for, and give it a timeout.", name, place(f.Subject))
 	},
 }
 
@@ -61,7 +61,7 @@ var failedRule = Rule{
 		f.Title = sentence("The disposal of %s fails", name)
 		f.Why = sentence("%s of %s%s could not be disposed.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject))
 		if e := f.Facts["errors"]; len(e) > 0 {
-			f.Why += " " + sentence("It said: %s.", list(e))
+			f.Why += " " + sentence("The error was: %s.", list(e))
 		}
 		if l := f.Facts["left"]; len(l) > 0 {
 			f.Why += " " + sentence("Never disposed after it in the same scope: %s.", list(l))
@@ -99,7 +99,7 @@ var usedAfterRule = Rule{
 			f.Title = sentence("%s is used after it was returned to its pool", name)
 			f.Why = sentence("%s of %s%s %s used %s after the scope that leased %s had returned %s%s: the pool may have leased the same instance to another scope.", count(f.Counts["instances"], "instance", "instances"), name, implementedBy(f.Subject),
 				plural(int(f.Counts["instances"]), "was", "were"), times(f.Counts["uses"]), plural(int(f.Counts["instances"]), "it", "them"), plural(int(f.Counts["instances"]), "it", "them"), commaBefore(usedBy(f)))
-			f.Fix = sentence("Find what still holds %s%s after its scope, and let it lease one of its own.", name, place(f.Subject))
+			f.Fix = sentence("Find what still holds %s%s after its scope, and let it lease a separate one.", name, place(f.Subject))
 		}
 	},
 }

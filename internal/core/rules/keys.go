@@ -78,9 +78,9 @@ var unaskedRule = Rule{
 	Needs: ledger.SeesWith | ledger.SeesShared,
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
-		f.Title = sentence("Nobody asks for %s", name)
+		f.Title = sentence("%s is never requested", name)
 		f.Why = sentence("Other keys of %s were asked for in this recording, this one never.", f.Subject.Service)
-		f.Fix = sentence("See whether somebody should ask for %s%s, and remove it if not.", name, place(f.Subject))
+		f.Fix = sentence("Remove %s%s, or request it where it is meant to be used.", name, place(f.Subject))
 	},
 }
 
@@ -90,7 +90,7 @@ var sameImplementationRule = Rule{
 	Not: "Aliases of each other; layers; values of basic types; implementations that are not known.",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s and %s have the same implementation", f.Subject.Name(), names(f.Path))
-		f.Why = sentence("Both are %s: whoever tells them apart by key gets the same thing.", f.Subject.Impl())
+		f.Why = sentence("Both are %s: requests under either key get the same implementation.", f.Subject.Impl())
 		f.Fix = sentence("See whether one of them%s was meant to be another implementation, or make it an alias.", place(f.Subject))
 	},
 }

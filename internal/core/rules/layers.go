@@ -48,8 +48,8 @@ var bypassedRule = Rule{
 		if f.Holder != nil {
 			who = f.Holder.Name()
 		}
-		f.Title = sentence("%s goes round the layers of %s%s", who, f.Subject.Name(), inferredWord(f))
-		f.Why = sentence("%s was given %s itself, %s; what its layers do (%s) does not happen for it.", who, implOr(f.Subject), times(f.Counts["instances"]), list(f.Facts["layers"]))
+		f.Title = sentence("%s bypasses the decorators of %s%s", who, f.Subject.Name(), inferredWord(f))
+		f.Why = sentence("%s was given %s itself, %s; its decorators (%s) are skipped.", who, implOr(f.Subject), times(f.Counts["instances"]), list(f.Facts["layers"]))
 		if f.Severity == finding.Error {
 			// It did ask by that name: what is wrong is what answered.
 			f.Fix = sentence("See that a request for %s is answered by its outermost layer, not by %s%s.", f.Subject.Name(), implOr(f.Subject), place(f.Subject))
@@ -82,7 +82,7 @@ var selfRule = Rule{
 		f.Title = sentence("A layer of %s wraps itself", f.Subject.Name())
 		f.Why = sentence("%s asks for the service it decorates and is given an instance of its own registration instead of what it wraps.", implOr(f.Subject))
 		if way := f.Facts["way"]; len(way) > 0 {
-			f.Why = sentence("Building it comes back to where it began: %s. On that way somebody asks for the service that the layer decorates, and the layer answers.", strings.Join(append(way, way[0]), " → "))
+			f.Why = sentence("Building it is circular: %s. One of these asks for the service that the layer decorates, and the layer answers.", strings.Join(append(way, way[0]), " → "))
 		}
 		f.Fix = sentence("Let %s%s ask for what it wraps: by its key, its own name, or the container's way of decorating.", implOr(f.Subject), place(f.Subject))
 	},
@@ -93,8 +93,8 @@ var doubledRule = Rule{
 	Doc: "One implementation stands twice in one observed chain of layers.",
 	Not: "Chains whose implementations are not known; a decorator that gives a copy of what it wraps, of the same implementation, such as a logger with a name added.",
 	Tell: func(f *finding.Finding) {
-		f.Title = sentence("%s stands twice in the layers of %s%s", implOr(f.Subject), f.Subject.Name(), inferredWord(f))
-		f.Why = sentence("It stands twice in one chain, so what it does happens twice for each call.")
+		f.Title = sentence("%s is applied twice in the layers of %s%s", implOr(f.Subject), f.Subject.Name(), inferredWord(f))
+		f.Why = sentence("It is in one chain twice, so its effect happens twice for each call.")
 		f.Fix = sentence("Register %s%s as a layer once.", implOr(f.Subject), place(f.Subject))
 	},
 }
@@ -105,8 +105,8 @@ var unevenRule = Rule{
 	Not: "A layer that lives longer than what it wraps: that is a captive.",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("A layer of %s, %s, lives shorter than what it wraps%s", f.Subject.Name(), implOr(f.Subject), inferredWord(f))
-		f.Why = sentence("The layer is %s and what it wraps is %s: whatever the layer remembers is gone when it is built anew.", list(f.Facts["layer"]), list(f.Facts["wrapped"]))
-		f.Fix = sentence("Give %s%s the lifetime of what it wraps if it remembers anything.", implOr(f.Subject), place(f.Subject))
+		f.Why = sentence("The layer is %s and what it wraps is %s: the layer's state is lost whenever it is rebuilt.", list(f.Facts["layer"]), list(f.Facts["wrapped"]))
+		f.Fix = sentence("Give %s%s the lifetime of what it wraps if it has state.", implOr(f.Subject), place(f.Subject))
 	},
 }
 
@@ -116,7 +116,7 @@ var keyLeftOutRule = Rule{
 	Not: "What a layer wraps; layers of the service; requests for all; keys that the settings say need none (no_layers).",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s has no layers, although %s has", f.Subject.Name(), list(f.Facts["layered"]))
-		f.Why = sentence("It was handed out %s without any; what the layers of the other key do does not happen for it.", times(f.Counts["instances"]))
+		f.Why = sentence("It was handed out %s without any; the other key's layers are skipped.", times(f.Counts["instances"]))
 		f.Fix = sentence("Decorate %s%s as well, if its callers count on what the layers do.", f.Subject.Name(), place(f.Subject))
 	},
 }
