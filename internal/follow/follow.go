@@ -78,6 +78,7 @@ type follower struct {
 	begins   map[string]string // the paths of this pass, by what their files begin with
 	began    map[string]string // those of the pass before
 	waits    map[string]wait   // by base
+	group    []found           // the files of the stream that is looked at
 	more     bool              // there is more to do at once
 	joined   []*joining
 	gathered gathering
@@ -362,6 +363,7 @@ func (f *follower) pass(ctx context.Context) error {
 // parts looks at the files of one stream, the oldest first. What each begins with is read before any of them is read on: a part that has
 // begun by then shows that nothing more is written to those before it.
 func (f *follower) parts(ctx context.Context, files []found) error {
+	f.group = files
 	ids := make([]string, len(files))
 	for n := range files {
 		if ids[n] = f.peek(&files[n]); ids[n] != "" && f.begins[ids[n]] == "" {
@@ -606,8 +608,22 @@ func (f *follower) follows(ctx context.Context, file *found, one *source, ended 
 			return &gone, nil
 		}
 	}
+	if !f.settled(file) {
+		return &obstacle{why: file.path + " was moved while it was followed"}, nil
+	}
 	one.stream, one.refused = before.stream, before.refused
 	return nil, nil
+}
+
+// settled reports whether the files of a stream are still those that were listed. A folder that is read while files in it are renamed may show
+// a part under two names, and another one under none.
+func (f *follower) settled(file *found) bool {
+	now, err := list(filepath.Dir(file.path), func(string, ...any) {})
+	if err != nil {
+		return false
+	}
+	now = slices.DeleteFunc(now, func(one found) bool { return one.base != file.base })
+	return slices.EqualFunc(now, f.group, func(a, b found) bool { return a.path == b.path && a.file == b.file })
 }
 
 // errReplaced says that a file holds something else than when it was opened.

@@ -299,6 +299,9 @@ func repair(ctx context.Context, folder string, describe Describe) (*Salvaged, s
 	if err != nil {
 		return nil, "", err
 	}
+	if len(found.Recordings)+len(found.Streams) == 0 {
+		return nil, "", fmt.Errorf("nothing of it can be read, it may be something else than keenlantern's: %w", store.ErrDamaged)
+	}
 	fresh, err := os.MkdirTemp(folder, "repair-")
 	if err != nil {
 		return nil, "", fmt.Errorf("repair the database: %w", err)
