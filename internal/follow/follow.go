@@ -615,15 +615,20 @@ func (f *follower) follows(ctx context.Context, file *found, one *source, ended 
 	return nil, nil
 }
 
-// settled reports whether the files of a stream are still those that were listed. A folder that is read while files in it are renamed may show
-// a part under two names, and another one under none.
+// settled reports whether the files of a stream are still those that were listed, and those before this one as long as then. A folder that is
+// read while files in it are renamed may show a part under two names, and another one under none; and a part may have been a copy that was
+// not complete.
 func (f *follower) settled(file *found) bool {
 	now, err := list(filepath.Dir(file.path), func(string, ...any) {})
 	if err != nil {
 		return false
 	}
 	now = slices.DeleteFunc(now, func(one found) bool { return one.base != file.base })
-	return slices.EqualFunc(now, f.group, func(a, b found) bool { return a.path == b.path && a.file == b.file })
+	before := true
+	return slices.EqualFunc(now, f.group, func(a, b found) bool {
+		before = before && b.path != file.path
+		return a.path == b.path && a.file == b.file && (!before || a.size == b.size && a.changed.Equal(b.changed))
+	})
 }
 
 // errReplaced says that a file holds something else than when it was opened.
