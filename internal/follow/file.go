@@ -3,6 +3,7 @@ package follow
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -57,30 +58,56 @@ func list(folder string, trouble func(format string, args ...any)) ([]found, err
 		if d.IsDir() && path != root && strings.HasPrefix(d.Name(), ".") {
 			return filepath.SkipDir
 		}
-		name := named.FindStringSubmatch(d.Name())
-		if name == nil || !d.Type().IsRegular() {
-			return nil
+		if f := foundAt(filepath.Join(folder, strings.TrimPrefix(path, root)), d); f != nil {
+			all = append(all, *f)
 		}
-		info, err := d.Info()
-		if err != nil {
-			return nil //nolint:nilerr // it has just gone
-		}
-		path = filepath.Join(folder, strings.TrimPrefix(path, root))
-		f := found{path: path, base: filepath.Join(filepath.Dir(path), name[1]+name[2]), requests: name[2] != "", packed: name[4] != "", size: info.Size(), changed: info.ModTime(), file: regular.IDOf(info)}
-		f.part, _ = strconv.Atoi(name[3])
-		all = append(all, f)
 		return nil
 	})
 	if err != nil {
 		return nil, fmt.Errorf("look into %s: %w", folder, err)
 	}
-	slices.SortStableFunc(all, func(a, b found) int {
-		if a.base != b.base {
-			return strings.Compare(a.base, b.base)
-		}
-		return b.part - a.part
-	})
+	slices.SortStableFunc(all, byPart)
 	return all, nil
+}
+
+// partsOf returns the files of one stream, the oldest first.
+func partsOf(base string) ([]found, error) {
+	folder, name := filepath.Split(base)
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return nil, fmt.Errorf("look into %s: %w", folder, err)
+	}
+	var all []found
+	for _, d := range entries {
+		if !strings.HasPrefix(d.Name(), name+".ndjson") {
+			continue
+		}
+		if f := foundAt(filepath.Join(folder, d.Name()), d); f != nil && f.base == base {
+			all = append(all, *f)
+		}
+	}
+	slices.SortStableFunc(all, byPart)
+	return all, nil
+}
+
+// foundAt returns a file by its name, nil where that is not a recorder's, or where the file does not exist any more.
+func foundAt(path string, d fs.DirEntry) *found {
+	name := named.FindStringSubmatch(d.Name())
+	if name == nil || !d.Type().IsRegular() {
+		return nil
+	}
+	info, err := d.Info()
+	if err != nil {
+		return nil
+	}
+	f := found{path: path, base: filepath.Join(filepath.Dir(path), name[1]+name[2]), requests: name[2] != "", packed: name[4] != "", size: info.Size(), changed: info.ModTime(), file: regular.IDOf(info)}
+	f.part, _ = strconv.Atoi(name[3])
+	return &f
+}
+
+// byPart orders files by their streams, and the parts of a stream from the oldest on.
+func byPart(a, b found) int {
+	return cmp.Or(strings.Compare(a.base, b.base), b.part-a.part)
 }
 
 // The bounds of what is read at once.

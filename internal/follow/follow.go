@@ -2,7 +2,6 @@ package follow
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -75,11 +74,11 @@ type follower struct {
 	said     map[string]bool   // troubles that have been told
 	seen     map[string]seen   // by path
 	held     map[string]*lines // packed files that are being read, by path
-	begins   map[string]string // the paths of this pass, by what their files begin with
-	began    map[string]string // those of the pass before
+	begins   map[string]*found // the files of this pass, by their ids
+	began    map[string]*found // the files of the pass before
 	waits    map[string]wait   // by base
-	group    []found           // the files of the stream that is looked at
-	more     bool              // there is more to do at once
+	group    []found           // the files of the current stream
+	more     bool              // a file has more lines than its turn allows
 	joined   []*joining
 	gathered gathering
 	quiet    bool // it has been said that no service answers
@@ -320,7 +319,7 @@ func (f *follower) deliver(ctx context.Context, p *pending) error {
 // pass looks at every file once.
 func (f *follower) pass(ctx context.Context) error {
 	there, bases := map[string]bool{}, map[string]bool{}
-	f.began, f.begins, f.more = f.begins, map[string]string{}, false
+	f.began, f.begins, f.more = f.begins, map[string]*found{}, false
 	for _, folder := range f.Folders {
 		files, err := list(folder, f.trouble)
 		if err != nil {
@@ -366,8 +365,8 @@ func (f *follower) parts(ctx context.Context, files []found) error {
 	f.group = files
 	ids := make([]string, len(files))
 	for n := range files {
-		if ids[n] = f.peek(&files[n]); ids[n] != "" && f.begins[ids[n]] == "" {
-			f.begins[ids[n]] = files[n].path
+		if ids[n] = f.peek(&files[n]); ids[n] != "" && f.begins[ids[n]] == nil {
+			f.begins[ids[n]] = &files[n]
 		}
 	}
 	ended := map[string]bool{} // the files that were read to their end, by what they begin with
@@ -379,26 +378,26 @@ func (f *follower) parts(ctx context.Context, files []found) error {
 		if err != nil {
 			return err
 		}
-		if obstacle != nil && (obstacle.why == "" || !f.overcome(files[n].base, obstacle)) {
+		if obstacle == nil {
+			continue
+		}
+		if obstacle.why == "" || !f.waited(files[n].base, *obstacle) {
 			return nil
 		}
+		f.trouble("%s", obstacle.why)
 	}
 	delete(f.waits, files[0].base)
 	return nil
 }
 
-// overcome reports whether the files behind one that cannot be read to its end have waited for long enough.
-func (f *follower) overcome(base string, o *obstacle) bool {
+// waited reports whether the files of a stream have waited long enough for an obstacle to go.
+func (f *follower) waited(base string, o obstacle) bool {
 	w, waits := f.waits[base]
-	if !waits || w.obstacle != *o {
-		w = wait{*o, time.Now()}
+	if !waits || w.obstacle != o {
+		w = wait{o, time.Now()}
 		f.waits[base] = w
 	}
-	if time.Since(w.since) < f.patience() {
-		return false
-	}
-	f.trouble("%s", o.why)
-	return true
+	return time.Since(w.since) >= f.patience()
 }
 
 func (f *follower) patience() time.Duration {
@@ -478,9 +477,11 @@ func (f *follower) look(ctx context.Context, file *found, id string, ended map[s
 		return nil, err
 	}
 	if known && one.base != file.base {
-		if other := cmp.Or(otherBase(f.begins[id], file), otherBase(f.began[id], file)); other != "" {
-			f.trouble("%s begins with the same line as %s; it is taken for the same, and is not sent", file.path, other)
-			return nil, nil
+		for _, other := range []*found{f.begins[id], f.began[id]} {
+			if other != nil && other.base != file.base {
+				f.trouble("%s begins with the same line as %s; it is taken for the same, and is not sent", file.path, other.path)
+				return nil, nil
+			}
 		}
 	}
 	one.base = file.base
@@ -500,7 +501,7 @@ func (f *follower) look(ctx context.Context, file *found, id string, ended map[s
 		err = f.requests(ctx, file, l, &one)
 	} else {
 		if one.at == 0 {
-			if waits, err := f.follows(ctx, file, &one, ended); waits != nil || err != nil {
+			if waits, err := f.follows(ctx, file, first, &one, ended); waits != nil || err != nil {
 				return waits, err
 			}
 		}
@@ -571,18 +572,6 @@ func (f *follower) release(path string) {
 	}
 }
 
-// otherBase returns a path that belongs to another stream's files, "" for any other.
-func otherBase(path string, file *found) string {
-	if path == "" || path == file.path {
-		return ""
-	}
-	name := named.FindStringSubmatch(filepath.Base(path))
-	if name == nil || filepath.Join(filepath.Dir(path), name[1]+name[2]) == file.base {
-		return ""
-	}
-	return path
-}
-
 // known returns what is known of a file by its first line.
 func (f *follower) known(ctx context.Context, file *found, first []byte) (source, bool, error) {
 	one, known, err := f.state.source(ctx, idOf(file.base, first))
@@ -596,17 +585,27 @@ func (f *follower) known(ctx context.Context, file *found, first []byte) (source
 	return source{id: idOf(file.base, first)}, false, nil
 }
 
-// follows has a part that has not been sent go on with what the part before it began, once that was read to its end.
-func (f *follower) follows(ctx context.Context, file *found, one *source, ended map[string]bool) (*obstacle, error) {
+// follows makes a part that has not been sent continue the stream of the part before it, once that was read to its end.
+func (f *follower) follows(ctx context.Context, file *found, first []byte, one *source, ended map[string]bool) (*obstacle, error) {
 	before, known, err := f.state.before(ctx, file.base)
-	if err != nil || !known || before.id == one.id {
+	switch {
+	case err != nil || known && before.id == one.id:
 		return nil, err
-	}
-	if !ended[before.id] && before.at >= 0 {
+	case !known && isKind(first, "hello"):
+		return nil, nil // a stream begins
+	case !known:
+		// A folder that is read while files in it are renamed may not show the first part.
+		missing := obstacle{why: fmt.Sprintf(headless, file.path)}
+		if !f.waited(file.base, missing) {
+			return &missing, nil
+		}
+		return nil, nil
+	case !ended[before.id] && before.at != removed:
 		gone := obstacle{why: file.path + " goes on without the file before it, which is gone"}
-		if w, waits := f.waits[file.base]; !waits || w.obstacle != gone || time.Since(w.since) < f.patience() {
+		if !f.waited(file.base, gone) {
 			return &gone, nil
 		}
+		f.trouble("%s", gone.why)
 	}
 	if !f.settled(file) {
 		return &obstacle{why: file.path + " was moved while it was followed"}, nil
@@ -615,15 +614,16 @@ func (f *follower) follows(ctx context.Context, file *found, one *source, ended 
 	return nil, nil
 }
 
-// settled reports whether the files of a stream are still those that were listed, and those before this one as long as then. A folder that is
-// read while files in it are renamed may show a part under two names, and another one under none; and a part may have been a copy that was
-// not complete.
+// headless is the trouble with a file whose stream is not known.
+const headless = "%s does not begin with a hello, and the file in which its stream begins is not here; its first lines are left out"
+
+// settled reports whether the files of a stream are the ones that were listed, and the parts before this one have the size that they had then.
+// A folder that is read while files are renamed may show one part under two names and miss another, and a part may be an incomplete copy.
 func (f *follower) settled(file *found) bool {
-	now, err := list(filepath.Dir(file.path), func(string, ...any) {})
+	now, err := partsOf(file.base)
 	if err != nil {
 		return false
 	}
-	now = slices.DeleteFunc(now, func(one found) bool { return one.base != file.base })
 	before := true
 	return slices.EqualFunc(now, f.group, func(a, b found) bool {
 		before = before && b.path != file.path
@@ -682,7 +682,7 @@ func (f *follower) stream(ctx context.Context, file *found, l *lines, one *sourc
 		}
 		switch {
 		case one.stream == "":
-			f.trouble("%s does not begin with a hello, and the file in which its stream begins is not here; its first lines are left out", file.path)
+			f.trouble(headless, file.path)
 			one.at = l.at
 			continue
 		case one.ended:

@@ -112,7 +112,7 @@ func exists(path string) bool {
 // TestRotation has a file that grows renamed, cut, and compressed in random order and at random moments, with a service that is away at
 // times: each line arrives once and in order.
 func TestRotation(t *testing.T) {
-	for seed := range uint64(8) {
+	for seed := range uint64(24) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			t.Parallel()
 			folder, k := t.TempDir(), newTaker(t)
