@@ -5,6 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
 	"time"
 
 	"keenlantern.example/internal/store"
@@ -95,6 +98,12 @@ func openData(ctx context.Context, data string, log *slog.Logger) (*sqlite.Store
 	}
 	if err != nil {
 		return nil, fmt.Errorf("open the data folder %s: %w", data, err)
+	}
+	left, _ := os.ReadDir(data)
+	for _, e := range left { // no other service works in the folder now
+		if strings.HasPrefix(e.Name(), sqlite.RepairPrefix) || strings.HasPrefix(e.Name(), backupPrefix) {
+			_ = os.RemoveAll(filepath.Join(data, e.Name()))
+		}
 	}
 	for _, text := range st.Lost() {
 		log.Error("lost: " + text)

@@ -31,6 +31,7 @@ func salvage(ctx context.Context, std IO, args []string) error {
 	if err != nil {
 		return fmt.Errorf("read the data folder %s: %w", words[0], err)
 	}
+	defer found.Close()
 	if err := os.MkdirAll(words[1], 0o700); err != nil {
 		return fmt.Errorf("create the folder: %w", err)
 	}
@@ -97,9 +98,11 @@ func missing(found *sqlite.Salvaged) []string {
 	for n := range found.Streams {
 		switch st := &found.Streams[n]; {
 		case !st.Known:
-			list = append(list, fmt.Sprintf("the entry of stream %d cannot be read: it has %s, and may have had more", st.ID, finding.Count(st.Stream.Batches-int64(len(st.Missing)), "batch", "batches")))
-		case len(st.Missing) > 0:
-			list = append(list, fmt.Sprintf("%s of %d of stream %s cannot be read", finding.Count(int64(len(st.Missing)), "batch", "batches"), st.Stream.Batches, st.Name))
+			list = append(list, fmt.Sprintf("the entry of stream %d cannot be read: it has %s, and may have had more", st.ID, finding.Count(st.Stream.Batches-st.Missing, "batch", "batches")))
+		case !st.Counted:
+			list = append(list, fmt.Sprintf("how many batches stream %s had cannot be read: %d are there", st.Name, st.Stream.Batches-st.Missing))
+		case st.Missing > 0:
+			list = append(list, fmt.Sprintf("%s of %d of stream %s cannot be read", finding.Count(st.Missing, "batch", "batches"), st.Stream.Batches, st.Name))
 		}
 	}
 	return list
@@ -146,6 +149,9 @@ func backup(ctx context.Context, std IO, args []string) (err error) {
 	return nil
 }
 
+// backupPrefix is what the names of folders begin with in which a backup is made. One that is left was interrupted.
+const backupPrefix = "keenlantern-backup-"
+
 // backupOf returns what makes a copy of a store for the API, nil for a store that has no file of its own.
 func backupOf(st backend, data string) func(context.Context) (io.ReadCloser, error) {
 	own, ok := st.(*sqlite.Store)
@@ -153,7 +159,7 @@ func backupOf(st backend, data string) func(context.Context) (io.ReadCloser, err
 		return nil
 	}
 	return func(ctx context.Context) (io.ReadCloser, error) {
-		folder, err := os.MkdirTemp(data, "backup-")
+		folder, err := os.MkdirTemp(data, backupPrefix)
 		if err != nil {
 			return nil, fmt.Errorf("write the backup: %w", err)
 		}

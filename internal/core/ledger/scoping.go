@@ -166,6 +166,10 @@ func (w *World) close(ev *event.Event) error {
 	return nil
 }
 
+// stepsOfClosing is how often the rules and the ledger look at each instance of a scope that closes, at most. The lines that made the instances
+// pay for it: one close may end millions of them.
+const stepsOfClosing = 16
+
 // endScope ends s and what is at home in it; a root ends the scopes inside it first.
 func (w *World) endScope(s *Scope, ev *event.Event) {
 	for s.Root && len(s.children) > 0 {
@@ -176,6 +180,7 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 		}
 		w.endScope(child, ev)
 	}
+	w.meter.Grant(stepsOfClosing * len(s.Homed))
 	w.tell(Change{What: ScopeClosing, Event: ev, Scope: s})
 	s.Ended, s.ClosedAt, s.ClosedSeq, s.CloseLine = true, ev.T, w.Seq, ev.Line
 	w.Step(len(s.Homed))

@@ -59,6 +59,12 @@ func (m *Meter) Start(budget int64) {
 	m.budget, m.left, m.check = budget, budget, 0
 }
 
+// Grant adds n steps to the budget, for work that many earlier lines have paid for.
+func (m *Meter) Grant(n int) {
+	m.budget += int64(n)
+	m.left += int64(n)
+}
+
 // Used returns how many steps were counted since Start.
 func (m *Meter) Used() int64 { return m.budget - m.left }
 

@@ -178,11 +178,11 @@ func (r *lifetimeDiffers) say(severity finding.Severity, first, second *ledger.I
 
 // twoAtOnce are two instances at once where one was meant.
 type twoAtOnce struct {
-	found         Case // nil once it was withdrawn
-	first, second *ledger.Instance
+	found  Case // nil once it was withdrawn
+	second event.InstID
 }
 
-// lost withdraws what was reported of an instance that was never handed out and is gone: it lost a race to be the one.
+// lost withdraws the findings of an instance that was forgotten without ever being handed out: it lost a race to be the only one.
 func (r *lifetimeDiffers) lost(c *ledger.Change) {
 	i := c.Inst
 	pairs, _ := i.Tag(twoAtOnceTag).([]*twoAtOnce)
@@ -191,7 +191,7 @@ func (r *lifetimeDiffers) lost(c *ledger.Change) {
 	}
 	for _, p := range pairs {
 		if p.found != nil {
-			p.found.Withdraw(p.second)
+			p.found.Withdraw(r.world.Instance(p.second))
 			p.found.Count("instances", -1)
 			p.found = nil
 		}
@@ -208,8 +208,8 @@ func (r *lifetimeDiffers) atOnce(i *ledger.Instance, k aliveKey) {
 		}
 	}
 	if len(list) > 0 {
-		p := &twoAtOnce{r.say(finding.Error, list[0], i, i.Scope), list[0].Hold(), i.Hold()}
-		for _, of := range []*ledger.Instance{p.first, p.second} {
+		p := &twoAtOnce{r.say(finding.Error, list[0], i, i.Scope), i.ID}
+		for _, of := range []*ledger.Instance{list[0], i} {
 			if pairs, _ := of.Tag(twoAtOnceTag).([]*twoAtOnce); len(pairs) < maxPairs {
 				of.SetTag(twoAtOnceTag, append(pairs, p))
 			}

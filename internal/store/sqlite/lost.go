@@ -37,18 +37,16 @@ func (s *Store) mark(stream, n int64) {
 // Lost says what had been stored, and acknowledged, and was not there any more when the store was opened.
 func (s *Store) Lost() []string { return s.lost }
 
-// lostFrames looks at the write-ahead log before SQLite does.
+// lostFrames inspects the write-ahead log before SQLite does.
 func lostFrames(folder string) (lost []string) {
-	db, err := pages.Open(filepath.Join(folder, FileName))
-	if err != nil {
-		return nil // there is none yet, or opening it says why
-	}
-	defer db.Close()
-	if db.LostFrames() {
-		lost = append(lost, "the write-ahead log is damaged: batches that had been acknowledged are lost; recorders that still run are told to begin anew")
+	damaged, err := pages.LostFrames(filepath.Join(folder, FileName))
+	if err == nil && damaged { // an error: there is no database yet, or opening it reports why
+		lost = append(lost, damagedLog)
 	}
 	return lost
 }
+
+const damagedLog = "the write-ahead log is damaged, and batches that had been acknowledged are lost"
 
 // lostBatches compares the mark with what is stored.
 func (s *Store) lostBatches(ctx context.Context) error {

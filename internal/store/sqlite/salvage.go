@@ -1,7 +1,6 @@
 package sqlite
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -18,7 +17,7 @@ import (
 	"keenlantern.example/internal/store/sqlite/pages"
 )
 
-// Salvaged is what can be read of a database, however damaged it is.
+// Salvaged is what can be read of a database, however damaged it is. The batches stay in the file until they are asked for.
 type Salvaged struct {
 	Recordings []store.Recording
 	Streams    []SalvagedStream // in the order in which they began
@@ -26,21 +25,20 @@ type Salvaged struct {
 	Lost []string
 
 	tables rows
+	db     *pages.Database
 }
+
+// Close closes the database.
+func (s *Salvaged) Close() error { return s.db.Close() }
 
 // SalvagedStream is a stream of which a batch or its own row can be read.
 type SalvagedStream struct {
 	store.Stream
-	Known   bool    // its row can be read; else only its batches are there, and how many it had is not known
-	Missing []int64 // batches that cannot be read
-	rows    map[int64]salvagedBatch
-}
-
-// salvagedBatch is a batch as it is stored.
-type salvagedBatch struct {
-	b      store.Batch // without its lines
-	packed []byte
-	size   int64
+	Known   bool                  // its row can be read
+	Counted bool                  // and says how many batches it had
+	Missing int64                 // batches that cannot be read
+	rows    map[int64]pages.Place // of batches, by their numbers
+	db      *pages.Database
 }
 
 // rows are those of small tables, as they are stored.
@@ -56,10 +54,14 @@ func (s *SalvagedStream) Batches(f func(store.Batch) error) error {
 	}
 	defer unzip.Close()
 	for n := int64(1); n <= s.Stream.Batches; n++ {
-		one, there := s.rows[n]
-		b := one.b
-		if b.N = n; there {
-			if b.Body, err = unzip.DecodeAll(one.packed, nil); err != nil {
+		b := store.Batch{N: n}
+		if at, there := s.rows[n]; there {
+			row := s.db.Row(at)
+			if !isBatch(row) {
+				return fmt.Errorf("read batch %d of stream %s again: %w", n, s.Name, store.ErrDamaged)
+			}
+			b.FirstLine, b.Lines, b.Packed = row[2].(int64), row[3].(int64), row[5].([]byte)
+			if b.Body, err = unzip.DecodeAll(b.Packed, nil); err != nil {
 				return fmt.Errorf("unpack batch %d of stream %s: %w", n, s.Name, err)
 			}
 		}
@@ -72,7 +74,7 @@ func (s *SalvagedStream) Batches(f func(store.Batch) error) error {
 
 // Whole reports whether nothing is missing.
 func (s *Salvaged) Whole() bool {
-	return len(s.Lost) == 0 && !slices.ContainsFunc(s.Streams, func(st SalvagedStream) bool { return len(st.Missing) > 0 || !st.Known })
+	return len(s.Lost) == 0 && !slices.ContainsFunc(s.Streams, func(st SalvagedStream) bool { return st.Missing > 0 || !st.Counted })
 }
 
 // Salvage reads what can be read of the database in a folder in which no service works. Nothing in it is changed.
@@ -101,27 +103,25 @@ func salvage(path string) (*Salvaged, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer db.Close()
 	unzip, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxBatch))
 	if err != nil {
-		return nil, fmt.Errorf("prepare decompression: %w", err)
+		return nil, errors.Join(fmt.Errorf("prepare decompression: %w", err), db.Close())
 	}
 	defer unzip.Close()
-	s := &Salvaged{}
+	s := &Salvaged{db: db}
 	streams := map[int64]*SalvagedStream{}
 	stream := func(id int64) *SalvagedStream {
 		if streams[id] == nil {
-			streams[id] = &SalvagedStream{Stream: store.Stream{ID: id}, rows: map[int64]salvagedBatch{}}
+			streams[id] = &SalvagedStream{Stream: store.Stream{ID: id}, rows: map[int64]pages.Place{}, db: db}
 		}
 		return streams[id]
 	}
 	var plain []byte
-	err = db.Rows(func(n int) bool { return n <= streamMost }, func(rowid int64, row pages.Values) error {
+	err = db.Rows(func(n int) bool { return n <= streamMost }, func(at pages.Place, rowid int64, row pages.Values) error {
 		switch {
 		case isBatch(row):
-			one := salvagedBatch{store.Batch{N: row[1].(int64), FirstLine: row[2].(int64), Lines: row[3].(int64)}, bytes.Clone(row[5].([]byte)), row[4].(int64)}
-			if plain, err = unzip.DecodeAll(one.packed, plain[:0]); err == nil && int64(len(plain)) == one.size {
-				stream(row[0].(int64)).rows[one.b.N] = one
+			if plain, err = unzip.DecodeAll(row[5].([]byte), plain[:0]); err == nil && int64(len(plain)) == row[4].(int64) {
+				stream(row[0].(int64)).rows[row[1].(int64)] = at
 			}
 		case isStream(row):
 			of := stream(rowid)
@@ -137,7 +137,7 @@ func salvage(path string) (*Salvaged, error) {
 		return nil
 	})
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, db.Close())
 	}
 	for _, row := range s.tables.recordings {
 		s.Recordings = append(s.Recordings, recordingOf(row))
@@ -146,28 +146,43 @@ func salvage(path string) (*Salvaged, error) {
 		return cmp.Or(cmp.Compare(a.CreatedNS, b.CreatedNS), cmp.Compare(a.ID, b.ID))
 	})
 	for _, of := range streams {
-		for n := range of.rows {
-			of.Stream.Batches = max(of.Stream.Batches, n)
-		}
-		for n := int64(1); n <= of.Stream.Batches; n++ {
-			if _, there := of.rows[n]; !there {
-				of.Missing = append(of.Missing, n)
-			}
-		}
+		of.count()
 		s.Streams = append(s.Streams, *of)
 	}
 	slices.SortFunc(s.Streams, func(a, b SalvagedStream) int { return cmp.Compare(a.ID, b.ID) })
-	s.missing(db)
+	s.missing()
 	return s, nil
 }
 
+// mostMissing is how many batches of a stream may be missing; a number that says more is damage itself.
+const mostMissing = 100_000
+
+// count works out how many batches the stream had, and how many of them are missing.
+func (s *SalvagedStream) count() {
+	most := int64(len(s.rows)) + mostMissing
+	highest, rows := int64(0), len(s.rows)
+	for n := range s.rows {
+		if n > most {
+			delete(s.rows, n)
+			continue
+		}
+		highest = max(highest, n)
+	}
+	if s.Stream.Batches < highest || s.Stream.Batches > most {
+		s.Stream.Batches = highest
+	} else {
+		s.Counted = s.Known && len(s.rows) == rows
+	}
+	s.Missing = s.Stream.Batches - int64(len(s.rows))
+}
+
 // missing notes what is known not to be there.
-func (s *Salvaged) missing(db *pages.Database) {
-	if !db.Header {
+func (s *Salvaged) missing() {
+	if !s.db.Header {
 		s.Lost = append(s.Lost, "the database's first page cannot be read; recordings that were deleted may appear again")
 	}
-	if db.LostFrames() {
-		s.Lost = append(s.Lost, "the write-ahead log is damaged, and batches that had been acknowledged are lost")
+	if s.db.LostFrames() {
+		s.Lost = append(s.Lost, damagedLog)
 	}
 	have := map[string]bool{}
 	for _, r := range s.Recordings {
@@ -275,6 +290,9 @@ func recordingOf(row pages.Values) store.Recording {
 	return r
 }
 
+// RepairPrefix is what the names of folders begin with that a repair works in. One that is left was interrupted.
+const RepairPrefix = "keenlantern-repair-"
+
 // Describe returns what a stream's first lines say of its recording.
 type Describe func(lines []byte) (app, version, environment string, startNS int64)
 
@@ -299,10 +317,11 @@ func repair(ctx context.Context, folder string, describe Describe) (*Salvaged, s
 	if err != nil {
 		return nil, "", err
 	}
+	defer found.Close()
 	if len(found.Recordings)+len(found.Streams) == 0 {
-		return nil, "", fmt.Errorf("nothing of it can be read, it may be something else than keenlantern's: %w", store.ErrDamaged)
+		return nil, "", fmt.Errorf("nothing of it can be read; it may be no database of keenlantern: %w", store.ErrDamaged)
 	}
-	fresh, err := os.MkdirTemp(folder, "repair-")
+	fresh, err := os.MkdirTemp(folder, RepairPrefix)
 	if err != nil {
 		return nil, "", fmt.Errorf("repair the database: %w", err)
 	}
@@ -310,13 +329,16 @@ func repair(ctx context.Context, folder string, describe Describe) (*Salvaged, s
 	if err := found.rebuild(ctx, fresh, describe); err != nil {
 		return nil, "", err
 	}
+	// There is a database under its name at any moment: a service that found none would begin an empty one.
 	aside := path + ".damaged-" + time.Now().UTC().Format("20060102T150405")
-	for _, part := range []string{"", "-wal"} {
-		if err := os.Rename(path+part, aside+part); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return nil, "", fmt.Errorf("put the damaged database aside: %w", err)
-		}
+	if err := os.Link(path, aside); err != nil {
+		return nil, "", fmt.Errorf("put the damaged database aside: %w", err)
 	}
-	_ = os.Remove(path + "-shm") // SQLite makes it anew
+	// Its write-ahead log must not be applied to the new one.
+	if err := os.Rename(path+"-wal", aside+"-wal"); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, "", fmt.Errorf("put the damaged database aside: %w", err)
+	}
+	_ = os.Remove(path + "-shm") // SQLite creates it again
 	if err := os.Rename(filepath.Join(fresh, FileName), path); err != nil {
 		return nil, "", fmt.Errorf("put the repaired database in place: %w", err)
 	}
@@ -332,7 +354,7 @@ func (s *Salvaged) rebuild(ctx context.Context, folder string, describe Describe
 	defer func() { err = errors.Join(err, fresh.Close()) }()
 	have := map[string]bool{}
 	last := s.tables.counter("stream")
-	return fresh.update(ctx, func(q querier) error {
+	err = fresh.update(ctx, func(q querier) error {
 		for _, r := range s.Recordings {
 			if have[r.ID] {
 				continue
@@ -345,12 +367,18 @@ func (s *Salvaged) rebuild(ctx context.Context, folder string, describe Describe
 				return fmt.Errorf("rebuild recording %s: %w", r.ID, one(err))
 			}
 		}
-		for n := range s.Streams {
+		return nil
+	})
+	for n := range s.Streams { // each in its own transaction: the write-ahead log holds no more than one
+		if err == nil {
 			last = max(last, s.Streams[n].ID)
-			if err := s.Streams[n].rebuild(ctx, q, have, describe); err != nil {
-				return err
-			}
+			err = fresh.update(ctx, func(q querier) error { return s.Streams[n].rebuild(ctx, q, have, describe) })
 		}
+	}
+	if err != nil {
+		return err
+	}
+	return fresh.update(ctx, func(q querier) error {
 		if _, err := q.ExecContext(ctx, `UPDATE counters SET value = max(value, ?) WHERE name = 'stream'`, last); err != nil {
 			return fmt.Errorf("rebuild the counters: %w", one(err))
 		}
@@ -396,17 +424,19 @@ func (s *SalvagedStream) rebuild(ctx context.Context, q querier, have map[string
 		}
 	}
 	lines := s.Lines
-	for _, one := range s.rows {
-		lines = max(lines, one.b.FirstLine+one.b.Lines-1)
-	}
 	_, err := q.ExecContext(ctx, insertStream, s.ID, s.Recording, s.Name, s.Live, s.Owner)
 	if err == nil {
-		_, err = q.ExecContext(ctx, `UPDATE streams SET batches = ?, lines = ?, ended = ?, received_ns = ? WHERE id = ?`, s.Stream.Batches, lines, s.Ended, s.ReceivedNS, s.ID)
+		err = s.Batches(func(b store.Batch) error {
+			if b.Packed == nil {
+				return nil // it cannot be read
+			}
+			lines = max(lines, b.FirstLine+b.Lines-1)
+			_, err := q.ExecContext(ctx, `INSERT INTO batches VALUES (?, ?, ?, ?, ?, ?)`, s.ID, b.N, b.FirstLine, b.Lines, len(b.Body), b.Packed)
+			return err
+		})
 	}
-	for n, batch := range s.rows {
-		if err == nil {
-			_, err = q.ExecContext(ctx, `INSERT INTO batches VALUES (?, ?, ?, ?, ?, ?)`, s.ID, n, batch.b.FirstLine, batch.b.Lines, batch.size, batch.packed)
-		}
+	if err == nil {
+		_, err = q.ExecContext(ctx, `UPDATE streams SET batches = ?, lines = ?, ended = ?, received_ns = ? WHERE id = ?`, s.Stream.Batches, lines, s.Ended, s.ReceivedNS, s.ID)
 	}
 	if err != nil {
 		return fmt.Errorf("rebuild stream %s: %w", s.Name, one(err))

@@ -86,6 +86,7 @@ func TestEachPage(t *testing.T) {
 		found, err := sqlite.Salvage(damaged)
 		require.NoError(t, err)
 		got := 0
+		defer found.Close()
 		for n := range found.Streams {
 			st := &found.Streams[n]
 			require.NoError(t, st.Batches(func(b store.Batch) error {
@@ -212,4 +213,42 @@ func TestBackup(t *testing.T) {
 		}
 	}
 	assert.Equal(t, len(lines), n)
+}
+
+// TestFlippedBytes flips bytes all over a database: salvaging comes to an end, and invents no batch.
+func TestFlippedBytes(t *testing.T) {
+	folder := t.TempDir()
+	s, lines := filled(t, folder)
+	require.NoError(t, s.Close())
+	whole, err := os.ReadFile(filepath.Join(folder, sqlite.FileName))
+	require.NoError(t, err)
+	r := rand.New(rand.NewPCG(3, 14))
+	for range 60 {
+		damaged := t.TempDir()
+		broken := bytes.Clone(whole)
+		for range 1 + r.IntN(200) {
+			broken[r.IntN(len(broken))] ^= byte(1 << r.IntN(8))
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(damaged, sqlite.FileName), broken, 0o600))
+		found, err := sqlite.Salvage(damaged)
+		require.NoError(t, err)
+		for n := range found.Streams {
+			require.NoError(t, found.Streams[n].Batches(func(b store.Batch) error {
+				if b.Body != nil {
+					assert.Contains(t, lines, keyOf(lines, string(b.Body)))
+				}
+				return nil
+			}))
+		}
+		require.NoError(t, found.Close())
+	}
+}
+
+func keyOf(lines map[string]string, body string) string {
+	for key, have := range lines {
+		if have == body {
+			return key
+		}
+	}
+	return ""
 }

@@ -1,6 +1,7 @@
 package pages
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -26,7 +27,6 @@ type Database struct {
 	size  int // of a page
 	count int64
 	log   *wal
-	free  map[int64]bool // pages that hold nothing any more, so far as that is known
 	// Header reports whether the first page is what a database begins with.
 	Header bool
 }
@@ -58,15 +58,23 @@ func Open(path string) (*Database, error) {
 	if d.log != nil {
 		d.count = max(d.count, d.log.pages)
 	}
-	d.readFree()
 	return d, nil
+}
+
+// LostFrames reports whether the write-ahead log of a database holds frames behind a damaged one: transactions that had been stored are lost
+// then.
+func LostFrames(path string) (bool, error) {
+	d, err := Open(path)
+	if err != nil {
+		return false, err
+	}
+	return d.LostFrames(), d.Close()
 }
 
 // Close closes the files.
 func (d *Database) Close() error { return errors.Join(d.file.Close(), d.log.Close()) }
 
-// LostFrames reports whether the write-ahead log holds what was written after something in it that cannot be read: transactions that had
-// been stored are lost then.
+// LostFrames reports whether the write-ahead log holds frames behind a damaged one.
 func (d *Database) LostFrames() bool { return d.log != nil && d.log.lost }
 
 // page returns a page as it is now, counted from 1; nil where it cannot be read.
@@ -89,32 +97,41 @@ func (d *Database) page(n int64) []byte {
 	return p
 }
 
-// readFree follows the list of free pages, whose leaves may still look like rows that were deleted (section 1.5).
-func (d *Database) readFree() {
-	d.free = map[int64]bool{}
+// freePages follows the list of free pages, whose leaves may still look like rows that were deleted (section 1.5).
+func (d *Database) freePages() map[int64]bool {
+	free := map[int64]bool{}
 	first := d.page(1)
-	if first == nil || string(first[:16]) != "SQLite format 3\x00" {
-		return
+	if first == nil || !d.Header {
+		return free
 	}
-	for trunk := int64(binary.BigEndian.Uint32(first[32:])); trunk != 0 && !d.free[trunk]; {
+	for trunk := int64(binary.BigEndian.Uint32(first[32:])); trunk != 0 && !free[trunk]; {
 		p := d.page(trunk)
 		if p == nil {
-			return
+			break
 		}
-		d.free[trunk] = true
+		free[trunk] = true
 		n := min(int(binary.BigEndian.Uint32(p[4:])), d.size/4-2)
 		for k := range n {
-			d.free[int64(binary.BigEndian.Uint32(p[8+4*k:]))] = true
+			free[int64(binary.BigEndian.Uint32(p[8+4*k:]))] = true
 		}
 		trunk = int64(binary.BigEndian.Uint32(p))
 	}
+	return free
 }
 
-// Rows calls f for each row of each table leaf that can be read, in the order of the pages. Wanted says of how many columns a row may be.
-func (d *Database) Rows(wanted func(columns int) bool, f func(rowid int64, row Values) error) error {
+// Place is where a row is stored.
+type Place struct {
+	page int64
+	cell int // its offset in the page
+}
+
+// Rows calls f for each row of each table leaf that can be read, in the order of the pages. Wanted reports for a number of columns whether
+// such rows are decoded.
+func (d *Database) Rows(wanted func(columns int) bool, f func(at Place, rowid int64, row Values) error) error {
+	free := d.freePages()
 	for n := int64(1); n <= d.count; n++ {
 		p := d.page(n)
-		if p == nil || d.free[n] {
+		if p == nil || free[n] {
 			continue
 		}
 		at := 0
@@ -135,13 +152,23 @@ func (d *Database) Rows(wanted func(columns int) bool, f func(rowid int64, row V
 				continue
 			}
 			if id, row, ok := d.row(p, cell, wanted); ok {
-				if err := f(id, row); err != nil {
+				if err := f(Place{n, cell}, id, row); err != nil {
 					return err
 				}
 			}
 		}
 	}
 	return nil
+}
+
+// Row reads a row again, nil where it cannot be read.
+func (d *Database) Row(at Place) Values {
+	p := d.page(at.page)
+	if p == nil {
+		return nil
+	}
+	_, row, _ := d.row(p, at.cell, func(int) bool { return true })
+	return row
 }
 
 // row reads one cell of a table leaf (sections 1.6 and 2.1).
@@ -188,6 +215,7 @@ func (d *Database) local(size int) int {
 type payload struct {
 	d    *Database
 	have []byte
+	own  bool // have is a copy
 	size int
 	next int64 // page
 }
@@ -203,8 +231,10 @@ func (b *payload) read(from, to int) ([]byte, bool) {
 			return nil, false
 		}
 		b.next = int64(binary.BigEndian.Uint32(p))
-		rest := min(b.size-len(b.have), len(p)-4)
-		b.have = append(b.have[:len(b.have):len(b.have)], p[4:4+rest]...)
+		if !b.own { // what it has is a part of a page, behind which other cells stand
+			b.have, b.own = bytes.Clone(b.have), true
+		}
+		b.have = append(b.have, p[4:4+min(b.size-len(b.have), len(p)-4)]...)
 	}
 	return b.have[from:to], true
 }
