@@ -57,24 +57,24 @@ func (r *Registration) Within(inner *Registration) bool {
 func (r *Registration) AskedAt(slot int) *event.Need {
 	switch {
 	case slot < 0:
-	case r.built == nil && slot < len(r.Needs):
-		return &r.Needs[slot]
-	case slot < len(r.built):
+	case r.partly && slot < len(r.built):
 		return &r.Needs[r.built[slot]]
+	case !r.partly && slot < len(r.Needs):
+		return &r.Needs[slot]
 	}
 	return nil
 }
 
-// builtWith returns the positions of the needs that a constructor is given, nil where it is given all of them.
-func builtWith(needs []event.Need) []int32 {
-	list := make([]int32, 0, len(needs))
+// builtWith returns the positions of the needs that a constructor is given. Partly is false, and the list nil, if it is given all of them.
+func builtWith(needs []event.Need) (list []int32, partly bool) {
+	list = make([]int32, 0, len(needs))
 	for n := range needs {
 		if how := needs[n].How; !needs[n].Lazy && (how == "" || how == "constructor") {
 			list = append(list, int32(n))
 		}
 	}
 	if len(list) == len(needs) {
-		return nil
+		return nil, false
 	}
-	return list
+	return list, true
 }

@@ -174,7 +174,7 @@ func (w *World) register(ev *event.Event) error {
 	}
 	if len(ev.Needs) > 0 {
 		r.Needs = append([]event.Need(nil), ev.Needs...)
-		r.built = builtWith(r.Needs)
+		r.built, r.partly = builtWith(r.Needs)
 	}
 	if has(event.FContainer) {
 		if c := w.containerByID(ev.Container); c != nil {

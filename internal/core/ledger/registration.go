@@ -127,7 +127,8 @@ type Registration struct {
 	HasKey             bool
 	Also               []event.Also
 	Needs              []event.Need
-	built              []int32 // positions in Needs of those that a constructor is given; nil where that is all
+	built              []int32 // if partly: positions in Needs of those that a constructor is given
+	partly             bool
 	Wraps, Alias       *Registration
 	Proxy              *Registration
 	Template           Template      // what it answers for any of

@@ -230,7 +230,7 @@ func (w *World) reset(ev *event.Event) {
 	w.livingSeq = -1 // they live no more
 }
 
-// contained lists the instances of each container, so that a reset costs what it ends. It is empty in a stream without resets.
+// contained lists the instances of each container, so that the cost of a reset is proportional to the instances it ends. It is empty in a stream without resets.
 type contained struct {
 	lists map[*Container][]event.InstID // may have some that have ended
 	live  map[*Container]int            // how many of a list were alive when it was last gone through
