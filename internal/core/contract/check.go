@@ -190,6 +190,7 @@ type court struct {
 	unclear []error
 	known   map[string][]string         // the names there are: of services, of implementations, of consumers
 	meant   map[pattern]map[string]bool // which of them a pattern means
+	offered map[string][]int            // the registrations of each service
 	names   map[string]string           // short ones
 	work    int64                       // steps of it
 	built   map[evidence]*finding.Example
@@ -200,11 +201,11 @@ type pattern struct{ kind, text string }
 // maxWork bounds how many steps judging takes in all: some seconds.
 const maxWork = 1_500_000_000
 
-// maxLooked bounds of how many instances the lines are looked for, each of which reads a piece of the recording. What is broken beyond that is
+// maxLooked is the number of instances whose lines are searched for; each search reads a chunk of the recording. Later broken clauses are
 // reported without examples.
 const maxLooked = 1000
 
-// maxBreaks bounds how many cases of one clause are told apart.
+// maxBreaks is the number of different cases of one clause that are kept.
 const maxBreaks = 1000
 
 // stepsBroken is about what noting a case takes.
@@ -214,7 +215,7 @@ const stepsBroken = 2000
 const stepsEach = 40
 
 func newCourt(c *Contract, src *views.Source) *court {
-	j := &court{src: src, s: src.State(), file: c.Name, names: patterns.Shorten(allNames(src.State())), known: map[string][]string{}, meant: map[pattern]map[string]bool{}, built: map[evidence]*finding.Example{}}
+	j := &court{src: src, s: src.State(), file: c.Name, names: patterns.Shorten(allNames(src.State())), known: map[string][]string{}, offered: map[string][]int{}, meant: map[pattern]map[string]bool{}, built: map[evidence]*finding.Example{}}
 	there := map[pattern]bool{}
 	add := func(kind, name string) {
 		if k := (pattern{kind, name}); name != "" && !there[k] {
@@ -225,6 +226,7 @@ func newCourt(c *Contract, src *views.Source) *court {
 	for n := range j.s.Registrations {
 		r := &j.s.Registrations[n]
 		add("service", r.Service)
+		j.offered[r.Service] = append(j.offered[r.Service], n)
 		add("implementation", r.Impl)
 		add("consumer", r.Impl)
 		if r.Impl == "" {
@@ -232,6 +234,7 @@ func newCourt(c *Contract, src *views.Source) *court {
 		}
 		for _, also := range r.Also {
 			add("service", also.Service)
+			j.offered[also.Service] = append(j.offered[also.Service], n)
 		}
 	}
 	for n := range j.s.Handouts {
@@ -253,7 +256,7 @@ func (j *court) affords(c *Clause, steps int64) bool {
 	before := j.work
 	j.work += steps
 	if before <= maxWork && j.work > maxWork {
-		j.unclear = append(j.unclear, &Mistake{j.file, c.Line, c.Column, "holding this recording against the contract takes too long from here on; write fewer clauses, or fewer names with *"})
+		j.unclear = append(j.unclear, &Mistake{File: j.file, Line: c.Line, Column: c.Column, What: "holding this recording against the contract takes too long from here on; write fewer clauses, or fewer names with *", rest: true})
 	}
 	return j.work <= maxWork
 }
@@ -273,8 +276,11 @@ func (j *court) fits(c *Clause, pattern, name string) bool {
 // short is a name as people read it.
 func (j *court) short(name string) string { return cmp.Or(j.names[name], name) }
 
-// is tells whether a pattern means a name of some kind. A pattern that could mean several is told once.
-func (j *court) is(c *Clause, kind, text, name string) bool {
+// is reports whether a pattern means a name of some kind.
+func (j *court) is(c *Clause, kind, text, name string) bool { return j.meaning(c, kind, text)[name] }
+
+// meaning returns the names of some kind that a pattern means. A pattern that could mean several is reported once.
+func (j *court) meaning(c *Clause, kind, text string) map[string]bool {
 	k := pattern{kind, text}
 	meant, ok := j.meant[k]
 	if !ok {
@@ -286,7 +292,7 @@ func (j *court) is(c *Clause, kind, text, name string) bool {
 		}
 		found, clear := patterns.Among(text, names)
 		if !clear {
-			j.unclear = append(j.unclear, &Mistake{j.file, c.Line, c.Column, fmt.Sprintf("%q could be %s; write more of the name", text, list(found[:min(len(found), 6)], "or"))})
+			j.unclear = append(j.unclear, &Mistake{File: j.file, Line: c.Line, Column: c.Column, What: fmt.Sprintf("%q could be %s; write more of the name", text, list(found[:min(len(found), 6)], "or"))})
 		}
 		meant = make(map[string]bool, len(found))
 		for _, one := range found {
@@ -294,7 +300,7 @@ func (j *court) is(c *Clause, kind, text, name string) bool {
 		}
 		j.meant[k] = meant
 	}
-	return meant[name]
+	return meant
 }
 
 func (j *court) key(pattern, key *string) bool {
@@ -307,20 +313,23 @@ func (j *court) key(pattern, key *string) bool {
 	return patterns.Glob(*pattern, *key)
 }
 
-// registrations returns those that a clause is about.
+// registrations returns those that a clause is about, in order.
 func (j *court) registrations(c *Clause) []int {
 	var out []int
-	for n := range j.s.Registrations {
-		r := &j.s.Registrations[n]
-		named := j.is(c, "service", c.Service, r.Service) && j.key(c.Key, r.Key)
-		for _, also := range r.Also {
-			named = named || j.is(c, "service", c.Service, also.Service) && j.key(c.Key, also.Key)
-		}
-		if named && r.Alias == derive.None && (c.Implementation == "" || j.is(c, "implementation", c.Implementation, r.Impl)) {
-			out = append(out, n)
+	for service := range j.meaning(c, "service", c.Service) {
+		for _, n := range j.offered[service] {
+			r := &j.s.Registrations[n]
+			named := service == r.Service && j.key(c.Key, r.Key)
+			for _, also := range r.Also {
+				named = named || service == also.Service && j.key(c.Key, also.Key)
+			}
+			if named && r.Alias == derive.None && (c.Implementation == "" || j.is(c, "implementation", c.Implementation, r.Impl)) {
+				out = append(out, n)
+			}
 		}
 	}
-	return out
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // judge says what became of one clause.
@@ -355,8 +364,8 @@ type verdict struct {
 	c       *Clause
 	seen    int64 // times that it was seen to hold, or not to
 	why     string
-	breaks  []string // what broke it, in words
-	told    map[string]bool
+	breaks  []string        // what broke it, in words
+	cited   map[string]bool // the texts in breaks
 	subject *finding.Ref
 	holder  *finding.Ref
 	times   int64
@@ -393,12 +402,12 @@ func (v *verdict) broken(subject, holder *finding.Ref, times int64, format strin
 	if v.times += times; !v.j.affords(v.c, stepsBroken) {
 		return
 	}
-	if text := fmt.Sprintf(format, args...); !v.told[text] {
-		if v.told == nil {
-			v.told = map[string]bool{}
+	if text := fmt.Sprintf(format, args...); !v.cited[text] {
+		if v.cited == nil {
+			v.cited = map[string]bool{}
 		}
-		if len(v.told) < maxBreaks {
-			v.told[text] = true
+		if len(v.cited) < maxBreaks {
+			v.cited[text] = true
 			v.breaks = append(v.breaks, text)
 		}
 	}

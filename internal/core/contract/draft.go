@@ -23,26 +23,31 @@ const (
 	fewTimes    = 3 // what was seen less often is said to be
 )
 
-// maxRevisions bounds how often a draft is held against its recording. Each time only what it does not keep goes, so that one or two are enough.
+// maxRevisions bounds how often a draft is checked against its recording. Each time the clauses that the recording breaks are removed.
 const maxRevisions = 8
 
-// Draft writes a contract that a recording keeps, for people to shorten and change: what is proposed is held against the recording, and what
-// that contradicts, or what could mean several things, is left out.
+// Draft writes a contract that a recording keeps, for people to shorten and change. It checks the proposed clauses against the recording and
+// leaves out those that the recording breaks or that are ambiguous.
 func Draft(src *views.Source) string {
 	text := propose(src)
 	for range maxRevisions {
-		wrong := contradicted(text, src)
-		if len(wrong) == 0 {
+		wrong, from := contradicted(text, src)
+		if len(wrong) == 0 && from == 0 {
 			break
 		}
-		text = without(text, wrong)
+		shorter := without(text, wrong, from)
+		if shorter == text {
+			break // it is not the clauses
+		}
+		text = shorter
 	}
 	return text
 }
 
-// contradicted returns the lines of clauses that cannot be read, or that the recording does not keep.
-func contradicted(text string, src *views.Source) map[int]bool {
-	lines := map[int]bool{}
+// contradicted returns the lines of clauses that are unreadable, or that the recording does not keep. From is the line from which on there are
+// too many, 0 if there are not.
+func contradicted(text string, src *views.Source) (lines map[int]bool, from int) {
+	lines = map[int]bool{}
 	note := func(err error) {
 		var walk func(error)
 		walk = func(err error) {
@@ -51,7 +56,9 @@ func contradicted(text string, src *views.Source) map[int]bool {
 					walk(one)
 				}
 			} else if m := (*Mistake)(nil); errors.As(err, &m) {
-				lines[m.Line] = true
+				if lines[m.Line] = true; m.rest {
+					from = m.Line
+				}
 			}
 		}
 		walk(err)
@@ -59,27 +66,34 @@ func contradicted(text string, src *views.Source) map[int]bool {
 	read, err := Read("draft", []byte(text))
 	if err != nil {
 		note(err)
-		return lines
+		return lines, from
 	}
-	r, err := Check(read, src, time.Now())
+	r, err := Check(read, src, time.Time{})
 	if err != nil {
 		note(err)
-		return lines
+		return lines, from
 	}
 	for _, c := range r.Clauses {
 		if c.Status != Kept {
 			lines[c.Line] = true
 		}
 	}
-	return lines
+	return lines, from
 }
 
-// without returns a draft without some of its lines, and without the sections in which nothing is left.
-func without(text string, lines map[int]bool) string {
+// without returns a draft without some of its lines, and without sections that become empty.
+func without(text string, lines map[int]bool, from int) string {
 	list := strings.Split(text, "\n")
+	if from > 0 { // what is no clause stays, so that as many more clauses go
+		for _, line := range list[min(len(list), from-1):] {
+			if !strings.HasPrefix(line, "  ") {
+				from--
+			}
+		}
+	}
 	kept := make([]string, 0, len(list))
 	for n, line := range list {
-		if lines[n+1] && strings.HasPrefix(line, "  ") {
+		if (lines[n+1] || from != 0 && n+1 >= from) && strings.HasPrefix(line, "  ") {
 			continue
 		}
 		kept = append(kept, line)
@@ -397,7 +411,7 @@ func (d *draft) each(f func(r *derive.Registration, entry string) string) []stri
 	var order []named
 	for n := range d.s.Registrations {
 		r := &d.s.Registrations[n]
-		if r.Alias != derive.None {
+		if r.Alias != derive.None || r.Service == "" {
 			continue
 		}
 		k := named{d.service(r.Service, r.Key), r.Impl}
@@ -441,7 +455,7 @@ func (d *draft) each(f func(r *derive.Registration, entry string) string) []stri
 func (d *draft) lifetimes() {
 	unsure := []string{}
 	entries := d.each(func(r *derive.Registration, entry string) string {
-		if r.Lifetime == "" || r.Lifetime == "external" {
+		if r.Lifetime == "external" || !slices.Contains(lifetimes, r.Lifetime) {
 			return ""
 		}
 		text := entry + ", registered: " + r.Lifetime
@@ -506,7 +520,7 @@ func (d *draft) limits() {
 				continue
 			}
 			r := &d.s.Registrations[one.Reg]
-			if r.Internal || r.Alias != derive.None || c.Scopes < fewTimes {
+			if r.Internal || r.Alias != derive.None || r.Service == "" || c.Scopes < fewTimes {
 				continue
 			}
 			rows = append(rows, row{fmt.Sprintf("- {%s, scope: %s, instances: %d}", d.service(r.Service, r.Key), scalar(c.Name), one.Most.N), one.OwnNS})

@@ -2,6 +2,7 @@ package contract_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -36,4 +37,22 @@ func TestDraftsAreKept(t *testing.T) {
 			assert.Equal(t, contract.Kept, c.Status, "seed %d: %s: %s (line %d)", seed, c.Says, c.Why, c.Line)
 		}
 	}
+}
+
+// TestLargeDrafts drafts from a recording with more registrations than a contract has lines: the draft can be read, and is kept.
+func TestLargeDrafts(t *testing.T) {
+	var trace strings.Builder
+	trace.WriteString(`{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"h-1","start":"2026-03-02T05:40:00Z"}` + "\n")
+	for n := range 12_000 {
+		fmt.Fprintf(&trace, `{"ev":"register","t":1,"reg":%d,"service":"Berth%d","lifetime":"singleton"}`+"\n", n+1, n)
+		fmt.Fprintf(&trace, `{"ev":"make","t":2,"inst":%d,"reg":%d,"scope":0}`+"\n", n+1, n+1)
+	}
+	src := study(t, []byte(trace.String()))
+	draft := contract.Draft(src)
+	read, err := contract.Read("draft.yaml", []byte(draft))
+	require.NoError(t, err)
+	r, err := contract.Check(read, src, time.Now())
+	require.NoError(t, err)
+	assert.Greater(t, r.Kept, 1000)
+	assert.Zero(t, r.Broken+r.NotSeen)
 }

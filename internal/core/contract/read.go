@@ -20,6 +20,7 @@ type Mistake struct {
 	File         string
 	Line, Column int // from 1
 	What         string
+	rest         bool // it is about everything from there on
 }
 
 // Error says where it is and what was expected.
@@ -34,7 +35,7 @@ const maxMistakes = 10
 func Read(name string, text []byte) (*Contract, error) {
 	d := &decoder{file: name}
 	if len(text) > MaxSize {
-		return nil, &Mistake{name, 1, 1, "the contract is larger than a megabyte"}
+		return nil, &Mistake{File: name, Line: 1, Column: 1, What: "the contract is larger than a megabyte"}
 	}
 	if m := tooInvolved(name, text); m != nil {
 		return nil, m
@@ -44,7 +45,7 @@ func Read(name string, text []byte) (*Contract, error) {
 		return nil, syntax(name, err)
 	}
 	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
-		return nil, &Mistake{name, 1, 1, fmt.Sprintf("a contract is one YAML document; begin with 'contract: %s'", Format)}
+		return nil, &Mistake{File: name, Line: 1, Column: 1, What: fmt.Sprintf("a contract is one YAML document; begin with 'contract: %s'", Format)}
 	}
 	c := d.contract(file.Docs[0].Body)
 	if len(d.mistakes) > 0 {
@@ -76,11 +77,11 @@ func tooInvolved(name string, text []byte) error {
 		}
 		switch {
 		case line > maxLines:
-			return &Mistake{name, line, 1, fmt.Sprintf("a contract has at most %d lines", maxLines)}
+			return &Mistake{File: name, Line: line, Column: 1, What: fmt.Sprintf("a contract has at most %d lines", maxLines), rest: true}
 		case column > maxColumns:
-			return &Mistake{name, line, column, fmt.Sprintf("a line of a contract has at most %d characters", maxColumns)}
+			return &Mistake{File: name, Line: line, Column: column, What: fmt.Sprintf("a line of a contract has at most %d characters", maxColumns)}
 		case depth > maxNesting:
-			return &Mistake{name, line, column, fmt.Sprintf("brackets are nested more than %d deep", maxNesting)}
+			return &Mistake{File: name, Line: line, Column: column, What: fmt.Sprintf("brackets are nested more than %d deep", maxNesting)}
 		}
 	}
 	return nil
@@ -88,7 +89,7 @@ func tooInvolved(name string, text []byte) error {
 
 // syntax tells of text that is no YAML.
 func syntax(name string, err error) error {
-	m := &Mistake{name, 1, 1, "this is no YAML: " + err.Error()}
+	m := &Mistake{File: name, Line: 1, Column: 1, What: "this is no YAML: " + err.Error()}
 	if e, ok := errors.AsType[yaml.Error](err); ok {
 		if t := e.GetToken(); t != nil {
 			m.Line, m.Column = t.Position.Line, t.Position.Column
