@@ -9,8 +9,7 @@ import (
 	"golang.org/x/time/rate"
 )
 
-// attempts bounds how often sign-ins may fail: a few at once for one token from one address, and then one now and then; more from the address
-// in all, which many people may share.
+// attempts limits failed sign-ins by token prefix and address, and less strictly by address, which many people may share.
 type attempts struct {
 	mu    sync.Mutex
 	token *lru.Cache[string, *rate.Limiter] // by address and the token's first letters
@@ -23,7 +22,7 @@ const (
 	addressFailuresAtOnce = 100
 	addressFailuresEvery  = time.Second
 	maxAddresses          = 10_000
-	tokenPrefix           = 20 // letters, of which the first ones say the kind
+	tokenPrefix           = 20 // letters; the first ones name the kind
 )
 
 func newAttempts() *attempts {
@@ -36,7 +35,7 @@ func ofToken(from, secret string) string {
 	return from + "\x00" + secret[:min(len(secret), tokenPrefix)]
 }
 
-// wait returns for how long sign-ins with a token from an address are put off.
+// wait returns how long sign-ins with a token from an address are throttled.
 func (a *attempts) wait(from, secret string) time.Duration {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -68,7 +67,7 @@ func count(of *lru.Cache[string, *rate.Limiter], key string, every time.Duration
 	l.Allow()
 }
 
-// tooOften says that sign-ins from an address are put off.
+// tooOften is returned while sign-ins from an address are throttled.
 type tooOften struct{ seconds int }
 
 // Error says for how long.

@@ -26,7 +26,7 @@ type Doors struct {
 	byHost map[string]int
 	spares int
 
-	proxies []netip.Prefix // from which everybody's connections may come
+	proxies []netip.Prefix // trusted proxies
 }
 
 // The bounds of Doors, unless a test sets others.
@@ -42,10 +42,10 @@ func NewDoors(most, each int) *Doors {
 	return &Doors{most: most, each: each, spare: maxSpare, open: map[*door]struct{}{}, byHost: map[string]int{}}
 }
 
-// Trust lets as many connections come from these addresses as there is room for at all: a proxy in front of the service is there.
+// Trust exempts the addresses of proxies from the limit for each address.
 func (d *Doors) Trust(proxies []netip.Prefix) { d.proxies = proxies }
 
-// mostFrom returns how many connections may come from an address.
+// mostFrom returns how many connections an address may open.
 func (d *Doors) mostFrom(host string) int {
 	ip, err := netip.ParseAddr(host)
 	if err == nil && slices.ContainsFunc(d.proxies, func(p netip.Prefix) bool { return p.Contains(ip.Unmap()) }) {

@@ -121,7 +121,7 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 	case errors.Is(err, ingest.ErrDeleted):
 		return http.StatusGone, "deleted", "The recording was deleted meanwhile", nil
 	case errors.Is(err, errBusy):
-		return http.StatusTooManyRequests, "busy", "Too many questions at once", map[string]any{"retry_after": busyFor}
+		return http.StatusTooManyRequests, "busy", "Too many requests at once", map[string]any{"retry_after": busyFor}
 	case errors.Is(err, errCopying):
 		return http.StatusConflict, "backup", "A backup is being made", nil
 	case errors.Is(err, errRoom):

@@ -27,8 +27,8 @@ type Config struct {
 
 	Contracts store.Contracts
 	Fleet     Fleet                                        // the services that share a log; nil: this one works alone
-	Proxies   []netip.Prefix                               // whose X-Forwarded-For is believed
-	Backup    func(context.Context) (io.ReadCloser, error) // a copy of what is stored, as a file; nil: there is none
+	Proxies   []netip.Prefix                               // whose X-Forwarded-For is trusted
+	Backup    func(context.Context) (io.ReadCloser, error) // returns a copy of the database; nil: not supported
 	Accepts   func(app string) map[string]string           // findings that are accepted, by their ids, with the reasons; nil: none
 
 	Tokens  bool     // requests need one
@@ -58,6 +58,7 @@ type service struct {
 	signIns *attempts
 	answers answers
 	turns   *turns
+	plays   *turns
 
 	adopting sync.Mutex // of contracts that findings are accepted into
 	copying  sync.Mutex // of the database, one at a time
@@ -71,7 +72,7 @@ func New(cfg Config) (http.Handler, error) {
 	if cfg.MaxFile == 0 {
 		cfg.MaxFile = DefaultMaxFile
 	}
-	s := &service{Config: cfg, signIns: newAttempts(), turns: newTurns()}
+	s := &service{Config: cfg, signIns: newAttempts(), turns: newTurns(turnsAtOnce), plays: newTurns(playsAtOnce)}
 	var err error
 	// It keeps no state between two batches.
 	s.unzip, err = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(uint64(cfg.MaxBatch)), zstd.WithDecoderMaxWindow(maxWindow))
@@ -80,7 +81,7 @@ func New(cfg Config) (http.Handler, error) {
 	}
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
-	proxies := make([]string, 0, len(cfg.Proxies)) // gin believes every address unless it is told some
+	proxies := make([]string, 0, len(cfg.Proxies)) // gin trusts every address unless it is given a list
 	for _, p := range cfg.Proxies {
 		proxies = append(proxies, p.String())
 	}

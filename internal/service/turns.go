@@ -9,36 +9,36 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
-// turns lets questions that take much work be answered one at a time for each who asks, and a few at once in all, so that nobody's questions
-// hold up those of others.
+// turns schedules expensive requests: one at a time for each asker, and a few concurrently in all, so that one asker does not delay the others.
 type turns struct {
 	mu      sync.Mutex
 	lines   map[string]*line
 	running chan struct{}
 }
 
-// line is where the questions of one asker wait.
+// line is the queue of one asker.
 type line struct {
-	first chan struct{} // holds the one whose turn it is
-	n     int           // that wait or are being answered
+	first chan struct{} // a slot for the request at its head
+	n     int           // requests that wait or run
 }
 
 // The bounds of waiting.
 const (
-	turnsAtOnce = 2
-	maxInLine   = 64 // questions of one asker
+	turnsAtOnce = 2  // of contracts, drafts and comparisons
+	playsAtOnce = 1  // of recordings, which take longer and must not take the others' turns
+	maxInLine   = 64 // requests of one asker
 	maxWait     = 20 * time.Second
-	busyFor     = 5 // seconds after which to ask again
+	busyFor     = 5 // seconds, for Retry-After
 )
 
-// errBusy says that an asker has too many questions open, or has waited for too long.
-var errBusy = errors.New("too many questions of yours that take much work are being answered; ask again in a few seconds")
+// errBusy is returned when an asker has too many expensive requests open, or has waited too long.
+var errBusy = errors.New("too many of your expensive requests are in progress; retry in a few seconds")
 
-func newTurns() *turns {
-	return &turns{lines: map[string]*line{}, running: make(chan struct{}, turnsAtOnce)}
+func newTurns(atOnce int) *turns {
+	return &turns{lines: map[string]*line{}, running: make(chan struct{}, atOnce)}
 }
 
-// take waits for a turn. The caller calls done when it is over.
+// take waits for a turn. The caller must call done afterwards.
 func (t *turns) take(ctx context.Context, asker string) (done func(), err error) {
 	t.mu.Lock()
 	l := t.lines[asker]
@@ -87,7 +87,7 @@ func (t *turns) take(ctx context.Context, asker string) (done func(), err error)
 	}, nil
 }
 
-// asker returns who asks: a token, or an address where none is wanted.
+// asker returns the token of a request, or its address if tokens are not required.
 func (s *service) asker(c *gin.Context) string {
 	if s.Tokens {
 		if who, err := s.who(c); err == nil {

@@ -83,7 +83,7 @@ func (s *service) looking(answer func(*gin.Context) (any, error)) gin.HandlerFun
 	return s.packed(func(c *gin.Context) (func(), error) { return s.Hub.View(c.Request.Context()) }, answer)
 }
 
-// working sends an answer that may take much work. It waits for its turn beside views.
+// working answers an expensive request. Such requests wait for their turn, besides views.
 func (s *service) working(answer func(*gin.Context) (any, error)) gin.HandlerFunc {
 	return s.packed(func(c *gin.Context) (func(), error) { return s.turns.take(c.Request.Context(), s.asker(c)) }, answer)
 }
