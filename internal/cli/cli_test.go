@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 	"unicode/utf8"
 
 	"github.com/rogpeppe/go-internal/testscript"
@@ -49,7 +48,6 @@ func TestScripts(t *testing.T) {
 	office, err := os.ReadFile("../../testdata/office.ndjson")
 	require.NoError(t, err)
 	testscript.Run(t, testscript.Params{
-		Deadline:      time.Now().Add(2 * time.Minute),
 		Dir:           "testdata",
 		UpdateScripts: *update,
 		Setup: func(e *testscript.Env) error {
@@ -70,8 +68,7 @@ const onTerminal = "TEST_TERMINAL"
 // TestQuestions asks each question of testdata/questions of the sample beside it.
 func TestQuestions(t *testing.T) {
 	testscript.Run(t, testscript.Params{
-		Deadline: time.Now().Add(2 * time.Minute),
-		Dir:      "../../testdata/questions",
+		Dir: "../../testdata/questions",
 		Setup: func(e *testscript.Env) error {
 			e.Vars = append(e.Vars, "TZ=UTC", "NO_COLOR=1", "KEENLANTERN_SERVER=http://127.0.0.1:1", "GOCOVERDIR="+os.Getenv("GOCOVERDIR"))
 			return nil
