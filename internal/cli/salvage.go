@@ -21,7 +21,7 @@ import (
 
 func salvage(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "salvage", "salvage DATA FOLDER",
-		"Writes what can be read of a data folder into FOLDER, a trace for each recording, however damaged the database is:\nevery page of it is read by itself. No service may work in DATA, and nothing in it is changed. The exit status is 3 if\nanything is missing: gap lines stand for batches that cannot be read.",
+		"Writes what can be read of a data folder into FOLDER, a trace for each recording, however damaged the database is:\nit reads each page separately. No service may use DATA, and nothing in it is changed. The exit status is 3 if\nanything is missing: gap lines stand for batches that cannot be read.",
 		"keenlantern salvage /var/lib/keenlantern salvaged")
 	words, err := f.parse(args, 2, 2)
 	if err != nil {
@@ -92,7 +92,7 @@ func salvageStream(path string, rec store.Recording, st *sqlite.SalvagedStream) 
 	})
 }
 
-// missing lists what is known to be missing of a salvaged database.
+// missing lists the known losses of a salvaged database.
 func missing(found *sqlite.Salvaged) []string {
 	list := append([]string{}, found.Lost...)
 	for n := range found.Streams {
@@ -108,7 +108,7 @@ func missing(found *sqlite.Salvaged) []string {
 	return list
 }
 
-// describeStream returns what the hello that a stream begins with says of its recording.
+// describeStream returns the recording's fields from the hello at the start of a stream.
 func describeStream(lines []byte) (app, version, environment string, startNS int64) {
 	in := reader.New(bytes.NewReader(lines), reader.Options{})
 	line, err := in.Next()
@@ -149,10 +149,10 @@ func backup(ctx context.Context, std IO, args []string) (err error) {
 	return nil
 }
 
-// backupPrefix is what the names of folders begin with in which a backup is made. One that is left was interrupted.
+// backupPrefix is the prefix of the folders in which backups are made. One that remains was interrupted.
 const backupPrefix = "keenlantern-backup-"
 
-// backupOf returns what makes a copy of a store for the API, nil for a store that has no file of its own.
+// backupOf returns a function that copies a store for the API, nil for a store without a file.
 func backupOf(st backend, data string) func(context.Context) (io.ReadCloser, error) {
 	own, ok := st.(*sqlite.Store)
 	if !ok {

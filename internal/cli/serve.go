@@ -45,7 +45,7 @@ func serve(ctx context.Context, std IO, args []string) error {
 		o.hosts = append(o.hosts, name)
 		return nil
 	})
-	f.Func("proxy", "`ADDRESS` or network of a proxy in front of the service, whose X-Forwarded-For says who asks; repeatable", func(text string) error {
+	f.Func("proxy", "`ADDRESS` or network of a proxy in front of the service, whose X-Forwarded-For is trusted; repeatable", func(text string) error {
 		network, err := netip.ParsePrefix(text)
 		if ip, alone := netip.ParseAddr(text); alone == nil {
 			network, err = netip.PrefixFrom(ip.Unmap(), ip.Unmap().BitLen()), nil

@@ -41,14 +41,14 @@ func check(o *views.Order) error {
 type recorder struct {
 	views.Recorder
 	at time.Time
-	by string // who asked for it: a token, or an address
+	by string // the asker: a token, or an address
 }
 
 // The bounds.
 const (
 	maxApplications = 10_000
-	maxRecorders    = 1000   // of one application, or for one who asks
-	maxAll          = 10_000 // of all of them: who has the most makes room for others
+	maxRecorders    = 1000   // for each application, and for each asker
+	maxAll          = 10_000 // in all: the asker with the most gives way to others
 	maxText         = 200    // bytes of a name, an id, a version …
 	forgetAfter     = 2 * time.Minute
 	waitFor         = 25 * time.Second
@@ -283,7 +283,7 @@ func (a *application) tidy() {
 }
 
 // Ask notes how a recorder is doing, and returns the order of its application: at once if it is not the one it has seen,
-// else when it changes or after a while. By is who asks, of which none can have others refused.
+// else when it changes or after a while. By identifies the asker: no asker can cause another one's refusal.
 func (d *Desk) Ask(ctx context.Context, by, name string, r views.Recorder) (views.Order, error) {
 	if err := checkRecorder(name, &r); err != nil {
 		return views.Order{}, err

@@ -37,8 +37,8 @@ type found struct {
 	file       regular.ID
 }
 
-// list returns the files of a folder and of the folders in it, the parts of a stream from the oldest on. What cannot be read of it is
-// reported to trouble.
+// list returns the files of a folder and of the folders in it, the parts of a stream from the oldest on. It reports unreadable
+// folders to trouble.
 func list(folder string, trouble func(format string, args ...any)) ([]found, error) {
 	var all []found
 	root, err := filepath.EvalSymlinks(folder)
@@ -125,7 +125,7 @@ type lines struct {
 	rest   int   // bytes of a last line that is not whole
 	long   int   // lines that were passed over
 
-	id     string // what the file is known by, once it is
+	id     string // see idOf; "" before the first seek
 	of     regular.ID
 	begin  []byte // its first line
 	turn   int64  // where its turn ends
@@ -169,8 +169,8 @@ func (l *lines) first() []byte {
 	return bytes.Clone(line)
 }
 
-// idOf returns what a file is known by, whatever it is called: by a hello, which names its stream, or else by its first line and the base
-// that all parts of a stream have in common.
+// idOf returns a file's id, which does not depend on the file's current name: a hash of its hello, which names the stream, or of another first
+// line and the base that all parts of a stream have in common.
 func idOf(base string, first []byte) string {
 	if !isKind(first, "hello") && base != "" {
 		first = append([]byte(base+"\n"), first...)
@@ -179,7 +179,7 @@ func idOf(base string, first []byte) string {
 	return hex.EncodeToString(sum[:16])
 }
 
-// replaced reports whether the file holds something else than when it was opened: it was cut, and maybe written anew.
+// replaced reports whether the file was truncated since it was opened, and perhaps written again.
 func (l *lines) replaced() bool {
 	if l.packed {
 		return false

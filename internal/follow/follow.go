@@ -56,11 +56,11 @@ const (
 	joinedFor = time.Hour   // and as long is joined into one stream
 )
 
-// lookBytes is how much is read of one file before others have their turn.
+// lookBytes is the number of bytes read of one file before the next file is read.
 const lookBytes = 16 << 20
 
-// patience is how long the next file of a stream waits for one before it that is not there, or is being written: rotation moves, copies and
-// packs files while they are followed.
+// patience is how long a part waits for the previous part if that is missing or being written: rotation moves, copies and compresses files
+// while they are read.
 const patience = 5 * time.Second
 
 // maxOpen bounds how many joined streams are open at once: applications, versions, hosts.
@@ -94,13 +94,13 @@ type seen struct {
 	whole   bool // nothing more can come: it is compressed, or its stream has ended
 }
 
-// obstacle is why a file was not read to its end, so that those behind it have to wait.
+// obstacle is the reason why a file was not read to its end, so that newer files of its stream wait.
 type obstacle struct {
 	why  string // "" where only its turn is over
-	size int64  // of the file: while it grows, somebody is at work
+	size int64  // of the file: while it grows, rotation is still at work
 }
 
-// wait is what the files of a stream wait for, and since when.
+// wait is an obstacle, and since when it has existed.
 type wait struct {
 	obstacle
 	since time.Time
@@ -359,8 +359,8 @@ func (f *follower) pass(ctx context.Context) error {
 	return nil
 }
 
-// parts looks at the files of one stream, the oldest first. What each begins with is read before any of them is read on: a part that has
-// begun by then shows that nothing more is written to those before it.
+// parts reads the files of one stream, the oldest first. It reads the first line of each before it reads on in any: once a part has its first
+// line, nothing more is written to the parts before it.
 func (f *follower) parts(ctx context.Context, files []found) error {
 	f.group = files
 	ids := make([]string, len(files))
@@ -417,13 +417,13 @@ func (f *follower) waiting() bool {
 	return false
 }
 
-// unchanged returns what is known of a file that has been sent as far as it goes.
+// unchanged returns the state of a file as it was last read, and reports whether the file is the same.
 func (f *follower) unchanged(file *found) (seen, bool) {
 	before, known := f.seen[file.path]
 	return before, known && before.size == file.size && before.file == file.file && before.changed.Equal(file.changed)
 }
 
-// peek returns what a file is known by, "" where it has no whole line, or is not there any more.
+// peek returns a file's id, "" if it has no whole line or does not exist any more.
 func (f *follower) peek(file *found) string {
 	if before, same := f.unchanged(file); same {
 		return before.id
@@ -442,8 +442,8 @@ func (f *follower) peek(file *found) string {
 	return ""
 }
 
-// look sends what is new in a file, and notes in ended that it was read to its end. An obstacle is returned where it was not. Only what
-// concerns the follower as a whole is an error. Last is set of the newest file of a stream.
+// look sends the new lines of a file and marks it in ended if it was read to its end; otherwise it returns an obstacle. It returns an error only
+// if the follower cannot continue. Last is true for the newest file of a stream.
 func (f *follower) look(ctx context.Context, file *found, id string, ended map[string]bool, last bool) (*obstacle, error) {
 	if before, same := f.unchanged(file); same {
 		ended[before.id] = ended[before.id] || before.rest == 0
@@ -453,7 +453,7 @@ func (f *follower) look(ctx context.Context, file *found, id string, ended map[s
 	l, first, err := f.open(file)
 	if err != nil {
 		if errors.Is(err, os.ErrNotExist) {
-			return hindered("%s was moved while it was followed", file.path), nil
+			return hindered("%s was moved while it was read", file.path), nil
 		}
 		return hindered("%v", err), nil
 	}
@@ -470,7 +470,7 @@ func (f *follower) look(ctx context.Context, file *found, id string, ended map[s
 		return nil, nil
 	}
 	if idOf(file.base, first) != id {
-		return hindered("%s was begun anew while it was followed", file.path), nil
+		return hindered("%s was replaced while it was read", file.path), nil
 	}
 	one, known, err := f.known(ctx, file, first)
 	if err != nil {
@@ -509,7 +509,7 @@ func (f *follower) look(ctx context.Context, file *found, id string, ended map[s
 	}
 	switch {
 	case errors.Is(err, errReplaced):
-		return hindered("%s was begun anew while it was followed", file.path), nil
+		return hindered("%s was replaced while it was read", file.path), nil
 	case err != nil:
 		return nil, err
 	case l.failed != nil && ended[id]:
@@ -546,7 +546,7 @@ func (f *follower) look(ctx context.Context, file *found, id string, ended map[s
 // maxHeld bounds how many packed files are held open between two turns.
 const maxHeld = 4
 
-// open opens a file, or goes on with one that is held, and returns its first line.
+// open opens a file, or continues with one that is held open, and returns its first line.
 func (f *follower) open(file *found) (*lines, []byte, error) {
 	if l := f.held[file.path]; l != nil {
 		if l.of == file.file {
@@ -562,7 +562,7 @@ func (f *follower) open(file *found) (*lines, []byte, error) {
 	return l, l.first(), nil
 }
 
-// release closes a file that is held, or all of them.
+// release closes a file that is held open, or all of them.
 func (f *follower) release(path string) {
 	for held, l := range f.held {
 		if path == "" || held == path {
@@ -572,7 +572,7 @@ func (f *follower) release(path string) {
 	}
 }
 
-// known returns what is known of a file by its first line.
+// known returns the stored state of a file, found by its first line.
 func (f *follower) known(ctx context.Context, file *found, first []byte) (source, bool, error) {
 	one, known, err := f.state.source(ctx, idOf(file.base, first))
 	if err != nil || known {
@@ -608,7 +608,7 @@ func (f *follower) follows(ctx context.Context, file *found, first []byte, one *
 		f.trouble("%s", gone.why)
 	}
 	if !f.settled(file) {
-		return &obstacle{why: file.path + " was moved while it was followed"}, nil
+		return &obstacle{why: file.path + " was moved while it was read"}, nil
 	}
 	one.stream, one.refused = before.stream, before.refused
 	return nil, nil
@@ -631,8 +631,8 @@ func (f *follower) settled(file *found) bool {
 	})
 }
 
-// errReplaced says that a file holds something else than when it was opened.
-var errReplaced = errors.New("the file was begun anew")
+// errReplaced is returned when a file's content was replaced since it was opened.
+var errReplaced = errors.New("the file was replaced")
 
 // stream sends the lines of a file that holds one stream, or several one after the other.
 func (f *follower) stream(ctx context.Context, file *found, l *lines, one *source) error {

@@ -19,7 +19,7 @@ import (
 	"keenlantern.example/internal/follow"
 )
 
-// rotating writes one stream into a file that is rotated, as log rotation does it.
+// rotating writes one stream into a file and rotates it as log rotation does.
 type rotating struct {
 	*rand.Rand
 	t       testing.TB

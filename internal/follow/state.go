@@ -43,7 +43,7 @@ CREATE TABLE IF NOT EXISTS pending (
 	ended INTEGER NOT NULL
 );`
 
-// removed is where a source is whose file the follower has deleted, all of it having been sent.
+// removed marks a source whose file was sent completely and deleted by the follower.
 const removed = -1
 
 // source is a file, by what it begins with.

@@ -152,7 +152,7 @@ func (h *Hub) Export(ctx context.Context, name string, out io.Writer) (damaged i
 	return damaged, nil
 }
 
-// LostBatch returns the lines that stand for a batch that cannot be read.
+// LostBatch returns the lines that replace an unreadable batch.
 func LostBatch(rec store.Recording, st store.Stream, b store.Batch) []byte {
 	var lines []byte
 	if b.N == 1 {

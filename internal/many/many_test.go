@@ -252,7 +252,7 @@ func TestKilled(t *testing.T) {
 	}
 }
 
-// TestOneKilledAgain kills one of two services ten times in a row: it comes back each time, and nothing is left of what it was.
+// TestOneKilledAgain kills one of two services ten times in a row: it comes back each time, and no result differs.
 func TestOneKilledAgain(t *testing.T) {
 	_, fleet := startWith(t, 1, 2, "--log-partitions", "64")
 	ready(t, fleet.URL(0))

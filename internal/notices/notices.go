@@ -1,4 +1,4 @@
-// Package notices has the licences of what is built into the program and the console that it serves.
+// Package notices contains the licences of the libraries in the program and its console.
 package notices
 
 import _ "embed" // for Text

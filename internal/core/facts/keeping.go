@@ -9,10 +9,10 @@ import (
 
 // The bounds of one event's search.
 const (
-	maxVisits   = 4096    // instances looked at, upwards and downwards each
+	maxVisits   = 4096    // instances visited, upwards and downwards each
 	maxFollowed = 65_536  // keepings followed, upwards and downwards each
 	maxTries    = 100_000 // keepings followed to list ways one by one
-	maxWays     = 64      // ways told of one kept instance
+	maxWays     = 64      // ways reported of one kept instance
 	maxSteps    = 64      // instances shown of one way
 )
 
@@ -144,7 +144,7 @@ func (k *Keeping) bound(h, d *ledger.Instance, tell func(Way)) {
 	}
 }
 
-// leads reports whether h, or what keeps it, may hold something whose home is given: ways that are new since h keeps one more lead through h.
+// leads reports whether h, or an instance that keeps it, outlives the given home. New ways since h keeps one more instance lead through h.
 func (k *Keeping) leads(h *ledger.Instance, home *ledger.Scope) bool {
 	k.up.start(k.world, maxVisits)
 	k.up.visit(h)

@@ -16,7 +16,7 @@ func (k *walk) start(w *ledger.World, most int) {
 	*k = walk{world: w, number: w.NewWalk(), left: most, keepings: maxFollowed}
 }
 
-// visit reports whether i is met for the first time and may be looked at, and counts a step of work.
+// visit reports whether i is new to the walk and within its bound, and counts a step of work.
 func (k *walk) visit(i *ledger.Instance) bool {
 	if k.left <= 0 {
 		k.abandon()
@@ -41,7 +41,7 @@ func (k *walk) follow(n int) int {
 	return n
 }
 
-// abandon notes that the walk does not see everything. The stream's health counts such walks.
+// abandon records that the walk is incomplete. The stream's health counts such walks.
 func (k *walk) abandon() {
 	if !k.abandoned {
 		k.abandoned = true

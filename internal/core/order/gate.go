@@ -10,8 +10,8 @@ const (
 )
 
 // gate holds all lines back from the first that names a registration without a register line, so that a registration which comes a little
-// late is known before its instances are. Lines of registrations and containers pass at once. What is waited for in vain is not waited for
-// again.
+// late is known before its instances are. Lines of registrations and containers pass immediately. A registration that did not come in time
+// is not waited for again.
 type gate struct {
 	known  seen    // registrations that were registered, or given up
 	refers refers  // what registrations name that is not known
@@ -21,7 +21,7 @@ type gate struct {
 	latest int64 // t of these, ns
 }
 
-// refers has, for a registration, those that its line names (what it wraps or forwards to) and that had no line then.
+// refers lists, for a registration, the unregistered ones that its line names (wrapped, aliased, proxied).
 type refers map[event.RegID][]event.RegID
 
 type gated struct {
@@ -57,7 +57,7 @@ func (g *gate) put(ev *event.Event, pass func(*event.Event)) {
 	}
 }
 
-// drain passes on what waits for nothing any more.
+// drain passes on the events at the head of the queue that need not wait any longer.
 func (g *gate) drain(pass func(*event.Event)) {
 	for len(g.queue) > 0 {
 		head := &g.queue[0]
@@ -136,7 +136,7 @@ func (g *gate) missing(ev *event.Event) event.RegID {
 	return 0
 }
 
-// unknown returns id, or what it refers to, where there is no line of it.
+// unknown returns the first unregistered one of id and the registrations that it names, 0 where there is none.
 func (g *gate) unknown(id event.RegID) event.RegID {
 	if !g.known.has(uint64(id)) {
 		return id

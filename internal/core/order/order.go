@@ -60,7 +60,7 @@ func (o *Order) Put(ev *event.Event, emit func(*event.Event)) {
 	o.gate.put(ev, func(ev *event.Event) { o.put(ev, emit) })
 }
 
-// Flush calls emit for what waits for a registration, at the end of a stream: it does without.
+// Flush calls emit for the events that still wait for a registration, at the end of a stream.
 func (o *Order) Flush(emit func(*event.Event)) {
 	o.gate.flush(func(ev *event.Event) { o.put(ev, emit) })
 }

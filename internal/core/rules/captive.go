@@ -370,7 +370,7 @@ func tellCaptiveScoped(f *finding.Finding) {
 		f.Fix = sentence("Register %s%s as scoped, or give it a way to ask for %s in each %s instead of holding one.", holder, place(*f.Holder), kept, kind)
 	}
 	if own := f.Facts["own_scope"]; len(own) > 0 {
-		// It resolved that by itself: another lifetime of its own would change nothing.
+		// The holder resolved it in a scope that it opened: another lifetime for the holder would change nothing.
 		at := ""
 		if own[0] != "yes" {
 			at = " (" + own[0] + ")"

@@ -46,7 +46,7 @@ func (t *Together) Redundant() map[string]bool {
 	return ids
 }
 
-// shown is what was seen to happen, by names: ways on which something is kept, and services in circles.
+// shown holds observed facts by name: paths on which an instance is kept, and services in circles.
 type shown struct{ ways, circles map[string]bool }
 
 func (s *shown) add(outlines []finding.Outline) {

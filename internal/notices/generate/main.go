@@ -29,7 +29,7 @@ func main() {
 
 // notices returns all licences, the same text once.
 func notices(root string) ([]byte, error) {
-	of := map[string][]string{} // who has a licence
+	of := map[string][]string{} // the libraries under each licence text
 	if err := modules(root, of); err != nil {
 		return nil, err
 	}
@@ -79,7 +79,7 @@ func modules(root string, of map[string][]string) error {
 	return add(of, "Go's standard library "+words[1], words[0])
 }
 
-// packages adds what the console's lock file lists as more than a tool.
+// packages adds the packages of the console's lock file that are not development tools.
 func packages(root string, of map[string][]string) error {
 	text, err := os.ReadFile(filepath.Join(root, "console", "package-lock.json"))
 	if err != nil {

@@ -200,7 +200,7 @@ func (w *working) read(ctx context.Context) error {
 	defer in.Stop()
 	defer context.AfterFunc(ctx, in.Stop)()
 	if !w.isReady() {
-		if err := w.aim(ctx); err != nil { // as far as it goes by now
+		if err := w.aim(ctx); err != nil { // up to the latest batch
 			return err
 		}
 	}
@@ -243,14 +243,13 @@ func (w *working) read(ctx context.Context) error {
 	}
 }
 
-// consumerFor is how long the log keeps a consumer that nobody reads from. It outlasts a pause between two reads.
+// consumerFor is how long the log keeps a consumer without reads. It is longer than a pause between two reads.
 const consumerFor = 30 * time.Second
 
-// consumer is what the names of the partition's consumers begin with.
+// consumer returns the prefix of the names of the partition's consumers.
 func (w *working) consumer() string { return "partition-" + strconv.Itoa(w.p.n) }
 
-// sweep deletes the consumers that services which have died left behind: who holds the partition alone reads it, and a log may have a bound
-// on consumers.
+// sweep deletes the consumers of previous holders that died: only the holder of a partition reads it, and a log may limit its consumers.
 func (w *working) sweep(ctx context.Context) error {
 	ctx, cancel := within(ctx)
 	defer cancel()
@@ -311,11 +310,11 @@ func (w *working) take(ctx context.Context, m jetstream.Msg) error {
 	return nil
 }
 
-// maxFailures is how often a batch may fail to be taken before it is passed over: by then it is the batch, and not the log.
+// maxFailures is how often processing a batch may fail before it is skipped: by then the batch is at fault, not the log.
 const maxFailures = 5
 
-// passOver reports whether a batch that could not be taken is to be left, so that those behind it are not held up. Its stream then lacks a
-// batch, and breaks.
+// passOver reports whether a batch that could not be processed is skipped, so that later batches are not delayed. Its stream then lacks a batch
+// and breaks.
 func (w *working) passOver(ctx context.Context, m jetstream.Msg, seq uint64, err error) bool {
 	if ctx.Err() != nil || errors.Is(err, store.ErrAway) {
 		return false
@@ -326,7 +325,7 @@ func (w *working) passOver(ctx context.Context, m jetstream.Msg, seq uint64, err
 	if w.failures++; w.failures < maxFailures {
 		return false
 	}
-	w.s.log.Error("a batch in the log cannot be taken, and is passed over", "subject", m.Subject(), "sequence", seq, "error", err)
+	w.s.log.Error("a batch in the log cannot be processed and is skipped", "subject", m.Subject(), "sequence", seq, "error", err)
 	return true
 }
 
@@ -415,7 +414,7 @@ func (w *working) isReady() bool {
 	return w.p.ready
 }
 
-// unready says that the partition is not read at the moment: what is asked of its streams would be answered from what they were.
+// unready marks the partition as not read at the moment, so that requests about its streams do not get outdated answers.
 func (w *working) unready() {
 	w.s.parts.mu.Lock()
 	defer w.s.parts.mu.Unlock()

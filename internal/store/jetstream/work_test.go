@@ -108,8 +108,8 @@ func TestReachedWhileBusy(t *testing.T) {
 	}, 20*time.Second, 100*time.Millisecond, "the older batches count as done")
 }
 
-// TestConsumersOfTheDead holds that what services which died left behind on the log goes when their partitions are taken over: a log may have a
-// bound on consumers.
+// TestConsumersOfTheDead holds that the consumers of services that died are deleted when their partitions are taken over: a log may limit its
+// consumers.
 func TestConsumersOfTheDead(t *testing.T) {
 	_, url := logServer(t, nil)
 	open := func() *jetstream.Store {

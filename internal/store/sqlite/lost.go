@@ -15,9 +15,8 @@ import (
 	"keenlantern.example/internal/store/sqlite/pages"
 )
 
-// MarkName is the file that says which batch was stored last. SQLite leaves out what it cannot read of its write-ahead log, without a word;
-// the mark, which is written after each transaction, shows that something is missing. It is no part of what is stored: a mark that cannot be
-// written or read says nothing.
+// MarkName is the file that names the last stored batch. SQLite silently ignores the unreadable rest of its write-ahead log; the mark, written
+// after each transaction, reveals the loss. The mark is a hint only: one that cannot be written or read is ignored.
 const MarkName = "keenlantern.mark"
 
 const markBytes = 20
@@ -34,7 +33,7 @@ func (s *Store) mark(stream, n int64) {
 	_, _ = s.marks.WriteAt(b[:], 0)
 }
 
-// Lost says what had been stored, and acknowledged, and was not there any more when the store was opened.
+// Lost describes acknowledged data that was missing when the store was opened.
 func (s *Store) Lost() []string { return s.lost }
 
 // lostFrames inspects the write-ahead log before SQLite does.
@@ -48,7 +47,7 @@ func lostFrames(folder string) (lost []string) {
 
 const damagedLog = "the write-ahead log is damaged, and batches that had been acknowledged are lost"
 
-// lostBatches compares the mark with what is stored.
+// lostBatches compares the mark with the stored batches.
 func (s *Store) lostBatches(ctx context.Context) error {
 	var err error
 	if s.marks, err = os.OpenFile(filepath.Join(s.folder, MarkName), os.O_RDWR|os.O_CREATE, 0o600); err != nil {
@@ -76,7 +75,7 @@ func (s *Store) lostBatches(ctx context.Context) error {
 		s.lost = append(s.lost, fmt.Sprintf("stream %s has %d batches, and %d had been acknowledged; other streams may have lost some too", st.Name, st.Batches, n))
 	}
 	if len(s.lost) > 0 {
-		_ = s.marks.Truncate(0) // it is said once
+		_ = s.marks.Truncate(0) // it is reported once
 	}
 	return nil
 }
@@ -84,7 +83,7 @@ func (s *Store) lostBatches(ctx context.Context) error {
 // wholeBytes is how large a database may be to be read whole when it is opened.
 const wholeBytes = 64 << 20
 
-// probe reads what a service cannot do without. ErrDamaged says that a part of it cannot be read.
+// probe reads the tables that a service needs. It returns ErrDamaged if one is unreadable.
 func (s *Store) probe(ctx context.Context) error {
 	for _, query := range []string{
 		`SELECT count(id), max(app), max(created_ns), max(name), max(labels) FROM recordings`,
@@ -101,7 +100,7 @@ func (s *Store) probe(ctx context.Context) error {
 	return nil
 }
 
-// intact looks for damage before anything is changed: in all of a small database, and in the table of migrations of any.
+// intact checks for damage before anything is changed: all of a small database, and the table of migrations of any.
 func (s *Store) intact(ctx context.Context) error {
 	var n int
 	if err := s.write.QueryRowContext(ctx, `SELECT count(*) FROM sqlite_schema WHERE name = 'goose_db_version'`).Scan(&n); err != nil {
@@ -114,21 +113,21 @@ func (s *Store) intact(ctx context.Context) error {
 	}
 	info, err := os.Stat(filepath.Join(s.folder, FileName))
 	if err != nil || info.Size() > wholeBytes {
-		return nil //nolint:nilerr // it is open, so that it is there
+		return nil //nolint:nilerr // it is open, so it exists
 	}
-	var said string
-	if err := s.write.QueryRowContext(ctx, `PRAGMA quick_check(1)`).Scan(&said); err != nil {
+	var verdict string
+	if err := s.write.QueryRowContext(ctx, `PRAGMA quick_check(1)`).Scan(&verdict); err != nil {
 		return fmt.Errorf("read the database: %w", one(err))
 	}
-	if said != "ok" {
-		return fmt.Errorf("%w (%s)", store.ErrDamaged, said)
+	if verdict != "ok" {
+		return fmt.Errorf("%w (%s)", store.ErrDamaged, verdict)
 	}
 	return nil
 }
 
 // Backup writes a copy of the database as it is now into a new file, while it is in use.
 func (s *Store) Backup(ctx context.Context, path string) error {
-	// On a connection of its own: it takes as long as reading the database does.
+	// On a separate connection: it takes as long as reading the database does.
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: filepath.Join(s.folder, FileName)}).EscapedPath()+"?"+url.Values{"_pragma": {"busy_timeout(10000)"}}.Encode())
 	if err == nil {
 		_, err = db.ExecContext(ctx, `VACUUM INTO ?`, path)

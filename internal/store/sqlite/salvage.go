@@ -21,7 +21,7 @@ import (
 type Salvaged struct {
 	Recordings []store.Recording
 	Streams    []SalvagedStream // in the order in which they began
-	// Lost says what is known to be missing besides batches.
+	// Lost lists the known losses besides batches.
 	Lost []string
 
 	tables rows
@@ -77,7 +77,7 @@ func (s *Salvaged) Whole() bool {
 	return len(s.Lost) == 0 && !slices.ContainsFunc(s.Streams, func(st SalvagedStream) bool { return st.Missing > 0 || !st.Counted })
 }
 
-// Salvage reads what can be read of the database in a folder in which no service works. Nothing in it is changed.
+// Salvage reads the readable rows of the database in a folder that no service uses, and changes nothing in it.
 func Salvage(folder string) (*Salvaged, error) {
 	lock := flock.New(filepath.Join(folder, LockName))
 	held, err := lock.TryLock()
@@ -154,7 +154,7 @@ func salvage(path string) (*Salvaged, error) {
 	return s, nil
 }
 
-// mostMissing is how many batches of a stream may be missing; a number that says more is damage itself.
+// mostMissing is how many batches of a stream may be missing; a count that implies more is damaged itself.
 const mostMissing = 100_000
 
 // count works out how many batches the stream had, and how many of them are missing.
@@ -176,7 +176,7 @@ func (s *SalvagedStream) count() {
 	s.Missing = s.Stream.Batches - int64(len(s.rows))
 }
 
-// missing notes what is known not to be there.
+// missing adds the known losses to Lost.
 func (s *Salvaged) missing() {
 	if !s.db.Header {
 		s.Lost = append(s.Lost, "the database's first page cannot be read; recordings that were deleted may appear again")
@@ -290,14 +290,14 @@ func recordingOf(row pages.Values) store.Recording {
 	return r
 }
 
-// RepairPrefix is what the names of folders begin with that a repair works in. One that is left was interrupted.
+// RepairPrefix is the prefix of the folders in which repairs work. One that remains was interrupted.
 const RepairPrefix = "keenlantern-repair-"
 
-// Describe returns what a stream's first lines say of its recording.
+// Describe returns a recording's fields from the first lines of a stream.
 type Describe func(lines []byte) (app, version, environment string, startNS int64)
 
-// Repair puts what can be read of a damaged database into a new one, in which everything derived is made again. The damaged one stays beside
-// it; its new name is returned. A folder in which a service works is left alone.
+// Repair copies the readable rows of a damaged database into a new one, without derived data, and puts it in its place. The damaged database
+// stays beside it under the returned name. It returns store.ErrInUse if a service uses the folder.
 func Repair(ctx context.Context, folder string, describe Describe) (*Salvaged, string, error) {
 	lock := flock.New(filepath.Join(folder, LockName))
 	held, err := lock.TryLock()
@@ -329,7 +329,7 @@ func repair(ctx context.Context, folder string, describe Describe) (*Salvaged, s
 	if err := found.rebuild(ctx, fresh, describe); err != nil {
 		return nil, "", err
 	}
-	// There is a database under its name at any moment: a service that found none would begin an empty one.
+	// The database's name exists at any moment: a service that found no database would create an empty one.
 	aside := path + ".damaged-" + time.Now().UTC().Format("20060102T150405")
 	if err := os.Link(path, aside); err != nil {
 		return nil, "", fmt.Errorf("put the damaged database aside: %w", err)
@@ -345,7 +345,7 @@ func repair(ctx context.Context, folder string, describe Describe) (*Salvaged, s
 	return found, aside, nil
 }
 
-// rebuild stores what was salvaged in a new database in folder. Everything derived is left out.
+// rebuild stores the salvaged rows in a new database in folder, without derived data.
 func (s *Salvaged) rebuild(ctx context.Context, folder string, describe Describe) (err error) {
 	fresh, err := Open(ctx, folder)
 	if err != nil {

@@ -44,7 +44,7 @@ type Store struct {
 	appends appends
 
 	marks *os.File // nil: none can be written
-	lost  []string // what was missing when it was opened
+	lost  []string // see Lost
 
 	journal int64 // bytes it may hold that are not in the database yet
 }

@@ -1,6 +1,5 @@
-// Package pages reads the rows of a damaged SQLite database without SQLite: page by page, each by itself, so that a page that cannot be read
-// costs what is on it and nothing else.
+// Package pages reads the rows of a damaged SQLite database without SQLite: it reads each page separately, so that an unreadable page costs
+// only its own rows.
 //
-// What comes in: a database file, and the write-ahead log beside it. What goes out: the rows of all table leaves, without the names of their
-// tables. The layout is that of https://sqlite.org/fileformat2.html.
+// Input: a database file and its write-ahead log. Output: the rows of all table leaves, without the names of their tables. The layout is that of https://sqlite.org/fileformat2.html.
 package pages

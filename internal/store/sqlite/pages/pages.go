@@ -27,7 +27,7 @@ type Database struct {
 	size  int // of a page
 	count int64
 	log   *wal
-	// Header reports whether the first page is what a database begins with.
+	// Header reports whether the first page is a database's header.
 	Header bool
 }
 
@@ -198,7 +198,7 @@ func (d *Database) row(p []byte, at int, wanted func(int) bool) (int64, Values, 
 	return int64(id), row, ok
 }
 
-// local returns how much of a payload stands in the cell itself (section 1.6).
+// local returns how many bytes of a payload are in the cell itself (section 1.6).
 func (d *Database) local(size int) int {
 	most := d.size - 35
 	if size <= most {
@@ -211,7 +211,7 @@ func (d *Database) local(size int) int {
 	return least
 }
 
-// payload is a row's bytes, of which those on other pages are read when they are asked for.
+// payload is a row's bytes; those on overflow pages are read on demand.
 type payload struct {
 	d    *Database
 	have []byte
@@ -231,7 +231,7 @@ func (b *payload) read(from, to int) ([]byte, bool) {
 			return nil, false
 		}
 		b.next = int64(binary.BigEndian.Uint32(p))
-		if !b.own { // what it has is a part of a page, behind which other cells stand
+		if !b.own { // have is a slice of the page, followed by other cells
 			b.have, b.own = bytes.Clone(b.have), true
 		}
 		b.have = append(b.have, p[4:4+min(b.size-len(b.have), len(p)-4)]...)
@@ -391,7 +391,7 @@ func openWAL(path string, size int) (*wal, error) {
 		}
 		commit := int64(binary.BigEndian.Uint32(frame[4:]))
 		if broken {
-			// What comes behind a transaction's end was written once that transaction had been stored.
+			// Frames after the end of a transaction were written after that transaction had been stored.
 			if w.lost = w.lost || ended; w.lost {
 				return w, nil
 			}

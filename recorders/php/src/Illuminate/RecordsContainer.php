@@ -362,7 +362,7 @@ trait RecordsContainer
             return;
         }
         $ended = $now->ended ?: \hrtime(true);
-        // Each request has a request of its own, under one registration.
+        // Each HTTP request has its own request object, under one registration.
         $now->handedIn = $now->external && !$this->lanternOfRequest($object) && isset($this->lanternNames->registrations[$now->name]["\0" . '0']);
         $members = ['reg' => $this->lanternRegistration($now), 'impl' => $object::class];
         if ($given !== []) {

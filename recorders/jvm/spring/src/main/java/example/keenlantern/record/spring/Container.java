@@ -506,7 +506,7 @@ final class Container {
         return object;
     }
 
-    // Returns null where nothing can stand in for the object.
+    // Returns null if the object cannot be proxied.
     private Object standIn(Bean bean, Building building, Object object) {
         Set<String> disposers = endsOf(bean, building.raw).by();
         if (object instanceof ExecutorService) {
