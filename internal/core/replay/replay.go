@@ -1,8 +1,7 @@
 package replay
 
 import (
-	"cmp"
-	"math"
+	"maps"
 	"slices"
 
 	"keenlantern.example/record/event"
@@ -44,12 +43,15 @@ type Replay struct {
 	held   map[event.InstID]*holder // what those that are not were given of them
 	single map[event.RegID]*made
 	per    map[perConsumer]*made
-	recent recent
 	fresh  event.InstID // the latest id that was made up
 	t      int64
 
-	left    int64 // uses that are left out
+	left     int64 // uses that are left out
+	closings closings
+	inside   []span // room
+
 	makes   int64 // as recorded
+	made    int64 // in all
 	builds  int64 // of what is played again
 	depth   int   // of what is being built for what
 	tooMuch bool
@@ -82,6 +84,7 @@ type recorded struct {
 	late     map[event.InstID]*made // who was handed what after its construction
 	released bool
 	same     *made                   // the one that is made as it was recorded, if there is one
+	atRoot   *made                   // the latest one at home in the root
 	in       map[event.ScopeID]*made // the latest one by the scope in which it was asked for
 }
 
@@ -95,10 +98,14 @@ type made struct {
 	disposes bool // by its container
 	disposed bool
 	bound    map[event.InstID]*made // by what was recorded in their place
+	order    int64                  // of making, from 1
 }
 
 // holder is an instance that is not played again, with what it was given of those that are.
-type holder struct{ bound map[event.InstID]*made }
+type holder struct {
+	bound map[event.InstID]*made
+	home  event.ScopeID
+}
 
 type scope struct {
 	made    []*made               // at home in it
@@ -107,6 +114,8 @@ type scope struct {
 	parts   []event.InstID        // recorded in it, or at home in it
 	asked   []*recorded           // for which something was asked for in it
 	holders []event.InstID
+	spans   spans
+	order   map[event.InstID]int64 // of making, for instances that end with it and were made after the first of made
 }
 
 type perConsumer struct {
@@ -134,6 +143,7 @@ func New(plan Plan, out func(*event.Event)) *Replay {
 		scopes: map[event.ScopeID]*scope{}, parts: map[event.InstID]*recorded{}, held: map[event.InstID]*holder{},
 		single: map[event.RegID]*made{}, per: map[perConsumer]*made{}, fresh: freshFrom,
 		owned: map[event.ContainerID]bool{}, unowned: map[event.ContainerID]bool{},
+		closings: closings{held: map[event.ScopeID][]*event.Event{}, of: map[event.InstID]event.ScopeID{}},
 	}
 	r.scopes[0] = &scope{}
 	return r
@@ -142,6 +152,7 @@ func New(plan Plan, out func(*event.Event)) *Replay {
 // Put takes the next recorded event. It may be overwritten afterwards.
 func (r *Replay) Put(ev *event.Event) {
 	r.t = max(r.t, ev.T)
+	r.recheck(ev)
 	switch ev.Kind {
 	case event.Container:
 		if ev.Has.Has(event.FScope) {
@@ -166,7 +177,7 @@ func (r *Replay) Put(ev *event.Event) {
 			return
 		}
 	case event.Dispose, event.Forget:
-		if r.ends(ev) {
+		if ev = r.ends(ev); ev == nil || r.hold(ev) {
 			return
 		}
 	case event.Fail:
@@ -185,13 +196,22 @@ func (r *Replay) Put(ev *event.Event) {
 
 // Finish says that nothing more will come.
 func (r *Replay) Finish() {
+	roots := r.rootScopes()
+	held := make([][]*event.Event, len(roots))
+	for n, id := range roots {
+		held[n] = r.take(id)
+	}
 	for _, s := range r.sorted() {
 		r.unasked(s, r.t)
 	}
-	for _, id := range r.rootScopes() {
+	for n, id := range roots {
 		if s := r.scopes[id]; s != nil { // it has not been closed
-			r.let(s, id, r.t)
+			r.let(s, id, r.t, held[n])
 		}
+	}
+	open := slices.Sorted(maps.Keys(r.closings.held))
+	for _, id := range open {
+		r.goesOn(id)
 	}
 }
 
@@ -297,15 +317,19 @@ func (r *Replay) make(ev *event.Event) {
 		}
 	}
 	own, kept := ev.NS, int64(0)
-	for _, w := range r.recent.builtFor(ev) {
-		own -= w.ns
+	spans := &r.scope(ev.Scope).spans
+	r.inside = spans.add(ev, r.inside[:0])
+	from := ev.T
+	for _, w := range slices.Backward(r.inside) {
+		alone := max(0, min(w.t, from)-(w.t-w.ns)) // of constructions that ran side by side, what they share counts once
+		from = min(from, w.t-w.ns)
+		own -= alone
 		if part := r.parts[w.id]; part != nil {
 			kept += part.kept
 		} else {
-			kept += w.now
+			kept += max(0, w.now-w.ns+alone)
 		}
 	}
-	r.recent.add(ev)
 	if ev.Has.Has(event.FReg) && r.plan.Touched[ev.Reg] && ev.By != "external" {
 		one := &recorded{ev: ev.Clone(), own: max(0, own), kept: kept}
 		one.home, one.homed = r.homeOf(ev)
@@ -338,8 +362,9 @@ func (r *Replay) make(ev *event.Event) {
 		if ns := max(0, own) + kept; ns != ev.NS && own >= 0 {
 			ev = ev.Clone()
 			ev.NS = ns
-			r.recent.takes(ev)
+			spans.takes(ev)
 		}
+		r.note(ev)
 		r.tell(ev)
 		return
 	}
@@ -348,7 +373,7 @@ func (r *Replay) make(ev *event.Event) {
 	if !homed {
 		home = ev.Scope
 	}
-	h := &holder{bound: map[event.InstID]*made{}}
+	h := &holder{bound: map[event.InstID]*made{}, home: home}
 	built := int64(0)
 	for n := range ev.With {
 		w := &ev.With[n]
@@ -363,12 +388,29 @@ func (r *Replay) make(ev *event.Event) {
 	}
 	if ev.Has.Has(event.FNS) {
 		ev.NS = max(0, own) + kept + built
-		r.recent.takes(ev)
+		spans.takes(ev)
 	}
 	r.held[ev.Inst] = h
 	in := r.scope(home)
 	in.holders = append(in.holders, ev.Inst)
+	r.note(ev)
 	r.tell(ev)
+}
+
+// note keeps the order of making of an instance that ends with a scope in which others are played.
+func (r *Replay) note(ev *event.Event) {
+	r.made++
+	home, homed := r.homeOf(ev)
+	if s := r.scopes[home]; homed && s != nil && len(s.made) > 0 {
+		s.inOrder(ev.Inst, r.made)
+	}
+}
+
+func (s *scope) inOrder(inst event.InstID, order int64) {
+	if s.order == nil {
+		s.order = map[event.InstID]int64{}
+	}
+	s.order[inst] = order
 }
 
 // request is a time that something is asked for.
@@ -455,6 +497,7 @@ func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q re
 		r.fresh++
 		m.id, ev.Inst = r.fresh, r.fresh
 	}
+	r.goesOn(home)
 	keep(m)
 	part.now = m
 	r.depth++
@@ -515,8 +558,16 @@ func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q re
 	if asItWas && change.Disposer == "container" {
 		m.disposes = true
 	}
+	r.made++
+	m.order = r.made
+	if home == r.root(ev.Reg) {
+		part.atRoot = m
+	}
+	in := r.scope(home)
+	if asItWas && len(in.made) > 0 {
+		in.inOrder(m.id, m.order)
+	}
 	if m.disposes {
-		in := r.scope(home)
 		if len(in.made) == cap(in.made) { // before it grows: what has been disposed needs no place
 			in.made = slices.DeleteFunc(in.made, func(m *made) bool { return m.disposed })
 		}
@@ -553,13 +604,17 @@ func (r *Replay) give(ev *event.Event) bool {
 	if part != nil {
 		home := ev.Scope
 		if ev.To != 0 && (event.Injected(ev.How) || ev.How == "method") {
+			if h := r.held[ev.To]; h != nil && ev.How != "method" {
+				home = h.home // its container injects from there
+			}
 			home = r.asksFrom(part, home)
 		} else if reg := r.regs[part.ev.Reg]; reg != nil && reg.was != reg.lifetime {
 			home = ev.Scope
 		} else {
 			home = r.asksFrom(part, home)
 		}
-		m, _ := r.ask(part, request{home: home, scope: ev.Scope, t: ev.T})
+		m, ns := r.ask(part, request{home: home, scope: ev.Scope, t: ev.T})
+		r.scope(ev.Scope).spans.played(ev.T, ns)
 		if h := r.held[ev.To]; h != nil {
 			h.bound[ev.Inst] = m
 		}
@@ -625,7 +680,7 @@ func (r *Replay) living(part *recorded, m *made) *made {
 	if s := r.scopes[r.root(reg)]; s != nil {
 		root = s.scoped[reg]
 	}
-	for _, one := range []*made{m, part.same, r.single[reg], root} {
+	for _, one := range []*made{m, part.same, r.single[reg], root, part.atRoot} {
 		if one != nil && (one == part.same || r.scopes[one.home] != nil) {
 			return one
 		}
@@ -664,7 +719,9 @@ func (r *Replay) use(ev *event.Event) bool {
 		m = holder.bound[used]
 	case part != nil && used == ev.Inst:
 		if m = r.standsFor(part, ev.Scope); m == nil && !part.asked {
-			m, _ = r.ask(part, request{home: r.asksFrom(part, ev.Scope), scope: ev.Scope, t: ev.T})
+			var ns int64
+			m, ns = r.ask(part, request{home: r.asksFrom(part, ev.Scope), scope: ev.Scope, t: ev.T})
+			r.scope(ev.Scope).spans.played(ev.T, ns)
 		}
 	}
 	if m != nil {
@@ -689,12 +746,12 @@ func sameGiven(one, other *recorded, inst event.InstID) event.InstID {
 }
 
 // ends takes a disposal, or that something is gone. What the code of the application does stays; what the container did is done again
-// when the new homes close.
-func (r *Replay) ends(ev *event.Event) bool {
+// when the new homes close. It returns the event as it is played, nil for none.
+func (r *Replay) ends(ev *event.Event) *event.Event {
 	part := r.parts[ev.Inst]
 	if part == nil {
 		delete(r.held, ev.Inst)
-		return false
+		return ev
 	}
 	if part.last == nil && !part.asked {
 		r.unaskedOne(part, ev.T)
@@ -708,25 +765,24 @@ func (r *Replay) ends(ev *event.Event) bool {
 		defer r.release(ev.Inst)
 	}
 	if m == nil || m.disposed {
-		return true
+		return nil
 	}
 	same := m == part.same
 	if change := r.plan.Changes[m.reg]; change.Disposer != "" && code != (change.Disposer == "code") {
-		return true // that is another one's business now
+		return nil // that is another one's business now
 	}
 	if !same && !code {
-		return true
+		return nil
 	}
 	if !same && m.home == r.root(m.reg) && ev.Kind == event.Forget {
-		return true // it lives on
+		return nil // it lives on
 	}
 	ev = ev.Clone()
 	ev.Inst = m.id
 	if ev.State == "" || ev.State == "done" || ev.State == "failed" || ev.Kind == event.Forget {
 		m.disposed = true
 	}
-	r.tell(ev)
-	return true
+	return ev
 }
 
 // release lets go of what was recorded of an instance that has ended, when many others have ended since.
@@ -749,29 +805,15 @@ func (r *Replay) release(id event.InstID) {
 // maxEnded is how many instances that have ended are known, for lines that speak of them.
 const maxEnded = 8192
 
-// let disposes what is at home in a scope, the latest first, as containers do.
-func (r *Replay) let(s *scope, id event.ScopeID, t int64) {
-	for n := len(s.made) - 1; n >= 0; n-- {
-		m := s.made[n]
-		if !m.disposes || m.disposed {
-			continue
-		}
-		m.disposed = true
-		r.tell(&event.Event{
-			Kind: event.Dispose, T: t, Inst: m.id, Scope: id, By: "container",
-			Has: event.Of(event.FInst, event.FScope, event.FBy),
-		})
-	}
-}
-
 func (r *Replay) close(ev *event.Event) {
 	s := r.scopes[ev.Scope]
 	if s == nil {
 		r.tell(ev)
 		return
 	}
+	held := r.take(ev.Scope)
 	r.unasked(s, ev.T)
-	r.let(s, ev.Scope, ev.T)
+	r.let(s, ev.Scope, ev.T, held)
 	for _, id := range s.parts {
 		if part := r.parts[id]; part != nil && part.homed && part.home == ev.Scope {
 			r.release(id)
@@ -787,14 +829,8 @@ func (r *Replay) close(ev *event.Event) {
 	delete(r.scopes, ev.Scope)
 }
 
-// recent remembers the latest makes, to know what was built within what.
-type recent struct {
-	ring [4096]span
-	at   map[event.InstID]int
-	n    int
-
-	inside []span
-}
+// spans are the latest constructions in a scope that no other one was seen to contain, to know what was built within what.
+type spans []span
 
 type span struct {
 	id    event.InstID
@@ -802,42 +838,37 @@ type span struct {
 	now   int64 // ns, as it is played
 }
 
-func (r *recent) add(ev *event.Event) {
-	if r.at == nil {
-		r.at = make(map[event.InstID]int, len(r.ring))
+// maxSpans bounds how many are searched for those within the next one.
+const maxSpans = 64
+
+// add takes the next construction, and appends to inside those that ran within it, not within another one of them, by when they ended.
+func (l *spans) add(ev *event.Event, inside []span) []span {
+	list := *l
+	if len(list) >= 2*maxSpans {
+		list = append(list[:0], list[len(list)-maxSpans:]...)
 	}
-	slot := &r.ring[r.n%len(r.ring)]
-	if r.n >= len(r.ring) && r.at[slot.id] == r.n-len(r.ring) {
-		delete(r.at, slot.id)
+	if ev.NS > 0 {
+		kept := max(0, len(list)-maxSpans)
+		for _, s := range list[kept:] {
+			if s.t <= ev.T && s.t-s.ns >= ev.T-ev.NS {
+				inside = append(inside, s)
+			} else {
+				list[kept] = s
+				kept++
+			}
+		}
+		list = list[:kept]
 	}
-	*slot = span{ev.Inst, ev.T, ev.NS, ev.NS}
-	r.at[ev.Inst] = r.n
-	r.n++
+	*l = append(list, span{ev.Inst, ev.T, ev.NS, ev.NS})
+	return inside
 }
 
-// takes notes how long the latest make takes now.
-func (r *recent) takes(ev *event.Event) { r.ring[(r.n-1)%len(r.ring)].now = ev.NS }
-
-// builtFor returns what ev was given that was built within its construction, but not within that of another one of them.
-func (r *recent) builtFor(ev *event.Event) []span {
-	r.inside = r.inside[:0]
-	for n := range ev.With {
-		at, ok := r.at[ev.With[n].Inst]
-		if !ok || ev.NS == 0 {
-			continue
-		}
-		s := r.ring[at%len(r.ring)]
-		if s.id == ev.With[n].Inst && s.t <= ev.T && s.t-s.ns >= ev.T-ev.NS {
-			r.inside = append(r.inside, s)
-		}
+// played notes what is built at a time that the construction around it has to be given, if there is one.
+func (l *spans) played(t, ns int64) {
+	if ns > 0 {
+		*l = append(*l, span{t: t, now: ns})
 	}
-	slices.SortFunc(r.inside, func(a, b span) int { return cmp.Or(cmp.Compare(a.t-a.ns, b.t-b.ns), cmp.Compare(b.t, a.t)) })
-	kept, until := r.inside[:0], int64(math.MinInt64)
-	for _, s := range r.inside {
-		if s.t > until { // one that is given several times is built once
-			kept = append(kept, s)
-			until = s.t
-		}
-	}
-	return kept
 }
+
+// takes notes how long the latest one takes now.
+func (l spans) takes(ev *event.Event) { l[len(l)-1].now = ev.NS }

@@ -25,6 +25,7 @@ type wiring struct {
 	needs      [][]int
 	cost       []int64 // ns that construction takes by itself
 	steps      []step
+	late       map[int]bool // those that are given what they need twice by a property, within their construction
 }
 
 type step struct {
@@ -47,6 +48,9 @@ func invent(r *rand.Rand) *wiring {
 		for m := n + 1; m < len(w.needs); m++ {
 			if r.IntN(5) < 2 {
 				w.needs[n] = append(w.needs[n], m)
+				if r.IntN(4) == 0 {
+					w.needs[n] = append(w.needs[n], m) // twice
+				}
 			}
 		}
 	}
@@ -150,18 +154,28 @@ func (c *container) get(reg, from, work int) uint64 {
 
 func (c *container) build(reg, home, work int) uint64 {
 	began := c.clock
-	var with []event.With
+	var with, late []event.With
 	for slot, need := range c.w.needs[reg] {
-		with = append(with, event.With{Slot: slot, Inst: event.InstID(c.get(need, home, work))})
+		w := event.With{Slot: slot, Inst: event.InstID(c.get(need, home, work))}
+		if c.w.late[reg] && slot > 0 && c.w.needs[reg][slot-1] == need {
+			late = append(late, w)
+		} else {
+			with = append(with, w)
+		}
 	}
+	var inst uint64
 	defer func() {
-		for _, w := range with {
-			c.given[c.last] = append(c.given[c.last], uint64(w.Inst))
+		for _, w := range late {
+			c.note(&event.Event{Kind: event.Give, Inst: w.Inst, To: event.InstID(inst), Scope: event.ScopeID(work), How: "property", Has: event.Of(event.FInst, event.FTo, event.FScope, event.FHow)})
+			c.clock--
+		}
+		for _, w := range append(with, late...) {
+			c.given[inst] = append(c.given[c.last], uint64(w.Inst))
 		}
 	}()
 	c.clock += c.w.cost[reg]
 	c.last++
-	inst := c.last
+	inst = c.last
 	if c.w.disposable[reg] {
 		c.ends[home] = append(c.ends[home], inst)
 	}
@@ -224,7 +238,7 @@ func summary(events []*event.Event) []string {
 		if strings.HasPrefix(f.Rule, "captive/") && f.Holder != nil {
 			out = append(out, f.Rule+" "+f.Holder.Service+" keeps "+f.Subject.Service)
 		}
-		if strings.HasPrefix(f.Rule, "disposal/used") {
+		if strings.HasPrefix(f.Rule, "disposal/used") || f.Rule == "disposal/order" {
 			out = append(out, f.Rule+" "+f.Subject.Service)
 		}
 	}
@@ -255,6 +269,10 @@ func TestReplayIsRight(t *testing.T) {
 		}
 		changed++
 		plan.Touched = touched(w, regs...)
+		w.late = map[int]bool{}
+		for n := range w.needs {
+			w.late[n] = n%2 == 1 && !plan.Touched[event.RegID(n+1)]
+		}
 		recorded := w.run()
 		var played []*event.Event
 		p := replay.New(plan, func(ev *event.Event) { played = append(played, ev.Clone()) })

@@ -1,0 +1,110 @@
+package replay
+
+import "keenlantern.example/record/event"
+
+// closings holds back what a container disposes until the scope closes, so that instances that are played are disposed between those that
+// were recorded, in one order: the latest made first, as containers do. Disposals that turn out not to be a closing, because the scope is
+// still used, are passed on as they came.
+type closings struct {
+	held map[event.ScopeID][]*event.Event
+	of   map[event.InstID]event.ScopeID // the scope for which an instance's lines are held
+}
+
+// hold reports whether it keeps a dispose or forget for the close of its scope.
+func (r *Replay) hold(ev *event.Event) bool {
+	id, held := r.closings.of[ev.Inst]
+	if !held {
+		id = ev.Scope
+		s := r.scopes[id]
+		if ev.Kind != event.Dispose || ev.By != "" && ev.By != "container" || !ev.Has.Has(event.FScope) || s == nil || len(s.made)+len(s.parts) == 0 {
+			return false
+		}
+		r.closings.of[ev.Inst] = id
+	}
+	r.closings.held[id] = append(r.closings.held[id], ev.Clone())
+	return true
+}
+
+// take returns what is held for a scope, and holds it no longer.
+func (r *Replay) take(id event.ScopeID) []*event.Event {
+	list := r.closings.held[id]
+	delete(r.closings.held, id)
+	for _, ev := range list {
+		delete(r.closings.of, ev.Inst)
+	}
+	return list
+}
+
+// goesOn passes on what is held for a scope that is used further.
+func (r *Replay) goesOn(id event.ScopeID) {
+	if len(r.closings.held) == 0 {
+		return
+	}
+	for _, ev := range r.take(id) {
+		r.tell(ev)
+	}
+}
+
+// mentions passes on what is held of an instance that a line is about.
+func (r *Replay) mentions(inst event.InstID) {
+	if id, held := r.closings.of[inst]; held {
+		r.goesOn(id)
+	}
+}
+
+// recheck passes on what is held for scopes that an event shows to be used further.
+func (r *Replay) recheck(ev *event.Event) {
+	if len(r.closings.held) == 0 {
+		return
+	}
+	switch ev.Kind {
+	case event.Open:
+		r.goesOn(ev.InScope)
+	case event.Make, event.Give, event.Fail:
+		r.goesOn(ev.Scope)
+		if ev.Kind == event.Make {
+			if home, homed := r.homeOf(ev); homed {
+				r.goesOn(home)
+			}
+		}
+	case event.Dispose, event.Forget, event.Close, event.Use:
+	case event.Bye:
+		return
+	default:
+		for id := range r.closings.held {
+			r.goesOn(id)
+		}
+	}
+	if ev.Kind == event.Dispose || ev.Kind == event.Forget {
+		return
+	}
+	r.mentions(ev.Inst)
+	r.mentions(ev.To)
+	r.mentions(ev.User)
+	for n := range ev.With {
+		r.mentions(ev.With[n].Inst)
+	}
+}
+
+// let disposes what is played and at home in a scope, and what is held for it, the latest first.
+func (r *Replay) let(s *scope, id event.ScopeID, t int64, held []*event.Event) {
+	next := len(s.made) - 1
+	until := func(order, t int64) { // disposes what was made after that
+		for ; next >= 0 && s.made[next].order > order; next-- {
+			m := s.made[next]
+			if !m.disposes || m.disposed {
+				continue
+			}
+			m.disposed = true
+			r.tell(&event.Event{
+				Kind: event.Dispose, T: t, Inst: m.id, Scope: id, By: "container",
+				Has: event.Of(event.FInst, event.FScope, event.FBy),
+			})
+		}
+	}
+	for _, ev := range held {
+		until(s.order[ev.Inst], ev.T)
+		r.tell(ev)
+	}
+	until(-1, t)
+}
