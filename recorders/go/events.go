@@ -55,6 +55,7 @@ func (r *Recorder) container(c ContainerSetup, root ScopeID, in ContainerID) Con
 	text(e, event.FName, &e.Name, c.Name)
 	text(e, event.FDuplicates, &e.Duplicates, c.Duplicates)
 	text(e, event.FCycles, &e.Cycles, c.Cycles)
+	text(e, event.FPer, &e.Per, c.Per)
 	if in != 0 {
 		e.InCont = in
 		e.Has.Set(event.FIn)
@@ -73,6 +74,7 @@ type ContainerSetup struct {
 	Name       string
 	Duplicates string // which of several registrations of one service answers: "last" by default, "first", "primary", "error"
 	Cycles     string // "refused" by default, "proxied"
+	Per        string // what one such container is built for each of, such as "tenant"
 }
 
 // Root says that there is a container with a root scope of its own, which is scope 0 for the first of them.
@@ -202,6 +204,8 @@ type Scope struct {
 	Closer string
 	At     string // the place in the source that opens it
 	Opener InstID // the instance that opens it; 0: none known
+	// Within is the scope whose work opens this one, where it does not lie in it: a job's from the root within a request. 0: none.
+	Within ScopeID
 	// Lasting says that it may last until its container is shut down, which ends it: a session, a tenant. Requests lie in it, or Join it.
 	Lasting bool
 }
@@ -237,8 +241,11 @@ func (r *Recorder) leftOut(s *session, in ScopeID) (ScopeID, bool) {
 // open begins a scope that is recorded.
 func (r *Recorder) open(s *session, g *Scope) ScopeID {
 	id := ScopeID(r.scopes.Add(1))
+	if g.Within == g.In || !r.in(s, g.Within) {
+		g.Within = 0
+	}
 	r.add(s, &note{
-		kind: event.Open, scope: id, other: InstID(g.In), inst: g.Opener, weight: s.weight, lasting: g.Lasting,
+		kind: event.Open, scope: id, other: InstID(g.In), inst: g.Opener, reg: RegID(g.Within), weight: s.weight, lasting: g.Lasting,
 		text: [5]string{g.Kind, g.Name, g.Trace, g.Closer, g.At},
 	}, nil)
 	return id

@@ -316,6 +316,10 @@ func (n *note) fill(e *event.Event, with []event.With) {
 			e.Opener = n.inst
 			e.Has.Set(event.FOpener)
 		}
+		if n.reg != 0 {
+			e.Within = ScopeID(n.reg)
+			e.Has.Set(event.FWithin)
+		}
 		if n.weight > 1 {
 			e.Weight = n.weight
 			e.Has.Set(event.FWeight)

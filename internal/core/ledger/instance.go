@@ -54,6 +54,8 @@ type Instance struct {
 	met        uint64 `freeze:"-"` // the number of the latest walk that came by
 	tags       tags
 	Got        Received
+	reused     bool
+	workedIn   event.ScopeID // the scope, not a root, in which it was first used or handed out; 0: none yet
 }
 
 // Hold says that somebody outside the ledger remembers i beyond the change that told of it, until they call Let. The memory
@@ -128,6 +130,7 @@ type Letting struct {
 	GoneIn       *Scope // where that happened, nil where it is not known
 
 	ReturnedAt  int64 // ns: when it was last returned to its pool
+	ReturnedIn  *Scope
 	ReturnedSeq int64 // 0: it was never returned, or has been leased again since
 
 	lastDispose disposal
@@ -253,6 +256,24 @@ func (i *Instance) received(by uint64, s *Scope) {
 			i.Got |= InMany
 		}
 	}
+}
+
+// Reused reports whether i was used or handed out in scopes that have nothing to do with each other, so that something keeps it between
+// them, as a pool does.
+func (i *Instance) Reused() bool { return i.reused }
+
+// workIn notes that i was used or handed out in s.
+func (w *World) workIn(i *Instance, s *Scope) {
+	if i.reused || s == nil || s.Root || i.workedIn == s.ID {
+		return
+	}
+	if i.workedIn == 0 {
+		i.workedIn = s.ID
+		return
+	}
+	first := w.scopes.get(uint64(i.workedIn))
+	w.Step(s.Joins())
+	i.reused = first == nil || !s.BelongsTo(first) && !first.BelongsTo(s)
 }
 
 // Home returns the scope with which i ends, nil if it has none (or none that is known).

@@ -64,7 +64,7 @@ func (w *World) container(ev *event.Event) error {
 	case c.Parent != nil:
 		c.Root = c.Parent.Root
 	}
-	c.Name, c.At = ev.Name, ev.At
+	c.Name, c.At, c.Per = ev.Name, ev.At, ev.Per
 	if ev.Duplicates != "" {
 		c.Duplicates = ev.Duplicates
 	}

@@ -76,6 +76,7 @@ type Container struct {
 	Name, At   string
 	Duplicates string // "last" where the line says nothing
 	Cycles     string // "refused" where the line says nothing
+	Per        string // what one such container is built for each of: "tenant"
 }
 
 func newContainer(root *Scope) *Container {

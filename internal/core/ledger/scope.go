@@ -16,8 +16,9 @@ type Scope struct {
 	Lasting     bool   // it may last until its container is shut down: a session, a tenant
 	Closer      string // who has to close it: "framework", "code", "unknown"; "": the trace does not say
 	Opener      event.InstID
-	At          string // the place in the source that opened it
-	Opened      int64  // ns
+	During      event.ScopeID // the scope whose work opened it, in which it does not lie; 0: none is known
+	At          string        // the place in the source that opened it
+	Opened      int64         // ns
 	Line        int64
 
 	// Closed is set by its own close line, Ended also when a root around it closed.

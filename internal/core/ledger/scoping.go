@@ -92,7 +92,7 @@ func (w *World) open(ev *event.Event) error {
 	s.Kind, s.Name, s.Trace, s.Weight = ev.ScopeKind, ev.Name, ev.Trace, ev.Weight
 	s.Naming = w.names.number(s.Name, s.Kind)
 	s.EndsUnknown, s.Lasting = ev.Ends == "unknown", ev.Ends == "shutdown"
-	s.Closer, s.Opener, s.At = ev.Closer, ev.Opener, ev.At
+	s.Closer, s.Opener, s.At, s.During = ev.Closer, ev.Opener, ev.At, ev.Within
 	if !s.Root {
 		w.Began = min(w.Began, ev.T)
 	}
@@ -102,6 +102,29 @@ func (w *World) open(ev *event.Event) error {
 	s.Parent.working()
 	w.tell(Change{What: Opened, Event: ev, Scope: s})
 	return nil
+}
+
+// OpenedBy reports whether s, or a scope around it, was opened by the work of outer or of a scope that belongs to outer, and outer is open:
+// what lives in the one may be handed into the other meanwhile.
+func (w *World) OpenedBy(s, outer *Scope) bool {
+	if outer.Ended || outer.Root {
+		return false
+	}
+	for n := 0; s != nil && n < maxJoined; n++ {
+		w.Step(1)
+		if s.During == 0 {
+			s = s.Parent
+			continue
+		}
+		if s = w.scopes.get(uint64(s.During)); s == nil || s.Ended {
+			return false
+		}
+		w.Step(s.Joins())
+		if s.BelongsTo(outer) {
+			return true
+		}
+	}
+	return false
 }
 
 // join notes that a scope belongs to another one without lying in it.

@@ -32,6 +32,7 @@ func (w *World) give(ev *event.Event) error {
 	} else if ev.Entry != "" {
 		i.received(0, s)
 	}
+	w.workIn(i, s)
 	w.tell(Change{What: Given, Event: ev, Inst: i, Holder: to, Scope: s})
 	// After the rules, which may have begun to follow it on account of this very line.
 	if i.rare != nil {
@@ -125,6 +126,7 @@ func (w *World) use(ev *event.Event) error {
 	if user != nil && i.handouts() != nil {
 		w.usedLater(i, user, ev)
 	}
+	w.workIn(i, s)
 	w.tell(Change{What: Used, Event: ev, Inst: i, Holder: user, Scope: s})
 	if i.rare != nil {
 		name := ""
@@ -172,7 +174,7 @@ func (w *World) dispose(ev *event.Event) error {
 		i.Begun = false
 	case "refused":
 	case "returned":
-		i.ReturnedSeq, i.ReturnedAt = w.Seq, ev.T
+		i.ReturnedSeq, i.ReturnedAt, i.ReturnedIn = w.Seq, ev.T, w.scopeOf(ev)
 	case "handed":
 		i.Handed = true
 		i.gone(w.Seq, s, ev)

@@ -64,6 +64,8 @@ func (p *Parser) value(f event.Field) {
 		e.Weight = p.integer(f, 1)
 	case event.FOpener:
 		e.Opener = event.InstID(p.integer(f, 1))
+	case event.FWithin:
+		e.Within = event.ScopeID(p.integer(f, 0))
 	case event.FOwner:
 		e.Owner = event.ScopeID(p.integer(f, 0))
 	case event.FWith:
@@ -130,6 +132,8 @@ func (p *Parser) textField(f event.Field) *string {
 		return &p.ev.Duplicates
 	case event.FCycles:
 		return &p.ev.Cycles
+	case event.FPer:
+		return &p.ev.Per
 	case event.FService:
 		return &p.ev.Service
 	case event.FImpl:
@@ -202,6 +206,9 @@ func (p *Parser) quickNumber(f event.Field, n uint64) bool {
 	case event.FOpener:
 		e.Opener = event.InstID(n)
 		return n > 0
+	case event.FWithin:
+		e.Within = event.ScopeID(n)
+		return true
 	case event.FOwner:
 		e.Owner = event.ScopeID(n)
 		return true
@@ -313,6 +320,9 @@ func (p *Parcel) pack(e *event.Event) {
 		}
 		if e.Has.Has(event.FOpener) {
 			p.number(uint64(e.Opener))
+		}
+		if e.Has.Has(event.FWithin) {
+			p.number(uint64(e.Within))
 		}
 		if e.Has.Has(event.FAt) {
 			p.text(e.At)
@@ -465,6 +475,10 @@ func (p *Parcel) unpack(e *event.Event) {
 		}
 		if e.Has.Has(event.FOpener) {
 			e.Opener = event.InstID(n[at])
+			at++
+		}
+		if e.Has.Has(event.FWithin) {
+			e.Within = event.ScopeID(n[at])
 			at++
 		}
 		if e.Has.Has(event.FAt) {

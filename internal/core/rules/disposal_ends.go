@@ -151,12 +151,15 @@ type pile struct {
 	loose []ledger.Weak // alive ones, some of which may be kept by now
 	found Case
 	most  int64
+
+	leased bool  // one of them was used in the work of two scopes: code keeps them between, in a pool
+	since  int64 // scopes opened when there were first too many, plus 1; 0: there never were
 }
 
 var pileUpRule = Rule{
 	ID: "disposal/pile-up", Severity: finding.Error, Basis: finding.Observed,
 	Doc:    "Ten or more disposable transients of one registration pile up in the root, or a thousand in another scope, kept by nothing: they are let go only when that scope ends.",
-	Not:    "Transients that something longer-lived keeps, or that were disposed, forgotten or handed to be disposed.",
+	Not:    "Transients that something longer-lived keeps, or that were disposed, forgotten or handed to be disposed; registrations of which one instance worked in two scopes, as those of a pool do.",
 	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode | ledger.SeesWith,
 	Hidden: "a disposal",
 	Tell: func(f *finding.Finding) {
@@ -182,7 +185,7 @@ func (r *pileUp) See(c *ledger.Change) {
 				left = append(left, k)
 				continue
 			}
-			r.measure(k, r.piles[k])
+			r.measure(k, r.piles[k], true)
 			delete(r.piles, k)
 		}
 		r.order = left
@@ -204,7 +207,7 @@ func (r *pileUp) See(c *ledger.Change) {
 	}
 	// The ones before this one have their keepers by now.
 	if n := len(p.loose); n >= r.least(k) && n&(n-1) == 0 || n >= r.least(k) && p.found == nil || n > 0 && n < 64 {
-		r.measure(k, p)
+		r.measure(k, p, false)
 	}
 	p.loose = append(p.loose, i.Weak())
 	if len(p.loose) > 2000 && len(p.loose)&(len(p.loose)-1) == 0 {
@@ -215,7 +218,7 @@ func (r *pileUp) See(c *ledger.Change) {
 // Finish measures what the last makes have left.
 func (r *pileUp) Finish() {
 	for _, k := range r.order {
-		r.measure(k, r.piles[k])
+		r.measure(k, r.piles[k], true)
 	}
 }
 
@@ -232,6 +235,7 @@ func (p *pile) prune() {
 	left := p.loose[:0]
 	for _, one := range p.loose {
 		if i := one.Get(); i != nil && !i.Ended && i.DisposeLines == 0 && loose(i) {
+			p.leased = p.leased || i.Reused()
 			left = append(left, one)
 		}
 	}
@@ -248,10 +252,17 @@ func loose(i *ledger.Instance) bool {
 	return true
 }
 
-func (r *pileUp) measure(k pileKey, p *pile) {
+func (r *pileUp) measure(k pileKey, p *pile, last bool) {
 	p.prune()
 	n := len(p.loose)
-	if n < r.least(k) {
+	if n < r.least(k) || p.leased {
+		return
+	}
+	// Many scopes may begin at once and need one each, before a pool can lease any again.
+	if p.since == 0 {
+		p.since = 1 + r.world.ScopesOpened
+	}
+	if !last && r.world.ScopesOpened > 0 && r.world.ScopesOpened+1 < p.since+int64(r.least(k)) {
 		return
 	}
 	first := p.loose[0].Get() // none of them has ended

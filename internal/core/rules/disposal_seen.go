@@ -310,7 +310,8 @@ func keeps(h, d *ledger.Instance) bool {
 // touched looks at a use or hand-out that began at a time, of an instance that may have been disposed.
 func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int64) {
 	i := c.Inst
-	returned := i.GoneSeq == 0 && i.ReturnedSeq > 0 && c.What == ledger.Used && began > i.ReturnedAt
+	// A pool that code keeps may lease without a line: only a use in the scope that returned the instance is certainly one without a lease.
+	returned := i.GoneSeq == 0 && i.ReturnedSeq > 0 && c.What == ledger.Used && began > i.ReturnedAt && (i.Pooled() || c.Scope == i.ReturnedIn)
 	if !returned && (i.GoneSeq == 0 || c.Event.T <= i.GoneAt) {
 		return
 	}

@@ -152,7 +152,7 @@ func moves(t *testing.T, trace []byte) map[string][]byte {
 	mentions := func(f fields, id string, value any) bool {
 		for name, v := range f {
 			same := name == id || id == "inst" && (name == "to" || name == "by" && f["ev"] == "use") ||
-				id == "scope" && name == "in" && (f["ev"] == "open" || f["ev"] == "join")
+				id == "scope" && (name == "within" || name == "in" && (f["ev"] == "open" || f["ev"] == "join"))
 			if same && v == value {
 				return true
 			}

@@ -421,7 +421,7 @@ type builtAs struct {
 var splitRule = Rule{
 	ID: "sharing/split", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "Two singleton registrations in one container have the same implementation and each built its own instance, or one service is a singleton twice in two containers of the process.",
-	Not: "Registrations of different keys; aliases, further names, proxies and layers of each other; registrations of different modules without a name in common; a note where a factory or the application built all but one.",
+	Not: "Registrations of different keys; aliases, further names, proxies and layers of each other; registrations of different modules without a name in common; containers that are built one for each tenant; a note where a factory or the application built all but one.",
 	Tell: func(f *finding.Finding) {
 		own := []string{}
 		for _, ref := range append([]finding.Ref{f.Subject}, f.Path...) {
@@ -529,7 +529,7 @@ func (r *split) Judge() {
 	}
 	for _, name := range sortedKeys(r.both) {
 		pair := r.both[name]
-		if pair[0].Reg.Alias != nil || pair[1].Reg.Alias != nil || configuredTwice(pair[0], pair[1]) {
+		if pair[0].Reg.Alias != nil || pair[1].Reg.Alias != nil || configuredTwice(pair[0], pair[1]) || oneForEach(pair[0], pair[1]) {
 			continue
 		}
 		o := Occurrence{
@@ -549,6 +549,19 @@ func (r *split) Judge() {
 func configuredTwice(a, b *ledger.Instance) bool {
 	module := a.Reg.Module
 	return module != "" && module == b.Reg.Module && module == a.Container.Name && module == b.Container.Name
+}
+
+// oneForEach reports whether two instances belong to containers that are built one for each of something, such as a tenant.
+func oneForEach(a, b *ledger.Instance) bool { return per(a) != "" && per(a) == per(b) }
+
+// per returns what an instance's container, or one around it, is built for each of.
+func per(i *ledger.Instance) string {
+	for c := i.Container; c != nil; c = c.Parent {
+		if c.Per != "" {
+			return c.Per
+		}
+	}
+	return ""
 }
 
 // apart reports whether two registrations belong to different modules and have no name in common: no consumer of one could have

@@ -114,6 +114,7 @@ const (
 	FAt
 	FDuplicates
 	FCycles
+	FPer
 	FService
 	FImpl
 	FLifetime
@@ -142,6 +143,7 @@ const (
 	FEnds
 	FCloser
 	FOpener
+	FWithin
 	FOwner
 	FWith
 	FNS
@@ -190,6 +192,7 @@ var fieldNames = [fields]string{
 	"at",
 	"duplicates",
 	"cycles",
+	"per",
 	"service",
 	"impl",
 	"lifetime",
@@ -218,6 +221,7 @@ var fieldNames = [fields]string{
 	"ends",
 	"closer",
 	"opener",
+	"within",
 	"owner",
 	"with",
 	"ns",
@@ -243,9 +247,9 @@ var fieldNames = [fields]string{
 
 var shapes = [kinds]shape{
 	Hello:     {required: Of(FFormat, FApp, FStream, FStart), optional: Of(FVersion, FLanguage, FHost, FPID, FEnvironment, FLabels, FRecorder, FSees)},
-	Container: {required: Of(FContainer), optional: Of(FIn, FScope, FName, FAt, FDuplicates, FCycles)},
+	Container: {required: Of(FContainer), optional: Of(FIn, FScope, FName, FAt, FDuplicates, FCycles, FPer)},
 	Register:  {required: Of(FReg, FService), optional: Of(FImpl, FLifetime, FDeclared, FContainer, FKey, FAlso, FNeeds, FWraps, FAlias, FProxy, FTemplate, FFormOf, FPooled, FPrimary, FLocal, FIn, FInternal, FDisposable, FDisposer, FMechanism, FShareable, FSignature, FSees, FAt, FModule)},
-	Open:      {required: Of(FScope), optional: Of(FIn, FKind, FName, FTrace, FWeight, FEnds, FCloser, FOpener, FAt)},
+	Open:      {required: Of(FScope), optional: Of(FIn, FKind, FName, FTrace, FWeight, FEnds, FCloser, FOpener, FWithin, FAt)},
 	Join:      {required: Of(FIn, FScope), optional: Of()},
 	Make:      {required: Of(FInst, FScope), optional: Of(FReg, FOwner, FWith, FNS, FBy, FImpl, FDisposable, FDisposer, FSize, FModule, FContainer, FAt)},
 	Give:      {required: Of(FInst), optional: Of(FScope, FTo, FEntry, FService, FKey, FVia, FHow, FSite, FAll, FModule)},
@@ -335,6 +339,8 @@ func (e *Event) Text(f Field) (string, bool) {
 		return e.Duplicates, true
 	case FCycles:
 		return e.Cycles, true
+	case FPer:
+		return e.Per, true
 	case FService:
 		return e.Service, true
 	case FImpl:
@@ -397,6 +403,7 @@ type Event struct {
 
 	InScope     ScopeID // open: the scope around it (the field in)
 	Scope       ScopeID
+	Within      ScopeID // open: the scope whose work opened this one, which does not lie in it
 	Owner       ScopeID // make: the scope it ends with
 	Inst        InstID
 	Opener      InstID // the instance that opened the scope
@@ -439,6 +446,7 @@ type Event struct {
 	At          string
 	Duplicates  string
 	Cycles      string
+	Per         string // container: what one such container is built for each of, such as tenant
 	Service     string
 	Impl        string
 	Lifetime    string
@@ -485,6 +493,7 @@ func (e *Event) Reset() {
 		e.Ends = ""
 		e.Closer = ""
 		e.Opener = 0
+		e.Within = 0
 		e.At = ""
 	case Make:
 		e.Inst = 0
@@ -560,6 +569,7 @@ func (e *Event) Held() int {
 	n += len(e.At)
 	n += len(e.Duplicates)
 	n += len(e.Cycles)
+	n += len(e.Per)
 	n += len(e.Service)
 	n += len(e.Impl)
 	n += len(e.Lifetime)
@@ -731,6 +741,8 @@ func appendField(dst []byte, e *Event, f Field) []byte {
 		return AppendString(dst, e.Duplicates)
 	case FCycles:
 		return AppendString(dst, e.Cycles)
+	case FPer:
+		return AppendString(dst, e.Per)
 	case FService:
 		return AppendString(dst, e.Service)
 	case FImpl:
@@ -787,6 +799,8 @@ func appendField(dst []byte, e *Event, f Field) []byte {
 		return AppendString(dst, e.Closer)
 	case FOpener:
 		return strconv.AppendUint(dst, uint64(e.Opener), 10)
+	case FWithin:
+		return strconv.AppendUint(dst, uint64(e.Within), 10)
 	case FOwner:
 		if e.OwnerNull {
 			return append(dst, "null"...)

@@ -38,6 +38,8 @@ const text = (name: Name): string => (typeof name === 'symbol' ? (name.descripti
 export interface Knowing {
   /** Which registration wraps which: `{ auditedTides: 'gaugeTides' }`. */
   layers?: Record<string, string>
+  /** What such a container is created for each of, such as "tenant": each then has singletons of its own. */
+  per?: string
 }
 
 /**
@@ -52,9 +54,9 @@ export interface Knowing {
 export function record<C extends object>(
   recorder: Recorder,
   container: AwilixContainer<C>,
-  { layers = {} }: Knowing = {},
+  { layers = {}, per }: Knowing = {},
 ): AwilixContainer<C> {
-  return new Family(recorder, container as AwilixContainer, new Map(Object.entries(layers))).root.outside as AwilixContainer<C>
+  return new Family(recorder, container as AwilixContainer, new Map(Object.entries(layers)), per).root.outside as AwilixContainer<C>
 }
 
 /** A container as what is built sees it. Its methods can be taken off it, like the container's own. */
@@ -152,7 +154,12 @@ class Family {
   readonly #building: Building[] = []
   #latest = 0 // the instance that was resolved last
 
-  constructor(recorder: Recorder, raw: AwilixContainer, layers: Map<string, string>) {
+  constructor(
+    recorder: Recorder,
+    raw: AwilixContainer,
+    layers: Map<string, string>,
+    readonly per?: string,
+  ) {
     this.#recorder = recorder
     this.#layers = layers
     this.root = this.#member(raw, 0, false)
@@ -161,7 +168,12 @@ class Family {
   // An unused container, such as one that a library makes, is not recorded.
   #begin(): void {
     if (this.#container) return
-    const { container, scope } = this.#recorder.root({ name: 'awilix', duplicates: 'last', cycles: 'refused' })
+    const { container, scope } = this.#recorder.root({
+      name: 'awilix',
+      duplicates: 'last',
+      cycles: 'refused',
+      ...(this.per ? { per: this.per } : {}),
+    })
     this.#container = container
     this.root.scope = scope
   }

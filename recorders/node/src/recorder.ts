@@ -107,6 +107,8 @@ export interface Scope {
   ends?: 'unknown'
   /** Who has to close it; "unknown" where nothing says. */
   closer?: Closer
+  /** The scope whose work opens it, where it does not lie in that one; the one that is current unless given. */
+  within?: number
   /** The instance that opens it, and the place in the source. */
   opener?: number
   at?: string
@@ -535,6 +537,9 @@ export class Recorder {
       return dropped
     }
     const id = ++this.#scopes
+    const work = scope.within ?? this.scope
+    if (work > 0 && work !== around && this.#in(now, work)) scope = { ...scope, within: work }
+    else if (scope.within) scope = { ...scope, within: 0 }
     this.#note(Kind.open, id, around, 0, 0, scope, textOf(scope.kind) + textOf(scope.name))
     return id
   }
@@ -979,6 +984,7 @@ export class Recorder {
     if (scope.ends) event.ends = scope.ends
     if (scope.closer) event.closer = scope.closer
     if (scope.opener && of.knows(scope.opener)) event.opener = scope.opener
+    if (scope.within) event.within = scope.within
     if (scope.at) event.at = scope.at
     this.#put(event)
   }

@@ -68,6 +68,7 @@ export interface Container {
   at?: string
   duplicates?: Duplicates
   cycles?: Cycles
+  per?: string
 }
 
 export interface Register {
@@ -114,6 +115,7 @@ export interface Open {
   ends?: Ends
   closer?: Closer
   opener?: number
+  within?: number
   at?: string
 }
 
@@ -248,9 +250,9 @@ export type Event =
 /** The members of a line of each kind behind ev and t, in their order. */
 export const members: Record<Event['ev'], readonly string[]> = {
   hello: ['format', 'app', 'stream', 'start', 'version', 'language', 'host', 'pid', 'environment', 'labels', 'recorder', 'sees'],
-  container: ['container', 'in', 'scope', 'name', 'at', 'duplicates', 'cycles'],
+  container: ['container', 'in', 'scope', 'name', 'at', 'duplicates', 'cycles', 'per'],
   register: ['reg', 'service', 'sees', 'container', 'in', 'at', 'impl', 'lifetime', 'declared', 'key', 'also', 'needs', 'wraps', 'alias', 'proxy', 'template', 'form_of', 'pooled', 'primary', 'local', 'internal', 'disposable', 'disposer', 'mechanism', 'signature', 'shareable', 'module'],
-  open: ['scope', 'in', 'name', 'at', 'kind', 'trace', 'weight', 'ends', 'closer', 'opener'],
+  open: ['scope', 'in', 'name', 'at', 'kind', 'trace', 'weight', 'ends', 'closer', 'opener', 'within'],
   join: ['in', 'scope'],
   make: ['inst', 'scope', 'reg', 'container', 'at', 'impl', 'disposable', 'disposer', 'module', 'owner', 'with', 'ns', 'by', 'size'],
   give: ['inst', 'scope', 'service', 'key', 'module', 'to', 'entry', 'via', 'how', 'site', 'all'],

@@ -38,6 +38,7 @@ final class Format
             'at' => 4,
             'duplicates' => 5,
             'cycles' => 6,
+            'per' => 7,
         ],
         'register' => [
             'reg' => 0,
@@ -79,6 +80,7 @@ final class Format
             'ends' => 7,
             'closer' => 8,
             'opener' => 9,
+            'within' => 10,
         ],
         'join' => [
             'in' => 0,

@@ -426,6 +426,9 @@ public sealed class ContainerEvent : TraceEvent
     /// <summary>Sets <c>cycles</c>.</summary>
     public Cycles? Cycles { get; set; }
 
+    /// <summary>Sets <c>per</c>.</summary>
+    public string? Per { get; set; }
+
     internal override void Write(Line line, long t)
     {
         line.Begin("{\"ev\":\"container\",\"t\":"u8, t);
@@ -460,11 +463,16 @@ public sealed class ContainerEvent : TraceEvent
             line.Add(",\"cycles\":"u8, Word.Of(Cycles.Value));
         }
 
+        if (Per is not null)
+        {
+            line.Add(",\"per\":"u8, Per);
+        }
+
         line.End();
     }
 
     internal override int Bytes =>
-        176 + LengthOf(Name) + LengthOf(At);
+        192 + LengthOf(Name) + LengthOf(At) + LengthOf(Per);
 }
 
 /// <summary>The event <c>register</c>.</summary>
@@ -721,6 +729,9 @@ public sealed class OpenEvent : TraceEvent
     /// <summary>Sets <c>opener</c>.</summary>
     public long Opener { get; set; }
 
+    /// <summary>Sets <c>within</c>.</summary>
+    public long? Within { get; set; }
+
     internal override void Write(Line line, long t)
     {
         line.Begin("{\"ev\":\"open\",\"t\":"u8, t);
@@ -770,11 +781,16 @@ public sealed class OpenEvent : TraceEvent
             line.Add(",\"opener\":"u8, Opener);
         }
 
+        if (Within is not null)
+        {
+            line.Add(",\"within\":"u8, Within.Value);
+        }
+
         line.End();
     }
 
     internal override int Bytes =>
-        224 + LengthOf(Name) + LengthOf(At) + LengthOf(Kind) + LengthOf(Trace);
+        240 + LengthOf(Name) + LengthOf(At) + LengthOf(Kind) + LengthOf(Trace);
 }
 
 /// <summary>The event <c>join</c>.</summary>

@@ -400,6 +400,8 @@ public sealed class Recorder : IDisposable
         scope.Opener = scope.Opener != 0 && on.Knows(scope.Opener) ? scope.Opener : 0;
         scope.Scope = Interlocked.Increment(ref scopes);
         scope.In = around == 0 ? null : around;
+        long work = scope.Within ?? Scope;
+        scope.Within = work > 0 && work != around && In(on, work) ? work : null; // the work that opens it
         scope.Weight = on.Weight > 1 ? on.Weight : 0;
         scope.LateName = name;
         return Note(on, scope) ? scope.Scope : Dropped;

@@ -320,6 +320,7 @@ public abstract sealed class Event implements Cloneable {
         private static final byte[] MEMBER_AT = Line.member("at");
         private static final byte[] MEMBER_DUPLICATES = Line.member("duplicates");
         private static final byte[] MEMBER_CYCLES = Line.member("cycles");
+        private static final byte[] MEMBER_PER = Line.member("per");
 
         long container;
         long in;
@@ -328,6 +329,7 @@ public abstract sealed class Event implements Cloneable {
         String at;
         Duplicates duplicates;
         Cycles cycles;
+        String per;
 
         /** One of which nothing is said yet. */
         public Container() {}
@@ -374,6 +376,12 @@ public abstract sealed class Event implements Cloneable {
             return this;
         }
 
+        /** Sets {@code per}. */
+        public Container per(String per) {
+            this.per = per;
+            return this;
+        }
+
         @Override
         public Container copy() {
             return (Container) super.copy();
@@ -389,12 +397,13 @@ public abstract sealed class Event implements Cloneable {
             if (at != null) line.text(MEMBER_AT, at);
             if (duplicates != null) line.text(MEMBER_DUPLICATES, duplicates.word);
             if (cycles != null) line.text(MEMBER_CYCLES, cycles.word);
+            if (per != null) line.text(MEMBER_PER, per);
             line.end();
         }
 
         @Override
         int bytes() {
-            return 144 + lengthOf(name) + lengthOf(at);
+            return 144 + lengthOf(name) + lengthOf(at) + lengthOf(per);
         }
     }
 
@@ -679,6 +688,7 @@ public abstract sealed class Event implements Cloneable {
         private static final byte[] MEMBER_ENDS = Line.member("ends");
         private static final byte[] MEMBER_CLOSER = Line.member("closer");
         private static final byte[] MEMBER_OPENER = Line.member("opener");
+        private static final byte[] MEMBER_WITHIN = Line.member("within");
 
         long scope = ABSENT;
         long in = ABSENT;
@@ -690,6 +700,7 @@ public abstract sealed class Event implements Cloneable {
         Ends ends;
         Closer closer;
         long opener;
+        long within = ABSENT;
 
         /** One of which nothing is said yet. */
         public Open() {}
@@ -754,6 +765,12 @@ public abstract sealed class Event implements Cloneable {
             return this;
         }
 
+        /** Sets {@code within}. */
+        public Open within(long within) {
+            this.within = within;
+            return this;
+        }
+
         @Override
         public Open copy() {
             return (Open) super.copy();
@@ -772,6 +789,7 @@ public abstract sealed class Event implements Cloneable {
             if (ends != null) line.text(MEMBER_ENDS, ends.word);
             if (closer != null) line.text(MEMBER_CLOSER, closer.word);
             if (opener > 0) line.number(MEMBER_OPENER, opener);
+            if (within != ABSENT) line.number(MEMBER_WITHIN, within);
             line.end();
         }
 

@@ -427,6 +427,8 @@ public final class Recorder implements AutoCloseable {
         }
         long id = scopes.incrementAndGet();
         scope.scope(id).in(around == 0 ? Event.ABSENT : around);
+        long work = scope.within == Event.ABSENT ? scope() : scope.within;
+        scope.within(work > 0 && work != around && in(now, work) ? work : Event.ABSENT);
         if (now.weight() > 1) scope.weight(now.weight());
         scope.more = naming;
         return note(now, scope) ? id : DROPPED;
