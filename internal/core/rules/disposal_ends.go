@@ -153,7 +153,7 @@ type pile struct {
 	most  int64
 
 	leased bool  // one of them was used in the work of two scopes: code keeps them between, in a pool
-	since  int64 // scopes opened when there were first too many, plus 1; 0: there never were
+	opened int64 // scopes opened when the first was made
 }
 
 var pileUpRule = Rule{
@@ -201,7 +201,7 @@ func (r *pileUp) See(c *ledger.Change) {
 	k := pileKey{i.Reg, i.Home()}
 	p := r.piles[k]
 	if p == nil {
-		p = &pile{}
+		p = &pile{opened: r.world.ScopesOpened}
 		r.piles[k] = p
 		r.order = append(r.order, k)
 	}
@@ -252,17 +252,27 @@ func loose(i *ledger.Instance) bool {
 	return true
 }
 
+// grew reports whether a pile is certainly no pool, which makes instances at the start, and another one only while all are at work.
+func (r *pileUp) grew(k pileKey, p *pile) bool {
+	least, idle := r.least(k), 0
+	for _, one := range p.loose {
+		if s := one.Get().Scope; s == nil || s.Root || s.Ended || s == k.home {
+			idle++
+		}
+	}
+	return idle >= least && (r.world.ScopesOpened > p.opened || k.home != k.reg.Container.Root) || idle >= timesLeast*least
+}
+
+// timesLeast is how many times as many make a pile without scopes to see it grow over.
+const timesLeast = 10
+
 func (r *pileUp) measure(k pileKey, p *pile, last bool) {
 	p.prune()
 	n := len(p.loose)
 	if n < r.least(k) || p.leased {
 		return
 	}
-	// Many scopes may begin at once and need one each, before a pool can lease any again.
-	if p.since == 0 {
-		p.since = 1 + r.world.ScopesOpened
-	}
-	if !last && r.world.ScopesOpened > 0 && r.world.ScopesOpened+1 < p.since+int64(r.least(k)) {
+	if !last && !r.grew(k, p) {
 		return
 	}
 	first := p.loose[0].Get() // none of them has ended
