@@ -154,6 +154,7 @@ type pile struct {
 
 	leased bool  // one of them was used in the work of two scopes: code keeps them between, in a pool
 	opened int64 // scopes opened when the first was made
+	later  int   // instances made after another scope had opened
 }
 
 var pileUpRule = Rule{
@@ -209,6 +210,9 @@ func (r *pileUp) See(c *ledger.Change) {
 	if n := len(p.loose); n >= r.least(k) && n&(n-1) == 0 || n >= r.least(k) && p.found == nil || n > 0 && n < 64 {
 		r.measure(k, p, false)
 	}
+	if r.world.ScopesOpened > p.opened {
+		p.later++ // a single one may be a line that came late
+	}
 	p.loose = append(p.loose, i.Weak())
 	if len(p.loose) > 2000 && len(p.loose)&(len(p.loose)-1) == 0 {
 		p.prune()
@@ -260,7 +264,7 @@ func (r *pileUp) grew(k pileKey, p *pile) bool {
 			idle++
 		}
 	}
-	return idle >= least && (r.world.ScopesOpened > p.opened || k.home != k.reg.Container.Root) || idle >= timesLeast*least
+	return idle >= least && (p.later >= 2 || k.home != k.reg.Container.Root) || idle >= timesLeast*least
 }
 
 // timesLeast is how many times as many make a pile without scopes to see it grow over.
