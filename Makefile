@@ -114,6 +114,7 @@ lint:
 	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool staticcheck ./...) || exit 1; done
 	cd console && npm run lint
 	cd recorders/node && npm run lint
+	@cd docs/prose && { [ node_modules -nt package-lock.json ] || { npm ci --no-audit --no-fund --silent && touch node_modules; }; } && npm run --silent lint
 
 # How much of each package under internal and of the recorder the tests run, the service that they start as a process included.
 cover: build chromium
@@ -151,7 +152,7 @@ soak: build
 	go run ./internal/load/soak -events 10000000 -streams 1 -open 1000
 	go run ./internal/load/soak -events 10000000 -streams 100 -open 1000
 
-# Attacks a service of its own for some minutes, and writes what was measured into docs/figures.md.
+# Attacks its own service for some minutes, and writes what was measured into docs/figures.md.
 attack: build
 	go test ./internal/attack -timeout 60m -count 1 -args -large -figures $(CURDIR)/docs/figures.md
 	go test ./internal/core/rules -run '^$$' -fuzz FuzzSlowReading -fuzztime $(FUZZ)

@@ -124,6 +124,7 @@ ignore (
 	./console/node_modules
 	./recorders/node/node_modules
 	./recorders/node/oldest/node_modules
+	./docs/prose/node_modules
 )
 
 tool (
