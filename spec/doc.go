@@ -1,5 +1,5 @@
 // Package spec describes the trace format in one table, events.yaml. What lists kinds, fields and words is generated from it: the
-// Go recorder's and reader's tables, the JSON Schema, and the table in docs/trace-format.md. A test holds that nothing is behind.
+// Go recorder's and reader's tables, the JSON Schema, and the table in docs/trace-format.md. A test checks that nothing is behind.
 package spec
 
 import _ "embed"

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// TestGenerated holds that nothing that is generated is behind the table.
+// TestGenerated checks that nothing that is generated is behind the table.
 func TestGenerated(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it starts processes")

@@ -39,7 +39,7 @@ func send(url, stream string, batches []string, pause time.Duration) error {
 	return nil
 }
 
-// TestKilled kills the service again and again in the middle of what several senders send, and holds that in the end
+// TestKilled kills the service again and again in the middle of what several senders send, and checks that in the end
 // everything that was acknowledged is there, once, and that the same was found as without a kill.
 func TestKilled(t *testing.T) {
 	if testing.Short() {
@@ -143,7 +143,7 @@ func get(t *testing.T, url string, into any) {
 	require.NoError(t, json.Unmarshal(text.Bytes(), into))
 }
 
-// TestUnusableFolder holds that what cannot be opened is told in a line.
+// TestUnusableFolder checks that what cannot be opened is reported in a line.
 func TestUnusableFolder(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it starts processes")

@@ -24,7 +24,7 @@ func terminal() cli.IO {
 	std := cli.IO{Out: os.Stdout, Err: os.Stderr, Env: os.Getenv}
 	if out := int(os.Stdout.Fd()); term.IsTerminal(out) {
 		std.Terminal = true
-		std.Width, _, _ = term.GetSize(out) // 0, and so the default, where the terminal does not tell
+		std.Width, _, _ = term.GetSize(out) // 0, and so the default, if the terminal does not report it
 	}
 	if term.IsTerminal(int(os.Stderr.Fd())) {
 		std.Watched = os.Getenv("TERM") != "dumb"

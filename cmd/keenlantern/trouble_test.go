@@ -54,7 +54,7 @@ func noise(n int) string {
 	return fmt.Sprintf(`{"ev":"open","t":%d,"scope":%d,"kind":"request","name":"GET /%x"}`+"\n", n, n, b)
 }
 
-// TestDiskFull holds that a full disk is told to whoever sends, that what was stored stays readable, and that sending goes
+// TestDiskFull checks that a full disk is reported to the sender, that what was stored stays readable, and that sending goes
 // on where it was when there is room again.
 func TestDiskFull(t *testing.T) {
 	if testing.Short() {
@@ -244,7 +244,7 @@ func TestFolders(t *testing.T) {
 	})
 }
 
-// TestFarAddress holds that on an address others can reach the service wants a token before it starts and with every
+// TestFarAddress checks that on an address others can reach the service wants a token before it starts and with every
 // request, over HTTPS, and under the names it is called.
 func TestFarAddress(t *testing.T) {
 	if testing.Short() {
@@ -300,7 +300,7 @@ func TestFarAddress(t *testing.T) {
 	_, err = http.Get(strings.Replace(list, "https:", "http:", 1))
 	if err == nil {
 		status, _ = ask(t, http.DefaultClient, http.MethodGet, strings.Replace(list, "https:", "http:", 1), "")
-		assert.Equal(t, http.StatusBadRequest, status, "nothing is told without HTTPS")
+		assert.Equal(t, http.StatusBadRequest, status, "nothing is sent without HTTPS")
 	}
 	// A certificate that is renewed is shown without a restart.
 	cert, _ = certificate(t, folder, far)

@@ -1,4 +1,4 @@
-// Writes src/api/schema.d.ts from docs/openapi.yaml; with --check it only says whether that has been done.
+// Writes src/api/schema.d.ts from docs/openapi.yaml; with --check it only reports whether that has been done.
 import { readFileSync, writeFileSync } from 'node:fs'
 import openapiTS, { astToString } from 'openapi-typescript'
 

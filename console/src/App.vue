@@ -9,9 +9,9 @@ import { connected } from '@/composables/useLive'
 
 const theme = useTheme()
 const route = useRoute()
-// Before signing in nobody is listened to, and that is no trouble.
+// Before signing in, no live messages arrive, and that is no problem.
 const signingIn = computed(() => route.name === 'sign-in')
-// Whoever works alone needs no page about others.
+// A service that works alone needs no page about others.
 const shared = ref(false)
 watch(
   signingIn,

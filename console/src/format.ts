@@ -53,7 +53,7 @@ export function nameOf(ref: Ref): string {
   return ref.key === null || ref.key === undefined ? ref.service : `${ref.service} [${ref.key}]`
 }
 
-/** Names tell more at both ends: the middle goes. */
+/** Shortens a name in the middle: its ends matter most. */
 export function shorten(text: string, width: number): string {
   if (text.length <= width) return text
   const tail = Math.floor(((width - 1) * 2) / 3)

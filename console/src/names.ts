@@ -1,4 +1,4 @@
-/** How many names are told apart, and how many parts of each are looked at; what is beyond is shown in full. */
+/** How many names are distinguished, and how many parts of each are inspected; what is beyond is shown in full. */
 const maxNames = 20_000
 const maxParts = 8
 
@@ -74,7 +74,7 @@ export class ShortNames {
   addProse(text: string): void {
     components(text, (word) => {
       if (sourcePlace.test(word)) this.addPlace(word)
-      else if (isType(word) && packages(word).length) this.types.add(word) // a word is no name to be told from others
+      else if (isType(word) && packages(word).length) this.types.add(word) // a plain word is not a qualified name
       return word
     })
   }

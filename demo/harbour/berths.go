@@ -40,7 +40,7 @@ func sitDown(desk *LedgerDesk) (*BerthLedger, error) {
 	return &BerthLedger{desk: desk}, nil
 }
 
-// Free returns the berths nobody lies at.
+// Free returns the free berths.
 func (l *BerthLedger) Free(context.Context) []string {
 	l.desk.mu.Lock()
 	defer l.desk.mu.Unlock()

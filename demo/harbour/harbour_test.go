@@ -48,7 +48,7 @@ func TestSound(t *testing.T) {
 	assert.Empty(t, run(t).Findings)
 }
 
-// TestMistakes holds that each mistake gives exactly its findings.
+// TestMistakes checks that each mistake gives exactly its findings.
 func TestMistakes(t *testing.T) {
 	type found struct{ rule, subject, holder string }
 	want := map[string][]found{

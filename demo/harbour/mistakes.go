@@ -12,7 +12,7 @@ type Mistake struct {
 	Says string // what was done, for people
 }
 
-// The mistakes. What was done stands in the code where it is done.
+// The mistakes. What was done is in the code where it is done.
 const (
 	RosterKeepsTides = "roster-keeps-tides"
 	LogNeverClosed   = "log-never-closed"
@@ -29,12 +29,12 @@ const (
 // Mistakes lists them.
 var Mistakes = []Mistake{
 	{RosterKeepsTides, "the pilot roster, a singleton, remembers the tide readings of the first request that needed them"},
-	{LogNeverClosed, "the log page was registered to be built anew each time, and so nobody closes it"},
+	{LogNeverClosed, "the log page was registered to be built for each request, and so is never closed"},
 	{StepLeftOpen, "a step of the night job that finds nothing to do returns before its scope is closed"},
 	{ModelRebuilt, "the tide model was registered with what each request has of its own, and takes a while to build"},
 	{TwoClocks, "the night job's clock was registered a second time instead of asking for the one there is"},
 	{StationMisspelt, "the radio desk asks for the weather of a station whose name is spelt otherwise"},
-	{GaugeReadDirect, "the berth planner asks for the gauge itself and goes round what audits and remembers it"},
+	{GaugeReadDirect, "the berth planner asks for the gauge itself and bypasses the decorators that audit and cache it"},
 	{CrewWaitsForTug, "the tug's crew asks for the dispatcher, who asks for the crew"},
 	{StandInWeather, "the weather that tests use was left in place of the buoy's"},
 	{PagesPileUp, "the radio desk keeps asking the office itself for log pages, which closes them when it closes"},

@@ -16,7 +16,7 @@ import (
 )
 
 // BenchmarkOverhead measures what recording costs the office's requests: without a recorder, with one that is off, fully on, and
-// with one scope in ten, each in short turns so that a busy machine is as busy for all. It tells the median and the 99th
+// with one scope in ten, each in short turns so that a busy machine is as busy for all. It reports the median and the 99th
 // percentile of a request and the requests a second, as ratios to those without a recorder, in one run: 'make overhead'.
 func BenchmarkOverhead(b *testing.B) {
 	modes := []struct {

@@ -11,7 +11,7 @@ import (
 	"keenlantern.example/record/samberdo"
 )
 
-// Pilot is somebody who can bring a ship in.
+// Pilot is a person who can bring a ship in.
 type Pilot struct {
 	Name    string  `json:"name"`
 	MinTide float64 `json:"min_tide"` // metres at the outer bar, below which this one does not board
@@ -51,7 +51,7 @@ func (r *PilotRoster) OnDuty(ctx context.Context, scope do.Injector) ([]Pilot, e
 func (r *PilotRoster) water(scope do.Injector) (TideSource, error) {
 	if r.remember {
 		// Looking the source up each time seemed wasteful, so it is looked up once. But it belongs to the request
-		// that happened to come first: from then on the roster goes by that request's water, on a line that was hung
+		// that happened to come first: from then on the roster uses that request's water level, on a line that was hung
 		// up when it ended.
 		r.once.Do(func() {
 			r.tides, r.err = samberdo.Ask[TideSource](scope, samberdo.Key(GaugeKey), samberdo.To(r, "tides"))

@@ -62,7 +62,7 @@ func (o *Office) wind(scope do.Injector, desk *RadioDesk, ship string) (WeatherR
 		station = LockGate
 	}
 	if station == LockGate && slices.Contains(o.mistakes, StationMisspelt) {
-		// The chart writes it in one word. And since "no report" happens, nobody looked at the error.
+		// The chart writes it in one word. And since "no report" happens, the error was not inspected.
 		wind, _ := samberdo.Ask[WeatherReport](scope, samberdo.Key("lockgate"), samberdo.To(desk, "wind"))
 		return wind, nil
 	}

@@ -14,13 +14,13 @@ type TimeKeeper interface{ Now() time.Time }
 // HarbourClock is the office's time.
 type HarbourClock struct{ name string }
 
-// String says which clock it is.
+// String returns which clock it is.
 func (c *HarbourClock) String() string { return c.name }
 
 // Now returns the time.
 func (c *HarbourClock) Now() time.Time { return time.Now() }
 
-// TideSource says how high the water stands at a gauge, in metres above chart datum.
+// TideSource is how high the water stands at a gauge, in metres above chart datum.
 type TideSource interface {
 	Height(ctx context.Context, gauge string) (float64, error)
 }

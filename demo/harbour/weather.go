@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// WeatherReport says how hard it blows at a station, in m/s. Stations are told apart by key.
+// WeatherReport is how hard it blows at a station, in m/s. Stations are distinguished by key.
 type WeatherReport interface {
 	Wind(ctx context.Context) float64
 }

@@ -37,7 +37,7 @@ func (w wiring) office(root do.Injector) {
 		return &MastWeather{samberdo.MustAsk[*RadioMast](i, samberdo.Site("mast"))}, nil
 	}, samberdo.Key(LockGate))
 	if w.wrong(TwoClocks) {
-		// The night job asks for an interface. Whoever registered that built a second clock for it.
+		// The night job asks for an interface. Its registration built a second clock for it.
 		samberdo.Register(root, func(do.Injector) (TimeKeeper, error) { return &HarbourClock{name: "night"}, nil })
 	}
 	if !w.wrong(ModelRebuilt) {
@@ -61,7 +61,7 @@ func (w wiring) request(scope do.Injector) {
 	samberdo.Register(scope, func(i do.Injector) (*BerthPlanner, error) {
 		key := GaugeKey
 		if w.wrong(GaugeReadDirect) {
-			// The audit seemed slow. Now two see different water in one request, and nobody counts.
+			// The audit seemed slow. Now two see different water in one request, and the calls are not counted.
 			key = lineKey
 		}
 		return &BerthPlanner{
@@ -114,7 +114,7 @@ func (w wiring) page(i do.Injector) (*LogPage, error) {
 
 func (w wiring) log(scope do.Injector) {
 	if w.wrong(LogNeverClosed) {
-		// "A page for whoever needs one": but what is built anew each time the container does not close.
+		// "A page for each need": but what is built for each request the container does not close.
 		samberdo.RegisterEach(scope, w.page)
 		return
 	}

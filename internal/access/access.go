@@ -1,4 +1,4 @@
-// Package access says who may do what: by tokens, of which the store keeps hashes and nobody the secrets. It knows
+// Package access says who may do what: by tokens, of which the store keeps hashes and not the secrets. It knows
 // neither HTTP nor SQL.
 package access
 
@@ -19,20 +19,20 @@ import (
 // Kind is what a token is for.
 type Kind string
 
-// The kinds. Whoever may manage may do the rest too; whoever may record may not read.
+// The kinds. A manage token may do the rest too; a record token may not read.
 const (
 	Record Kind = "record"
 	Read   Kind = "read"
 	Manage Kind = "manage"
 )
 
-// May tells whether a token of kind k is enough for what needs need.
+// May reports whether a token of kind k is enough for what needs need.
 func (k Kind) May(need Kind) bool { return k == need || k == Manage }
 
-// Unusable says what is wrong with what was asked for.
+// Unusable is what is wrong with what was asked for.
 type Unusable struct{ Why string }
 
-// Error says it.
+// Error returns the message.
 func (u *Unusable) Error() string { return u.Why }
 
 // The bounds.
@@ -63,10 +63,10 @@ type Gate struct {
 	mu       sync.RWMutex
 	byHash   map[string]store.Token
 	sessions map[string]session // by the hash of what the browser keeps
-	changed  chan struct{}      // closed and made anew when somebody loses what they could do
+	changed  chan struct{}      // closed and replaced when a right is withdrawn
 }
 
-// Who is somebody who showed a token, or a session that was begun with one.
+// Who is the holder of a token, or a session that was begun with one.
 type Who struct {
 	Token string // its id
 	Kind  Kind
@@ -114,7 +114,7 @@ func (g *Gate) Refresh(ctx context.Context) error {
 	return nil
 }
 
-// Any tells whether there is a token at all.
+// Any reports whether there is a token at all.
 func (g *Gate) Any() bool {
 	g.mu.RLock()
 	defer g.mu.RUnlock()
@@ -127,7 +127,7 @@ func hash(secret string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Create makes a token and returns it with its secret, which is told this once.
+// Create makes a token and returns it with its secret, which is shown only now.
 func (g *Gate) Create(ctx context.Context, kind Kind, name string) (views.NewToken, error) {
 	switch {
 	case kind != Record && kind != Read && kind != Manage:
@@ -166,7 +166,7 @@ func (g *Gate) List(ctx context.Context) ([]views.Token, error) {
 	return out, nil
 }
 
-// Revoke ends a token; whoever holds it is refused from now on.
+// Revoke ends a token; requests with it are refused from now on.
 func (g *Gate) Revoke(ctx context.Context, id string) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()

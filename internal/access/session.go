@@ -10,7 +10,7 @@ import (
 )
 
 // A session is what a browser keeps in place of a token: it is random, ends by itself, and can be ended without touching
-// the token that it was begun with. Sessions are in memory only, unless services share them: whoever was signed in signs in again
+// the token that it was begun with. Sessions are in memory only, unless services share them: users sign in again after a restart
 // after a restart.
 type session struct {
 	token string // the id of the token it was begun with

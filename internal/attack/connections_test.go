@@ -47,7 +47,7 @@ func TestConnections(t *testing.T) {
 		line, err := bufio.NewReader(conn).ReadString('\n')
 		return strings.TrimSpace(line), err
 	}
-	// Whoever comes from where nobody attacks is served, and the rest learn how the service is.
+	// Addresses without failed sign-ins are served; the others get 429.
 	said, err := answer("127.0.0.99", "/api/v1/recordings")
 	if many < 4096 {
 		require.NoError(t, err)
@@ -72,7 +72,7 @@ func TestConnections(t *testing.T) {
 	measure(fmt.Sprintf("%d connections whose body never comes", many), "/healthz answered after %.1f s, everything served again after %.0f s", waited.Seconds(), time.Since(began).Seconds())
 }
 
-// TestRefusedRequestsLeave holds that a request which is refused does not keep its connection.
+// TestRefusedRequestsLeave checks that a request which is refused does not keep its connection.
 func TestRefusedRequestsLeave(t *testing.T) {
 	s := serve(t)
 	for name, say := range map[string]string{
@@ -89,7 +89,7 @@ func TestRefusedRequestsLeave(t *testing.T) {
 	}
 }
 
-// TestBodiesThatNeverCome holds that a request whose body is not needed is answered and its connection closed, whatever its framing.
+// TestBodiesThatNeverCome checks that a request whose body is not needed is answered and its connection closed, whatever its framing.
 func TestBodiesThatNeverCome(t *testing.T) {
 	s := serve(t)
 	asked := map[string]net.Conn{}
@@ -141,7 +141,7 @@ func TestStalledBodies(t *testing.T) {
 	s.alive()
 }
 
-// TestRequests sends requests made up from the OpenAPI document, and methods, names and numbers that nobody expects.
+// TestRequests sends requests made up from the OpenAPI document, and methods, names and unexpected numbers.
 func TestRequests(t *testing.T) {
 	s := serve(t)
 	s.send("h-1", traces.OneScope("h-1", 50))
@@ -211,7 +211,7 @@ func TestRequests(t *testing.T) {
 	s.alive()
 }
 
-// TestEndedStreamsLeave holds that streams which have ended make room for new ones at once.
+// TestEndedStreamsLeave checks that streams which have ended make room for new ones at once.
 func TestEndedStreamsLeave(t *testing.T) {
 	s := serve(t)
 	began := time.Now()
@@ -222,7 +222,7 @@ func TestEndedStreamsLeave(t *testing.T) {
 	measure(fmt.Sprintf("%d short streams, one after the other", size(1_100, 5_000)), "taken in %.1f s", time.Since(began).Seconds())
 }
 
-// TestListeners holds that many who listen to one recording cost one summary for each change.
+// TestListeners checks that many who listen to one recording cost one summary for each change.
 func TestListeners(t *testing.T) {
 	s := serve(t)
 	status, said := s.put("h-1", 1, traces.Hello("h-1"))

@@ -207,7 +207,7 @@ func (s *target) ready() {
 	})
 }
 
-// alive holds that the service is up and answers.
+// alive checks that the service is up and answers.
 func (s *target) alive() {
 	s.t.Helper()
 	status, said := s.do(http.MethodGet, "/healthz", nil)

@@ -222,7 +222,7 @@ func TestImports(t *testing.T) {
 	assert.Equal(t, "importing", list.Recordings[0].State)
 	status, said := s.do(http.MethodDelete, "/api/v1/recordings/"+list.Recordings[0].ID, nil)
 	require.Equal(t, http.StatusNoContent, status, said)
-	assert.Equal(t, http.StatusGone, <-answer, "whoever sends it is told")
+	assert.Equal(t, http.StatusGone, <-answer, "the sender gets an error")
 	end(nil)
 	assert.Zero(t, total())
 

@@ -118,7 +118,7 @@ type Browser struct {
 	stop func()
 }
 
-// ErrNone says that there is no Chromium.
+// ErrNone is returned when there is no Chromium.
 var ErrNone = errors.New("there is no chromium on this machine; 'make chromium' installs it")
 
 // Open starts Chromium without a window.
@@ -152,7 +152,7 @@ func Open() (*Browser, error) {
 // Close ends Chromium.
 func (b *Browser) Close() { b.stop() }
 
-// Page is one tab. What the page complains of, and requests that leave the service's host, are remembered.
+// Page is one tab. What the page complains of, and requests that leave the service's host, are kept.
 type Page struct {
 	ctx  context.Context
 	stop func()
@@ -162,7 +162,7 @@ type Page struct {
 	faults []string
 }
 
-// View is how a page is looked at.
+// View is how a page is inspected.
 type View struct {
 	Width, Height int64
 	Dark          bool

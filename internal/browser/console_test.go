@@ -177,7 +177,7 @@ func TestFiltersAreInTheAddress(t *testing.T) {
 	soon(t, p, "location.pathname + location.search === '/recordings/latest/findings?family=captive'")
 }
 
-// TestLive holds that pages follow a recording while it is being written, and say so when the service goes away.
+// TestLive checks that pages follow a recording while it is being written, and say so when the service goes away.
 func TestLive(t *testing.T) {
 	s, p := open(t, usual)
 	require.NoError(t, p.Go("/recordings"))
@@ -187,7 +187,7 @@ func TestLive(t *testing.T) {
 	assert.Contains(t, text(t, p, "[data-recording]"), "running", "a new one appears by itself")
 	require.NoError(t, p.Click("[data-recording] a"))
 	require.NoError(t, p.Wait("[data-sentence]"))
-	assert.Contains(t, text(t, p, "[data-sentence]"), "No errors, 1 lesser finding", "what the registrations say is told before it happens")
+	assert.Contains(t, text(t, p, "[data-sentence]"), "No errors, 1 lesser finding", "what the registrations say is found before it happens")
 	put(t, s, http.MethodPut, "/api/v1/streams/h-1/batches/2", strings.Join(lines[6:], ""))
 	require.Eventually(t, func() bool {
 		return strings.Contains(text(t, p, "[data-sentence]"), "1 mistake to fix first")
@@ -229,7 +229,7 @@ func TestNothingThere(t *testing.T) {
 	assert.Contains(t, text(t, p, "[data-refusals]"), "line 15 refused: not JSON")
 }
 
-// TestHostileNames holds that nothing in a trace becomes markup.
+// TestHostileNames checks that nothing in a trace becomes markup.
 func TestHostileNames(t *testing.T) {
 	s, p := open(t, usual)
 	hostile := `<img src=x onerror=\"document.title='taken'\"><script>document.title='taken'</script>`

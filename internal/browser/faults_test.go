@@ -14,7 +14,7 @@ import (
 	"keenlantern.example/internal/browser"
 )
 
-// TestFaults holds that a page which complains, throws or asks somebody else is told, and that nothing goes well with a browser
+// TestFaults checks that a page which complains, throws or calls another server is reported, and that nothing goes well with a browser
 // that has been closed.
 func TestFaults(t *testing.T) {
 	if why != "" {
@@ -56,7 +56,7 @@ func TestFaults(t *testing.T) {
 	require.Error(t, err)
 }
 
-// TestNoService holds that a program which does not begin to listen is told with what it said.
+// TestNoService checks that a program that does not begin to listen is reported with its output.
 func TestNoService(t *testing.T) {
 	_, err := browser.Serve("/bin/false", "serve", t.TempDir())
 	require.ErrorContains(t, err, "the service ended at once")

@@ -98,7 +98,7 @@ func captive(t *testing.T, s *browser.Service) (finding, scope string) {
 	return "", ""
 }
 
-// TestAccessible holds that no page has a serious fault by axe-core's rules, in light and in dark.
+// TestAccessible checks that no page has a serious fault by axe-core's rules, in light and in dark.
 func TestAccessible(t *testing.T) {
 	s := demo(t)
 	axe, err := os.ReadFile(filepath.Join("..", "..", "console", "node_modules", "axe-core", "axe.min.js"))
@@ -216,7 +216,7 @@ func TestGraph(t *testing.T) {
 	soon(t, other, `document.querySelectorAll('[data-node]').length === 3`)
 }
 
-// TestViewsFollow holds that pages of a recording that is being written go on by themselves and stay where they were
+// TestViewsFollow checks that pages of a recording that is being written go on by themselves and stay where they were
 // scrolled to.
 func TestViewsFollow(t *testing.T) {
 	s, p := open(t, usual)
@@ -284,7 +284,7 @@ func TestCare(t *testing.T) {
 	assert.Equal(t, 3, strings.Count(csv, "\r\n"))
 }
 
-// TestHostileViews holds that names stay names on every page.
+// TestHostileViews checks that names stay names on every page.
 func TestHostileViews(t *testing.T) {
 	s, p := open(t, usual)
 	hostile := `<img src=x onerror=\"document.title='taken'\"><script>document.title='taken'</script>`
@@ -355,7 +355,7 @@ func TestRecordControl(t *testing.T) {
 	case o := <-answered:
 		assert.False(t, o.On)
 	case <-time.After(30 * time.Second):
-		t.Fatal("the recorder was not told")
+		t.Fatal("the recorder got no order")
 	}
 	soon(t, p, "document.querySelector('[data-application]').textContent.includes('switched off here')")
 	require.NoError(t, p.Click("[data-switch] input"))
@@ -367,7 +367,7 @@ func TestRecordControl(t *testing.T) {
 	assert.Equal(t, int64(2), list.Applications[0].Order.Version)
 }
 
-// TestNames holds that the table of registrations shows every name without its packages, and in full when asked to.
+// TestNames checks that the table of registrations shows every name without its packages, and in full when asked to.
 func TestNames(t *testing.T) {
 	s := demo(t)
 	var list views.RegistrationList
@@ -402,7 +402,7 @@ func TestNames(t *testing.T) {
 	}
 }
 
-// A contract is drafted, tried, held and broken on its page, and the overview tells of it.
+// A contract is drafted, tried, held and broken on its page, and the overview shows it.
 func TestContractPage(t *testing.T) {
 	s := demo(t)
 	p := page(t, s, usual)
@@ -417,7 +417,7 @@ func TestContractPage(t *testing.T) {
 		require.NoError(t, p.Run(`{ const t = document.querySelector('[data-editor] textarea'); t.value = `+change+`; t.dispatchEvent(new Event('input')) }`))
 	}
 
-	// What cannot be read is told with its place.
+	// Syntax errors show their place.
 	write(`t.value.replace('wiring:', 'wirring:')`)
 	require.NoError(t, p.Run(button("Try it")))
 	soon(t, p, `document.querySelector('[data-editor] [role=alert]')?.textContent.includes('did you mean "wiring"')`)

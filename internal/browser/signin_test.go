@@ -13,7 +13,7 @@ import (
 	"keenlantern.example/internal/browser"
 )
 
-// TestSignIn holds that a service that wants a token asks for it once, goes on to the page that was wanted, and that the
+// TestSignIn checks that a service that wants a token asks for it once, goes on to the page that was wanted, and that the
 // token is kept where no script finds it.
 func TestSignIn(t *testing.T) {
 	if why != "" {

@@ -12,7 +12,7 @@ import (
 	"keenlantern.example/internal/browser"
 )
 
-// TestRecordYours holds that the page says what to type, with this service's address and a token that works, and tells when the
+// TestRecordYours checks that the page says what to type, with this service's address and a token that works, and shows when the
 // first event has come.
 func TestRecordYours(t *testing.T) {
 	s, p := open(t, browser.View{Width: 1280, Height: 800})

@@ -21,7 +21,7 @@ type certificates struct {
 	checked time.Time
 }
 
-// checkCertificate is how often the files are looked at.
+// checkCertificate is how often the files are inspected.
 const checkCertificate = 5 * time.Second
 
 func loadCertificates(cert, key string, log *slog.Logger) (*certificates, error) {

@@ -31,7 +31,7 @@ func check(ctx context.Context, std IO, args []string) error {
 	strict := f.strictFlag()
 	all := f.Bool("all", false, "print every finding, not only the summary by cause and the worst of each of the first causes")
 	wide := f.Bool("wide", false, "print names in full")
-	conformance := f.Bool("conformance", false, "check the recorder's work instead: what is broken in the trace, and what it does not tell")
+	conformance := f.Bool("conformance", false, "check the recorder's work instead: what is broken in the trace, and what it does not contain")
 	names, err := f.parse(args, 1, -1)
 	if err != nil {
 		return err
@@ -74,7 +74,7 @@ func check(ctx context.Context, std IO, args []string) error {
 	return failed(*failOn, result.Findings)
 }
 
-// output says how a result is printed.
+// output is how a result is printed.
 type output struct {
 	format, failOn string
 	agreed         bool // it has been held against a contract
@@ -147,7 +147,7 @@ func frugal() {
 	}
 	debug.SetGCPercent(-1)
 	debug.SetMemoryLimit(firstCollected)
-	// What nothing refers to is told of by the first collection.
+	// What nothing refers to is reported by the first collection.
 	runtime.AddCleanup(&struct{ self *int }{new(int)}, func(struct{}) {
 		debug.SetGCPercent(30)
 		debug.SetMemoryLimit(math.MaxInt64)
@@ -180,7 +180,7 @@ func open(name string) (*os.File, error) {
 	return file, nil
 }
 
-// unreadable says which file an error of reading is about.
+// unreadable returns which file an error of reading is about.
 func unreadable(name string, err error) error {
 	switch {
 	case err == nil:

@@ -34,7 +34,7 @@ const (
 // Version is what this build calls itself; the linker sets it.
 var Version = "0.1.0-dev"
 
-// DefaultServer is where the service is unless --server or KEENLANTERN_SERVER say otherwise.
+// DefaultServer is the service's address unless --server or KEENLANTERN_SERVER is set.
 const DefaultServer = "http://127.0.0.1:7460"
 
 type command struct {
@@ -63,7 +63,7 @@ func commands() []command {
 		{"layers", "show decorators, who is given which, and how many calls reach each", layers},
 		{"costs", "show what constructing instances costs", costs},
 		{"contract", "draft a contract of an application's wiring, and check recordings against it", contracts},
-		{"whatif", "tell what other lifetimes would save, and what they would break", whatif},
+		{"whatif", "predict what other lifetimes would save, and what they would break", whatif},
 		{"compare", "compare two recordings", compare},
 		{"export", "write a recording's trace to a file", export},
 		{"backup", "copy the service's database while it works", backup},
@@ -79,12 +79,12 @@ func commands() []command {
 	}
 }
 
-// usageError is a wrong call; its text says what to do.
+// usageError is a wrong call; its text is what to do.
 type usageError struct{ what string }
 
 func (e *usageError) Error() string { return e.what }
 
-// status ends a command with an exit status when all has been said.
+// status ends a command with an exit status when all output has been written.
 type status int
 
 func (s status) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
@@ -109,7 +109,7 @@ func Main(ctx context.Context, std IO, args []string) int {
 	return exit(std, "", &usageError{fmt.Sprintf("there is no command %q; 'keenlantern help' lists them", args[0])})
 }
 
-// exit makes an exit status of a command's error, and one line of what is not said yet.
+// exit makes an exit status of a command's error, and a line for what is not printed yet.
 func exit(std IO, name string, err error) int {
 	var done status
 	var usage *usageError
@@ -137,7 +137,7 @@ func overview(out io.Writer) {
 		rows = append(rows, []string{"  " + c.name, c.does})
 	}
 	report.Table(out, []string{"", ""}, rows)
-	fmt.Fprintf(out, "\n'keenlantern COMMAND --help' says more. The service is looked for at --server, at $KEENLANTERN_SERVER,\nor at %s. Exit status: 0 fine, 1 something was found, 2 wrong usage, 3 unreadable or no service.\n", DefaultServer)
+	fmt.Fprintf(out, "\n'keenlantern COMMAND --help' has the options. The service's address is --server, at $KEENLANTERN_SERVER,\nor %s. Exit status: 0 fine, 1 something was found, 2 wrong usage, 3 unreadable or no service.\n", DefaultServer)
 }
 
 // flags is a command's flag set with a help text.

@@ -41,7 +41,7 @@ func noteCoverage(m *testing.M) {
 	m.Run()
 }
 
-// TestScripts runs the commands as users do, each script in a folder of its own with the sample trace.
+// TestScripts runs the commands as users do, each script in its own folder with the sample trace.
 func TestScripts(t *testing.T) {
 	sample, err := os.ReadFile("../../testdata/harbour.ndjson")
 	require.NoError(t, err)
@@ -76,7 +76,7 @@ func TestQuestions(t *testing.T) {
 	})
 }
 
-// narrow runs a command as on a terminal and holds that it writes nothing wider than 120 columns.
+// narrow runs a command as on a terminal and checks that it writes nothing wider than 120 columns.
 func narrow(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Setenv(onTerminal, "yes")
 	ts.Check(ts.Exec("keenlantern", args...))

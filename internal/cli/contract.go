@@ -42,11 +42,11 @@ type contractFlags struct {
 
 func contracts(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "contract", "contract draft RECORDING | adopt [FILE] RECORDING | check [FILE] RECORDING | put FILE | show APPLICATION | remove APPLICATION [options]",
-		"Works with contracts: YAML files that say how an application is wired, how long its instances live, who disposes them,\nand which findings are accepted (docs/contract.md). draft writes one from a good recording. adopt\naccepts the findings of a recording, so that only new ones count from then on. check says of each clause whether\na recording keeps it. Both take the contract that the service holds, unless a FILE is named. put has the service hold\none: it then judges each recording of the application. RECORDING is an id, the beginning of one, latest, or a trace file.",
+		"Works with contracts: YAML files that state how an application is wired, how long its instances live, what disposes them,\nand which findings are accepted (docs/contract.md). draft writes one from a good recording. adopt\naccepts the findings of a recording, so that only new ones count from then on. check says of each clause whether\na recording keeps it. Both take the contract that the service holds, unless a FILE is named. put has the service hold\none: it then judges each recording of the application. RECORDING is an id, the beginning of one, latest, or a trace file.",
 		"keenlantern contract draft testdata/office.ndjson")
 	c := &contractFlags{flags: f, server: f.serverFlag(), format: f.formatFlag("text", "json", "sarif", "junit", "csv", "html"), settings: f.settingsFlag()}
 	c.strict = f.strictFlag()
-	c.reason = f.String("reason", "", "adopt: a `TEXT` that says why the findings are left for now")
+	c.reason = f.String("reason", "", "adopt: a `TEXT` with the reason why the findings are left for now")
 	c.until = f.String("until", "", "adopt: the last `DAY` on which the findings are accepted, such as 2027-03-31 (default three months from today)")
 	words, err := f.parse(args, 1, 3)
 	if err != nil {
@@ -104,7 +104,7 @@ func draftContract(ctx context.Context, c *contractFlags, words []string) error 
 // adoptContract accepts the findings of a recording.
 func adoptContract(ctx context.Context, c *contractFlags, words []string) error {
 	if *c.reason == "" {
-		return &usageError{"adopt needs a --reason: say why the findings are left for now"}
+		return &usageError{"adopt needs a --reason why the findings are left for now"}
 	}
 	if *c.until == "" {
 		*c.until = time.Now().AddDate(0, 3, 0).Format(time.DateOnly)

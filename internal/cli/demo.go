@@ -71,7 +71,7 @@ func demo(ctx context.Context, std IO, args []string) error {
 	return nil
 }
 
-// runDemo records both versions of the office and prints what came of it.
+// runDemo records both versions of the office and prints the results.
 func runDemo(ctx context.Context, std IO, server string, mistakes []string, requests int) error {
 	versions := []struct {
 		name     string

@@ -15,7 +15,7 @@ import (
 	"keenlantern.example/internal/cli"
 )
 
-// TestExportOfDamage holds that an export with a batch missing is kept, and that its exit status reports it.
+// TestExportOfDamage checks that an export with a batch missing is kept, and that its exit status reports it.
 func TestExportOfDamage(t *testing.T) {
 	const trace = `{"ev":"gap","t":1,"lost":3}` + "\n"
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {

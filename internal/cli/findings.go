@@ -27,7 +27,7 @@ func findings(ctx context.Context, std IO, args []string) error {
 	settings := f.settingsFlag()
 	all := f.Bool("all", false, "print every finding")
 	by := f.String("by", "", "print groups of findings only, by `WHAT` they have in common: cause, registration, place, rule or scope")
-	group := f.String("group", "", "print the findings of the group with this `KEY`; groups are by cause, unless --by says otherwise")
+	group := f.String("group", "", "print the findings of the group with this `KEY`; groups are by cause, unless --by is set")
 	wide := f.Bool("wide", false, "print names in full")
 	words, err := f.parse(args, 1, 1)
 	if err != nil {
@@ -105,7 +105,7 @@ func recordingFindings(ctx context.Context, server, name, severity, settings str
 	return views.RecordingFindings{Recording: name, Total: len(all.Findings), Accepted: len(all.Accepted), Result: all}, nil
 }
 
-// isFile tells a path from a recording's id: it has something an id cannot have, or is there.
+// isFile reports whether a text is a path, not a recording's id: it has a character an id cannot have, or is there.
 func isFile(name string) bool {
 	if strings.ContainsAny(name, `./\`) || name == "-" {
 		return true

@@ -139,7 +139,7 @@ func retention(ctx context.Context, std IO, args []string) error {
 	}
 	switch {
 	case r.KeepForNS == 0 && r.KeepBytes == 0:
-		fmt.Fprintln(std.Out, "recordings are kept until somebody deletes them")
+		fmt.Fprintln(std.Out, "recordings are kept until they are deleted")
 	default:
 		if r.KeepForNS > 0 {
 			fmt.Fprintf(std.Out, "recordings are deleted %s after they were last written\n", time.Duration(r.KeepForNS))

@@ -11,7 +11,7 @@ import (
 
 func importFile(ctx context.Context, std IO, args []string) error {
 	f := newFlags(std, "import", "import FILE… [options]",
-		"Sends trace files to the service; each becomes a recording of its own. They may be gzip or zstd.",
+		"Sends trace files to the service; each becomes a separate recording. They may be gzip or zstd.",
 		"keenlantern import testdata/harbour.ndjson")
 	server := f.serverFlag()
 	format := f.formatFlag("text", "json")

@@ -53,7 +53,7 @@ func sharing(ctx context.Context, std IO, args []string) error {
 
 func disposal(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "disposal", "disposal RECORDING [options]",
-		"Shows how instances are disposed: how many are alive over time, which scopes are still open, what nobody has disposed,\nand the latest closings and the shutdown step by step.",
+		"Shows how instances are disposed: how many are alive over time, which scopes are still open, what is not disposed,\nand the latest closings and the shutdown step by step.",
 		"keenlantern disposal testdata/office.ndjson")
 	v.rows(25)
 	v.StringVar(&v.f.Name, "name", "", "only closings of scopes whose names contain this `TEXT`")

@@ -38,7 +38,7 @@ func (o *logOptions) connection(f *flags) {
 	f.StringVar(&o.Name, "log-name", jetstream.DefaultName, "`NAME` of this installation, where several share the log's servers")
 }
 
-// check says what is wrong with the options.
+// check returns what is wrong with the options.
 func (o *logOptions) check() error {
 	switch {
 	case o.URL == "" && (o.Credentials != "" || o.CA != "" || o.Cert != "" || o.Key != "" || o.Replicas != 0 || o.Partitions != 0 || o.MaxBytes != 0):

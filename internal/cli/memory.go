@@ -32,7 +32,7 @@ func garbageShare(live int64) int {
 	return int(min(200, max(100, 100*leastMemory/max(live, 1)-100)))
 }
 
-// boundMemory keeps the service near what is alive. Whoever sets GOMEMLIMIT or GOGC has said what they want.
+// boundMemory keeps the service near what is alive. GOMEMLIMIT and GOGC take precedence.
 func boundMemory(ctx context.Context, oneOfSeveral bool) {
 	if os.Getenv("GOMEMLIMIT") != "" || os.Getenv("GOGC") != "" {
 		return

@@ -42,7 +42,7 @@ func serving(t *testing.T, folder string) (url string, stop func()) {
 	return url, stop
 }
 
-// TestRecord holds that a running application's recording is switched on and off by command, follows a restart of the
+// TestRecord checks that a running application's recording is switched on and off by command, follows a restart of the
 // service, and that what it recorded is one recording with nothing missing.
 func TestRecord(t *testing.T) {
 	folder := t.TempDir()
@@ -71,7 +71,7 @@ func TestRecord(t *testing.T) {
 	assert.Contains(t, said(t, env, "record", "on", "harbour office", "--for", "1h"), "ordered on, for another 59 min")
 	until("it records", func() bool { return rec.State().On })
 	work()
-	until("it says so", func() bool {
+	until("it shows it", func() bool {
 		s := said(t, env, "record", "status", "harbour office")
 		return strings.Contains(s, "recording") && strings.Contains(s, "yes")
 	})
@@ -86,7 +86,7 @@ func TestRecord(t *testing.T) {
 
 	stop()
 	url, _ = serving(t, folder)
-	assert.Contains(t, said(t, env, "record", "status"), "harbour office: ordered off\n  no recorder of it has asked lately")
+	assert.Contains(t, said(t, env, "record", "status"), "harbour office: ordered off\n  no recorder has asked recently")
 	late, err := record.Start(record.Config{App: "harbour office", Service: url})
 	require.NoError(t, err)
 	until("it follows what was ordered before", func() bool { return !late.State().On })
@@ -96,6 +96,6 @@ func TestRecord(t *testing.T) {
 	for _, args := range [][]string{{"record", "paint", "x"}, {"record", "on"}, {"record", "on", "x", "--share", "0"}, {"record", "on", "x", "--for", "-1s"}} {
 		assert.Equal(t, cli.WrongUsage, cli.Main(t.Context(), cli.IO{Out: io.Discard, Err: &errs, Env: env}, args), "%v", args)
 	}
-	assert.Equal(t, cli.Unreadable, cli.Main(t.Context(), cli.IO{Out: io.Discard, Err: &errs, Env: env}, []string{"record", "status", "nobody"}))
-	assert.Contains(t, errs.String(), "no recorder of nobody asks")
+	assert.Equal(t, cli.Unreadable, cli.Main(t.Context(), cli.IO{Out: io.Discard, Err: &errs, Env: env}, []string{"record", "status", "absent"}))
+	assert.Contains(t, errs.String(), "no recorder of absent asks")
 }

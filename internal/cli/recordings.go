@@ -68,10 +68,10 @@ func tally(t views.Tally) string {
 	return strings.Join(parts, ", ")
 }
 
-// stateOf says how a recording is, and what is being done with it.
+// stateOf returns how a recording is, and what is being done with it.
 func stateOf(s *views.Summary) string {
 	if s.Stale > 0 {
-		return s.State + ", being analysed anew"
+		return s.State + ", being reanalysed"
 	}
 	return s.State
 }

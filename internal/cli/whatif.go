@@ -29,7 +29,7 @@ func studied(ctx context.Context, name, settings string) (*views.Source, rules.S
 	return src, set, err
 }
 
-// progressOf shows how far a replay is where somebody watches; nil where nobody does.
+// progressOf shows how far a replay is where it is watched, else nil.
 func progressOf(std IO) func(float64) {
 	if !std.Watched {
 		return nil
@@ -45,7 +45,7 @@ func progressOf(std IO) func(float64) {
 
 func whatif(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "whatif", "whatif RECORDING [--set REGISTRATION=LIFETIME …] [options]",
-		"Plays a recording again as if registrations had other lifetimes, and tells what would be different: instances,\nconstruction time, findings. REGISTRATION is a service or implementation, with [its key] where it has one; LIFETIME is\nsingleton, scoped, transient or per-consumer. 'REGISTRATION.disposer=code' has code dispose its instances. Without --set,\nit proposes the changes that are worth making.",
+		"Plays a recording again as if registrations had other lifetimes, and predicts what would change: instances,\nconstruction time, findings. REGISTRATION is a service or implementation, with [its key] where it has one; LIFETIME is\nsingleton, scoped, transient or per-consumer. 'REGISTRATION.disposer=code' has code dispose its instances. Without --set,\nit proposes the changes that are worth making.",
 		"keenlantern whatif testdata/office.ndjson --set 'BerthPlanner=scoped'")
 	var sets list
 	v.Var(&sets, "set", "`CHANGE` to play; may be given several times")

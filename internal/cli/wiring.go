@@ -9,7 +9,7 @@ import (
 
 func registrations(ctx context.Context, std IO, args []string) error {
 	v := newView(std, "registrations", "registrations RECORDING [options]",
-		"Lists registrations, which one answers and why, and how the instances of each behaved. ≠ marks instances that did not\nbehave as their registered lifetime says; three rows or fewer are shown in full.",
+		"Lists registrations, which one answers and why, and how the instances of each behaved. ≠ marks instances that did not\nbehave as their registered lifetime; three rows or fewer are shown in full.",
 		"keenlantern registrations testdata/office.ndjson --service tide")
 	v.rows(views.DefaultRows)
 	v.StringVar(&v.f.When, "when", "", "only what was first made at this `TIME`: 'at start' or 'on demand'")

@@ -26,7 +26,7 @@ type Client struct {
 	HTTP  *http.Client
 }
 
-// Problem is what the service said was wrong, as RFC 9457 has it.
+// Problem is the service's error, as in RFC 9457.
 type Problem struct {
 	Type     string `json:"type"`
 	Title    string `json:"title"`
@@ -35,20 +35,20 @@ type Problem struct {
 	Expected int64  `json:"expected"`
 }
 
-// Error says what was wrong, as an error of ours begins and ends.
+// Error returns what was wrong, as an error of ours begins and ends.
 func (p *Problem) Error() string {
 	text := strings.TrimSuffix(p.Detail, ".")
 	first, size := utf8.DecodeRuneInString(text)
 	return string(unicode.ToLower(first)) + text[size:]
 }
 
-// Unreachable says that no service answered.
+// Unreachable records that no service answered.
 type Unreachable struct {
 	Base string
 	Err  error
 }
 
-// Error says what to do about it.
+// Error returns what to do about it.
 func (u *Unreachable) Error() string {
 	return fmt.Sprintf("no service answers at %s (%v); start one with 'keenlantern serve', or name another with --server", u.Base, u.Err)
 }

@@ -31,7 +31,7 @@ func answering(t *testing.T, answer http.HandlerFunc) (*client.Client, *[]*http.
 	return &client.Client{Base: s.URL + "/", Token: "lantern-manage-secret"}, asked
 }
 
-// TestAnswers holds what a user is told of each thing that can come back.
+// TestAnswers holds the message for each answer.
 func TestAnswers(t *testing.T) {
 	for name, c := range map[string]struct {
 		answer http.HandlerFunc
@@ -80,7 +80,7 @@ func TestUnreachable(t *testing.T) {
 	require.ErrorContains(t, err, "ask the service")
 }
 
-// TestAddresses holds that a name cannot lead anywhere else.
+// TestAddresses checks that a name cannot lead anywhere else.
 func TestAddresses(t *testing.T) {
 	c, asked := answering(t, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, `{}`) })
 	ctx, name := t.Context(), "../tokens?x=/#"
@@ -101,7 +101,7 @@ func TestAddresses(t *testing.T) {
 	}
 }
 
-// TestExport holds that an export is as it came, with how much of it was lost, and that one which breaks off is an error.
+// TestExport checks that an export is as it came, with how much of it was lost, and that one which breaks off is an error.
 func TestExport(t *testing.T) {
 	text := strings.Repeat(`{"ev":"open","t":1,"scope":1}`+"\n", 100_000)
 	c, _ := answering(t, func(w http.ResponseWriter, _ *http.Request) {

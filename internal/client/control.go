@@ -10,7 +10,7 @@ import (
 	"keenlantern.example/internal/core/views"
 )
 
-// Applications returns those whose recorders have asked lately, or for which something was ordered.
+// Applications returns those whose recorders have asked recently, or for which something was ordered.
 func (c *Client) Applications(ctx context.Context) ([]views.Application, error) {
 	var list struct {
 		Applications []views.Application `json:"applications"`
@@ -25,7 +25,7 @@ func (c *Client) Services(ctx context.Context) (list views.ServiceList, err erro
 	return list, err
 }
 
-// Order tells the recorders of an application what to do from now on.
+// Order is what the recorders of an application do from now on.
 func (c *Client) Order(ctx context.Context, app string, o views.Order) (a views.Application, err error) {
 	body, err := json.Marshal(o)
 	if err != nil {

@@ -54,7 +54,7 @@ type exported struct {
 
 func (e *exported) ended(trailer http.Header) { e.trailer = trailer }
 
-// Again has the streams of a recording analysed anew, in the background, and returns how many there are.
+// Again has the streams of a recording reanalysed, in the background, and returns how many there are.
 func (c *Client) Again(ctx context.Context, recording string) (int, error) {
 	var said struct {
 		Streams int `json:"streams"`
@@ -69,7 +69,7 @@ func (c *Client) Retention(ctx context.Context) (r views.Retention, err error) {
 	return r, err
 }
 
-// ResumeRetention says that the service's clock is right: old recordings are deleted again.
+// ResumeRetention reports that the service's clock is right: old recordings are deleted again.
 func (c *Client) ResumeRetention(ctx context.Context) (r views.Retention, err error) {
 	err = c.do(ctx, http.MethodPut, "/api/v1/service/retention", strings.NewReader(`{"held":false}`), &r)
 	return r, err

@@ -1,9 +1,9 @@
-// Package control tells recorders whether to record. It keeps what was ordered for each application, in the store, and
-// who has asked lately, in memory. It knows neither HTTP nor SQL.
+// Package control switches recorders on and off. It keeps the order for each application, in the store, and
+// who has asked recently, in memory. It knows neither HTTP nor SQL.
 //
 // What comes in: orders from people, and questions from recorders, which say how they are doing and wait for an order
 // that they have not seen. What goes out: that order, or after a while the one they know. All is bounded: applications,
-// recorders, and how long anybody waits.
+// recorders, and how long a wait lasts.
 package control
 
 import (
@@ -21,10 +21,10 @@ import (
 	"keenlantern.example/internal/core/views"
 )
 
-// Unusable says what is wrong with an order.
+// Unusable is what is wrong with an order.
 type Unusable struct{ Why string }
 
-// Error says it.
+// Error returns the message.
 func (u *Unusable) Error() string { return u.Why }
 
 func check(o *views.Order) error {
@@ -37,7 +37,7 @@ func check(o *views.Order) error {
 	return nil
 }
 
-// recorder is one that has asked lately.
+// recorder is one that has asked recently.
 type recorder struct {
 	views.Recorder
 	at time.Time
@@ -54,10 +54,10 @@ const (
 	waitFor         = 25 * time.Second
 )
 
-// ErrFull says that there are too many applications or recorders.
+// ErrFull is returned when there are too many applications or recorders.
 var ErrFull = errors.New("too many applications or recorders ask at once")
 
-// ErrClosed says that the desk is closed.
+// ErrClosed is returned when the desk is closed.
 var ErrClosed = errors.New("the service is shutting down")
 
 // Orders is where orders are kept, as JSON by application.
@@ -80,7 +80,7 @@ type application struct {
 	order     stored
 	recorders map[string]*recorder
 	held      *held         // the desk's
-	changed   chan struct{} // closed and made anew with each order
+	changed   chan struct{} // closed and replaced with each order
 }
 
 // stored is an order as it is kept: with the time at which it ends.
@@ -185,7 +185,7 @@ func (d *Desk) newApplication(o stored) *application {
 	return &application{order: o, recorders: map[string]*recorder{}, held: &d.held, changed: make(chan struct{})}
 }
 
-// Close sends everybody who waits away.
+// Close ends all waits.
 func (d *Desk) Close() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -196,7 +196,7 @@ func (d *Desk) Close() {
 	}
 }
 
-// Give orders what the recorders of an application shall do from now on, and tells those that wait.
+// Give orders what the recorders of an application shall do from now on, and notifies those that wait.
 func (d *Desk) Give(ctx context.Context, name string, o views.Order) (views.Application, error) {
 	if err := check(&o); err != nil {
 		return views.Application{}, err
@@ -231,7 +231,7 @@ func (d *Desk) Give(ctx context.Context, name string, o views.Order) (views.Appl
 	return app.view(name), nil
 }
 
-// Order returns what the recorders of an application shall do; a name that nobody knows has an order that says nothing.
+// Order returns what the recorders of an application shall do; an unknown name has an empty order.
 func (d *Desk) Order(name string) views.Order {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -318,7 +318,7 @@ func (d *Desk) Ask(ctx context.Context, by, name string, r views.Recorder) (view
 	}
 }
 
-// checkRecorder says what is wrong with how a recorder says it is doing.
+// checkRecorder returns what is wrong with how a recorder says it is doing.
 func checkRecorder(app string, r *views.Recorder) error {
 	for _, text := range []string{app, r.ID, r.Version, r.Environment, r.Stream} {
 		if len(text) > maxText || !utf8.ValidString(text) {
@@ -327,7 +327,7 @@ func checkRecorder(app string, r *views.Recorder) error {
 	}
 	switch {
 	case app == "" || r.ID == "":
-		return &Unusable{"a recorder says how it is doing with its application's name and an id of its own"}
+		return &Unusable{"a recorder says how it is doing with its application's name and its own id"}
 	case !(r.Share >= 0 && r.Share <= 1): // no number neither
 		return &Unusable{"share is from 0 to 1: the part of the scopes that is recorded"}
 	case r.Events < 0 || r.Lost < 0 || r.Knows < 0:
@@ -378,7 +378,7 @@ func (d *Desk) room(by string, a *application) bool {
 	return true
 }
 
-// held counts the recorders that are remembered, in all and for each asker.
+// held counts the recorders that are kept, in all and for each asker.
 type held struct {
 	all int
 	of  map[string]int
@@ -421,7 +421,7 @@ func (a *application) view(name string) views.Application {
 	return v
 }
 
-// Applications returns those of which a recorder has asked lately, or for which something was ordered, by name.
+// Applications returns those of which a recorder has asked recently, or for which something was ordered, by name.
 func (d *Desk) Applications() []views.Application {
 	d.mu.Lock()
 	defer d.mu.Unlock()

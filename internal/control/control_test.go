@@ -39,7 +39,7 @@ func desk(t *testing.T, k *kept) *control.Desk {
 	return d
 }
 
-// TestOrders follows an order by the clock: a recorder waits for it, hears of it at once, and is told after a while that nothing
+// TestOrders follows an order by the clock: a recorder waits for it, gets it immediately, and gets an answer after a while if nothing
 // is new; the order runs out, and is still there after a restart.
 func TestOrders(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
@@ -53,7 +53,7 @@ func TestOrders(t *testing.T) {
 			return o, time.Since(began)
 		}
 		o, waited := ask(0)
-		assert.Equal(t, views.Order{}, o, "nobody has said anything")
+		assert.Equal(t, views.Order{}, o, "no order was given")
 		assert.Equal(t, 25*time.Second, waited)
 
 		heard := make(chan views.Order)
@@ -85,7 +85,7 @@ func TestOrders(t *testing.T) {
 	})
 }
 
-// TestAsking holds who is listed: recorders that have asked lately, and applications with one of those or with an order.
+// TestAsking holds who is listed: recorders that have asked recently, and applications with one of those or with an order.
 func TestAsking(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		d := desk(t, &kept{orders: map[string][]byte{}})
@@ -110,7 +110,7 @@ func TestAsking(t *testing.T) {
 		assert.Equal(t, []string{"c", "a", "b"}, ids, "by environment and id")
 		time.Sleep(3 * time.Minute)
 		list = d.Applications()
-		require.Len(t, list, 1, "nobody has asked for tide-gauge, and nothing was ordered for it")
+		require.Len(t, list, 1, "no recorder asked for tide-gauge, and nothing was ordered for it")
 		assert.Equal(t, "harbour-office", list[0].Name)
 		assert.Empty(t, list[0].Recorders)
 
@@ -126,7 +126,7 @@ func TestAsking(t *testing.T) {
 	})
 }
 
-// TestRefused holds that what makes no sense is refused with a reason, and that an order which could not be stored is none.
+// TestRefused checks that what makes no sense is refused with a reason, and that an order which could not be stored is none.
 func TestRefused(t *testing.T) {
 	k := &kept{orders: map[string][]byte{}}
 	d := desk(t, k)
@@ -146,7 +146,7 @@ func TestRefused(t *testing.T) {
 		require.ErrorAs(t, err, &unusable)
 	}
 	for why, r := range map[string]views.Recorder{
-		"an id of its own": {}, "UTF-8": {ID: "a\xff"}, "share": {ID: "a", Share: -1}, "share ": {ID: "a", Share: math.NaN()}, "events": {ID: "a", Lost: -1},
+		"its own id": {}, "UTF-8": {ID: "a\xff"}, "share": {ID: "a", Share: -1}, "share ": {ID: "a", Share: math.NaN()}, "events": {ID: "a", Lost: -1},
 	} {
 		_, err := d.Ask(t.Context(), "token", "office", r)
 		require.ErrorAs(t, err, &unusable, why)
@@ -160,7 +160,7 @@ func TestRefused(t *testing.T) {
 	require.ErrorContains(t, err, "office")
 }
 
-// TestMany holds that there are no more applications and recorders than there is room for, and that those that have gone make room.
+// TestMany checks that there are no more applications and recorders than there is room for, and that those that have gone make room.
 func TestMany(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		d := desk(t, &kept{orders: map[string][]byte{}})

@@ -60,7 +60,7 @@ type stream struct {
 	lines   [][]byte
 }
 
-// Verdict is what came of it.
+// Verdict is the result of a case.
 type Verdict struct {
 	Requests int
 	Streams  int

@@ -19,7 +19,7 @@ import (
 	"keenlantern.example/record"
 )
 
-// sent is what a recorder told of itself once it had sent what it kept.
+// sent is a recorder's state once it had sent what it kept.
 type sent struct {
 	Events, Lost int
 	Error        string // "" when everything was delivered

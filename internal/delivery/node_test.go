@@ -23,7 +23,7 @@ func TestNode(t *testing.T) {
 	})
 }
 
-// tryProcess tries the delivery of a recorder that runs in a process of its own. Its first argument is the service's address, its
+// tryProcess tries the delivery of a recorder that runs in its own process. Its first argument is the service's address, its
 // second the timeout in seconds; it prints a line when all calls are made, and one with what it has sent.
 func tryProcess(t *testing.T, runtime, program, built string, command func(ctx context.Context, arguments ...string) *exec.Cmd) {
 	runtimes.Need(t, runtime, program, built)

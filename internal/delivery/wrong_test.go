@@ -14,7 +14,7 @@ import (
 	"keenlantern.example/internal/delivery"
 )
 
-// TestWrong sends what no recorder may, and holds that each of it is told.
+// TestWrong sends what no recorder may, and checks that each mistake is reported.
 func TestWrong(t *testing.T) {
 	const hello = `{"ev":"hello","t":0}` + "\n"
 	type request struct {
@@ -51,7 +51,7 @@ func TestWrong(t *testing.T) {
 		"a batch left out":              {nil, []request{put("a/batches/1", hello), put("a/batches/3", "{}\n")}, "batch 3 came after batch 1"},
 		"other lines under its number":  {nil, []request{put("a/batches/1", hello), put("a/batches/1", hello+hello)}, "came again with other lines"},
 		"no number":                     {nil, []request{put("a/batches/one", hello)}, `batch "one"`},
-		"packed in a way nobody knows":  {nil, []request{{"/api/v1/streams/a/batches/1", "rot13", []byte(hello)}}, "cannot be read"},
+		"of an unknown encoding":        {nil, []request{{"/api/v1/streams/a/batches/1", "rot13", []byte(hello)}}, "cannot be read"},
 		"packed badly":                  {nil, []request{{"/api/v1/streams/a/batches/1", "gzip", []byte(hello)}}, "cannot be read"},
 		"packed badly, in another way":  {nil, []request{{"/api/v1/streams/a/batches/1", "zstd", []byte(hello)}}, "cannot be read"},
 		"another address":               {nil, []request{{"/admin", "", nil}}, "none of a recorder's"},

@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestOpensWhatWasListed holds that something else that has taken a file's place since is not opened, and nothing is waited for.
+// TestOpensWhatWasListed checks that something else that has taken a file's place since is not opened, and nothing is waited for.
 func TestOpensWhatWasListed(t *testing.T) {
 	for name, put := range map[string]func(path string) error{
 		"nothing":          func(string) error { return nil },

@@ -22,7 +22,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// Config says what is followed.
+// Config is what is followed.
 type Config struct {
 	Folders []string
 	State   string // a file; "" is StateName in the first folder
@@ -71,7 +71,7 @@ type follower struct {
 	state    *state
 	zip      *zstd.Encoder
 	told     Told
-	said     map[string]bool   // troubles that have been told
+	said     map[string]bool   // problems that have been reported
 	seen     map[string]seen   // by path
 	held     map[string]*lines // packed files that are being read, by path
 	begins   map[string]*found // the files of this pass, by their ids
@@ -114,7 +114,7 @@ type joining struct {
 	began time.Time
 }
 
-// Folders tells whether all are folders.
+// Folders reports whether all are folders.
 func Folders(list []string) error {
 	for _, folder := range list {
 		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
@@ -202,7 +202,7 @@ func (f *follower) leave(ctx context.Context) error {
 	return f.endAll(last)
 }
 
-// trouble tells something once.
+// trouble reports a problem once.
 func (f *follower) trouble(format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
 	if f.said[text] {
@@ -221,14 +221,14 @@ func (f *follower) trouble(format string, args ...any) {
 	f.told.Trouble = append(f.told.Trouble, text)
 }
 
-// goOn finishes what an earlier follower had begun: its last batch, and its joined streams, which nobody can join to any more.
+// goOn finishes what an earlier follower had begun: its last batch, and its joined streams, to which no stream can be joined any more.
 func (f *follower) goOn(ctx context.Context) error {
 	p, err := f.state.waiting(ctx)
 	if err != nil {
 		return err
 	}
 	if p != nil {
-		if err := f.deliver(ctx, p); err != nil && !isRefused(err) { // what is refused has been told
+		if err := f.deliver(ctx, p); err != nil && !isRefused(err) { // refusals have been reported
 			return err
 		}
 	}
@@ -264,7 +264,7 @@ func (f *follower) send(ctx context.Context, p *pending, body []byte) error {
 	return f.deliver(ctx, p)
 }
 
-// errGivenUp says that no service answered for too long.
+// errGivenUp is returned when no service answered for too long.
 var errGivenUp = errors.New("what is left is sent next time")
 
 // deliver sends a noted batch until it has arrived, or is refused for good.
@@ -527,7 +527,7 @@ func (f *follower) look(ctx context.Context, file *found, id string, ended map[s
 		}
 		return &obstacle{}, nil
 	}
-	// What is known now is known of the file as it was listed: if it has grown since, it is looked at again.
+	// What is known now is known of the file as it was listed: if it has grown since, it is inspected again.
 	f.seen[file.path] = seen{file.size, file.changed, file.file, one.id, l.rest, (file.packed || one.ended) && l.rest == 0 && one.at == l.at}
 	if l.rest > 0 {
 		cut := hindered("%s ends within a line; its last %d bytes are not sent until the rest of it is there", file.path, l.rest)
@@ -723,7 +723,7 @@ func (f *follower) stream(ctx context.Context, file *found, l *lines, one *sourc
 	return nil
 }
 
-// isKind tells whether a line is of a kind. Recorders begin with it; others may not.
+// isKind reports whether a line is of a kind. Recorders begin with it; others may not.
 func isKind(line []byte, kind string) bool {
 	if bytes.HasPrefix(line, []byte(`{"ev":"`)) {
 		return bytes.HasPrefix(line[len(`{"ev":"`):], []byte(kind+`"`))

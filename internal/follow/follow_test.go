@@ -143,7 +143,7 @@ func TestGrowing(t *testing.T) {
 	require.Zero(t, once(t, k, folder).Batches, "nothing is sent again")
 }
 
-// TestRefusedAtStart holds that a batch which was on its way and is refused for good keeps nobody from going on.
+// TestRefusedAtStart checks that a batch which was on its way and is refused for good does not stop the others.
 func TestRefusedAtStart(t *testing.T) {
 	folder, k := t.TempDir(), newTaker(t)
 	write(t, filepath.Join(folder, "a.ndjson"), strings.Replace(hello("a"), `{"ev":"hello"`, `{"ev": "hello"`, 1)+opens(1, 1)+bye)
@@ -184,7 +184,7 @@ func TestMany(t *testing.T) {
 	assert.Equal(t, filepath.Join(folder, "going.ndjson"), left[0])
 }
 
-// TestTold holds that what is damaged is told, and stops nothing else.
+// TestTold checks that damage is reported and stops nothing else.
 func TestTold(t *testing.T) {
 	folder, k := t.TempDir(), newTaker(t)
 	in := func(name string) string { return filepath.Join(folder, name) }
@@ -278,7 +278,7 @@ func TestRequests(t *testing.T) {
 	require.Zero(t, once(t, k, folder).Batches)
 }
 
-// TestApart holds that the requests of two applications, and of two versions, are not joined, however they come.
+// TestApart checks that the requests of two applications, and of two versions, are not joined, however they come.
 func TestApart(t *testing.T) {
 	folder, k := t.TempDir(), newTaker(t)
 	path := filepath.Join(folder, "office.requests.ndjson")
@@ -311,7 +311,7 @@ func (s *stopping) Send(ctx context.Context, stream string, n int64, body []byte
 	return s.Sender.Send(ctx, stream, n, body)
 }
 
-// TestStoppedAsABatchArrives holds that what has arrived then is noted, and its stream ends.
+// TestStoppedAsABatchArrives checks that what has arrived then is noted, and its stream ends.
 func TestStoppedAsABatchArrives(t *testing.T) {
 	folder, k := t.TempDir(), newTaker(t)
 	appendTo(t, filepath.Join(folder, "office.requests.ndjson"), request(1))
@@ -325,7 +325,7 @@ func TestStoppedAsABatchArrives(t *testing.T) {
 	assert.Zero(t, once(t, k, folder).Batches, "nothing is left to be sent")
 }
 
-// TestStays follows while requests come, joins them into one stream, and ends it when it is stopped; nobody else may follow.
+// TestStays follows while requests come, joins them into one stream, and ends it when it is stopped; no other process may follow.
 func TestStays(t *testing.T) {
 	folder, k := t.TempDir(), newTaker(t)
 	ctx, cancel := context.WithCancel(t.Context())

@@ -72,7 +72,7 @@ func (r *rotating) rename() {
 	require.NoError(r.t, os.Rename(r.path, r.part(1)))
 }
 
-// truncate copies the file and begins it anew.
+// truncate copies the file and starts it again.
 func (r *rotating) truncate() {
 	r.move()
 	text, err := os.ReadFile(r.path)

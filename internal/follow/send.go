@@ -20,19 +20,19 @@ type Sender interface {
 	Send(ctx context.Context, stream string, n int64, body []byte) error
 }
 
-// Later says that a batch was not taken, and may be.
+// Later records that a batch was not taken, and may be.
 type Later struct {
 	Why   string
 	After time.Duration // 0: not known
 }
 
-// Error says why.
+// Error returns why.
 func (l *Later) Error() string { return l.Why }
 
-// Refused says that a batch will never be taken.
+// Refused records that a batch will never be taken.
 type Refused struct{ Why string }
 
-// Error says why.
+// Error returns why.
 func (r *Refused) Error() string { return r.Why }
 
 // HTTP sends to a service at an address.
@@ -81,7 +81,7 @@ func (h *HTTP) Send(ctx context.Context, stream string, n int64, body []byte) er
 	return answered(res, said, stream, n)
 }
 
-// answered tells whether an answer acknowledges a batch: a proxy's sign-in page does not.
+// answered reports whether an answer acknowledges a batch: a proxy's sign-in page does not.
 func answered(res *http.Response, said []byte, stream string, n int64) error {
 	var told struct {
 		Stream string `json:"stream"`

@@ -22,7 +22,7 @@ type state struct {
 // StateName is the file in the first folder that the state is kept in.
 const StateName = ".keenlantern-follow"
 
-// ErrInUse says that another follower works with the same state.
+// ErrInUse is returned when another follower works with the same state.
 var ErrInUse = errors.New("another follower works on this folder")
 
 const schema = `
@@ -89,7 +89,7 @@ func openState(ctx context.Context, path string) (*state, error) {
 	return s, nil
 }
 
-// Close lets go of the state.
+// Close releases the state.
 func (s *state) Close() error {
 	var err error
 	if s.db != nil {
@@ -161,7 +161,7 @@ func (s *state) begin(ctx context.Context, p *pending) error {
 	})
 }
 
-// done notes that a batch has arrived, or that nobody wants it.
+// done notes that a batch has arrived, or that it is not wanted.
 func (s *state) done(ctx context.Context, p *pending, refused bool) error {
 	return s.update(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM pending`); err != nil {

@@ -18,7 +18,7 @@ import (
 // for it, at the end, and else only so often that a crash leaves little to read again.
 const (
 	checkpointLines = 2_000_000       // since the last one
-	handOverLines   = 1_000_000       // the same where another service may have to go on, and somebody may be waiting for it
+	handOverLines   = 1_000_000       // the same where another service may have to go on, and clients may be waiting for it
 	restLines       = 20_000          // since the last one, when nothing has come for a while
 	restAfter       = 2 * time.Second // is a while
 	lastLines       = 1_000           // since the last one, when the service ends
@@ -41,7 +41,7 @@ func keyOf(set *rules.Settings) string {
 	return core.Key(string(text))
 }
 
-// layout tells how this program's memory looks, as far as the key does not: a kept analysis is memory.
+// layout is how this program's memory looks, as far as the key does not: a kept analysis is memory.
 var layout = runtime.Version() + " " + runtime.GOARCH
 
 // begin returns the analysis of a stream as it was kept, and how many batches it covers; a new one where nothing was.

@@ -8,7 +8,7 @@ import (
 )
 
 // Recordings are deleted by how long ago they were last written, as this service's clock had it. A clock that leaps would
-// make everything old at once, so a leap holds deletion until somebody says that the clock is right, or it has gone back.
+// make everything old at once, so a leap holds deletion until an administrator confirms the clock, or it has gone back.
 
 // Retention is whether old recordings are deleted.
 type Retention struct {
@@ -29,7 +29,7 @@ const (
 	awayOver = 7 * 24 * time.Hour // a service that was stopped for longer may have a wrong clock
 )
 
-// watchClock compares the clock with the time that went by evenly, and notes when it was looked at.
+// watchClock compares the clock with the elapsed monotonic time, and notes when it was inspected.
 func (h *Hub) watchClock(ctx context.Context) {
 	wall, even := time.Now().UnixNano(), h.now()
 	h.mu.Lock()
@@ -81,7 +81,7 @@ func (h *Hub) looked(wall, even, seen int64) {
 		r.why, r.off = "", 0
 	case r.why == "" && why != "" && leap > 0:
 		r.why = why
-		h.log.Warn("no recordings are deleted until somebody says that the clock is right ('keenlantern retention resume')", "why", why)
+		h.log.Warn("no recordings are deleted until an administrator confirms the clock ('keenlantern retention resume')", "why", why)
 	case why != "":
 		h.log.Warn("the clock was set", "by", time.Duration(leap).Round(time.Second))
 		if r.why == "" {

@@ -13,7 +13,7 @@ import (
 	"keenlantern.example/internal/store/sqlite"
 )
 
-// TestClockLeaps holds that a clock which leaps deletes nothing until somebody says that it is right, or it has gone back.
+// TestClockLeaps checks that a clock which leaps deletes nothing until an administrator confirms it, or it has gone back.
 func TestClockLeaps(t *testing.T) {
 	st, err := sqlite.Open(t.Context(), t.TempDir())
 	require.NoError(t, err)

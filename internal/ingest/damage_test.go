@@ -28,7 +28,7 @@ func harbour(t *testing.T) []byte {
 	return text
 }
 
-// TestDerivedDamaged holds that what was derived and cannot be read is said to be damaged, is made again from the batches while
+// TestDerivedDamaged checks that what was derived and cannot be read is said to be damaged, is made again from the batches while
 // the service runs, and is then as it was.
 func TestDerivedDamaged(t *testing.T) {
 	folder := t.TempDir()
@@ -51,11 +51,11 @@ func TestDerivedDamaged(t *testing.T) {
 			_, err = db.Exec(damage)
 			require.NoError(t, err)
 			require.NoError(t, db.Close())
-			end() // what is at hand is forgotten
+			end() // what is cached is dropped
 			hub, _, end = hubOn(t, folder)
 			require.Eventually(t, func() bool {
 				src, err := hub.Source(t.Context(), sum.ID)
-				require.NoError(t, err, "it is told, and fails nothing")
+				require.NoError(t, err, "it is reported, and fails nothing")
 				_, got, err := hub.Result(t.Context(), sum.ID)
 				require.NoError(t, err)
 				now, err := hub.Summary(t.Context(), sum.ID)
@@ -67,8 +67,8 @@ func TestDerivedDamaged(t *testing.T) {
 	}
 }
 
-// TestBatchDamaged holds that a stream of which a batch cannot be read is broken and no other is, that the rest of it can be
-// exported, and that it is analysed again when somebody asks for it.
+// TestBatchDamaged checks that a stream of which a batch cannot be read is broken and no other is, that the rest of it can be
+// exported, and that it is analysed again on request.
 func TestBatchDamaged(t *testing.T) {
 	folder := t.TempDir()
 	hub, _, end := hubOn(t, folder)
@@ -136,7 +136,7 @@ func (r *reading) Read(p []byte) (int, error) {
 	return r.second.Read(p)
 }
 
-// Abort is called when nobody waits for the rest.
+// Abort is called when the rest is not needed.
 func (r *reading) Abort() { close(r.goOn) }
 
 // TestImports holds what can become of a file on its way in: it is shown as being imported, can be deleted and given up, leaves

@@ -13,7 +13,7 @@ import (
 // Kinds of questions that services ask each other.
 const (
 	askLook  = "look"  // what is known of streams
-	askAgain = "again" // to analyse streams anew
+	askAgain = "again" // to reanalyse streams
 	askLive  = "live"  // whether a recording is being written
 	askClock = "clock" // whether old recordings are deleted
 	askRight = "right" // to take the clock for right
@@ -32,10 +32,10 @@ type seen struct {
 	Pending []byte         `json:"pending,omitempty"` // scopes, packed
 }
 
-// ErrPart says that a question cannot be answered as a whole.
+// ErrPart is returned when a question cannot be answered as a whole.
 type ErrPart struct{ Taken, Of int }
 
-// Error says how much is missing.
+// Error returns how much is missing.
 func (e *ErrPart) Error() string {
 	return fmt.Sprintf("%d of %d partitions are being taken over by other services; ask again in a moment", e.Taken, e.Of)
 }
@@ -181,7 +181,7 @@ func (h *Hub) afar(ctx context.Context, list []store.Stream, state bool) (map[st
 	return all, nil
 }
 
-// written tells whether another service has a recording that is being written. What services say of themselves is a moment old, so
+// written reports whether another service has a recording that is being written. What services say of themselves is a moment old, so
 // they are asked.
 func (h *Hub) written(ctx context.Context, recording string) (bool, error) {
 	if h.shared == nil {
@@ -203,7 +203,7 @@ func (h *Hub) written(ctx context.Context, recording string) (bool, error) {
 	return false, nil
 }
 
-// part says which part of an answer is missing.
+// part returns which part of an answer is missing.
 func (h *Hub) part() error {
 	all := h.shared.Services()
 	return &ErrPart{Taken: max(1, all.Free+all.Reading), Of: all.Partitions}

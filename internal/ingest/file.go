@@ -27,10 +27,10 @@ const (
 	maxBlankRun = 64       // empty lines that are kept, to be exported again
 )
 
-// PutFile takes a whole trace, plain, gzip or zstd, of any length, as a recording of its own. It returns once all of it
+// PutFile takes a whole trace, plain, gzip or zstd, of any length, as its own recording. It returns once all of it
 // is stored and analysed. A file without any stream, whose input breaks off, or whose sender leaves before the answer, leaves
 // nothing behind, so that it can be sent again. What it unpacks to is at most most bytes. An input that has a method Abort
-// is told so when it shall not be waited for any longer.
+// is notified when the wait ends.
 func (h *Hub) PutFile(ctx context.Context, in io.Reader, most int64) (sum views.Summary, err error) {
 	read := &counted{in: in}
 	plain, err := reader.Decompress(read)

@@ -10,7 +10,7 @@ import (
 	"keenlantern.example/internal/store/sqlite"
 )
 
-// TestNothingStored holds that a stream whose first batch is put off again and again, for want of room, is neither stored nor the
+// TestNothingStored checks that a stream whose first batch is rejected again and again, for want of room, is neither stored nor the
 // service's end when it is time to store what is known.
 func TestNothingStored(t *testing.T) {
 	st, err := sqlite.Open(t.Context(), t.TempDir())

@@ -11,7 +11,7 @@ import (
 	"keenlantern.example/internal/store"
 )
 
-// front takes batches into a log that several services share: of any stream, whoever works on it. What it remembers of a stream
+// front takes batches into a log that several services share: of any stream, no matter which service works on it. What it remembers of a stream
 // may have been overtaken by another service; the log finds that out, and it is read again.
 type front struct {
 	hub     *Hub
@@ -19,12 +19,12 @@ type front struct {
 	streams *lru.Cache[string, *entrance]
 }
 
-// maxEntrances is how many streams are remembered.
+// maxEntrances is how many streams are kept.
 const maxEntrances = 4096
 
 // entrance is where the batches of one stream come in, one after the other.
 type entrance struct {
-	turn chan struct{} // holds one value while somebody is in
+	turn chan struct{} // holds one value while the turn is taken
 	in   *intake       // nil: it has to be read
 }
 

@@ -13,7 +13,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// ErrRunning says that a recording is being written.
+// ErrRunning is returned when a recording is being written.
 var ErrRunning = errors.New("it is being recorded; switch its application's recording off first")
 
 // The bounds of what people say of a recording.

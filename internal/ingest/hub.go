@@ -26,8 +26,8 @@ type Hub struct {
 	results store.Results
 	leases  store.Leases
 	set     rules.Settings
-	shared  store.Shared                       // nil: nobody else works on the store
-	front   *front                             // takes batches where somebody does; nil otherwise
+	shared  store.Shared                       // nil: this process alone works on the store
+	front   *front                             // takes batches if the store is shared; nil otherwise
 	accepts func(app string) map[string]string // findings that count apart
 	log     *slog.Logger
 	ctx     context.Context // of all runners; ends with Close
@@ -41,7 +41,7 @@ type Hub struct {
 	stats   struct{ batches, bytes, lines, busy, broken, stale, refreshed atomic.Int64 }
 	ready   atomic.Bool
 	key     string    // of what this program derives with these settings; what another one derived is derived again
-	began   time.Time // what lately means goes by the time since: clocks jump
+	began   time.Time // what recently means uses the time since: clocks jump
 	repairs chan struct{}
 
 	merging *semaphore.Weighted // recordings whose results are being put together
@@ -53,7 +53,7 @@ type Hub struct {
 
 	mu        sync.Mutex
 	closed    bool
-	runners   map[string]*runner       // live streams that are loaded, by name; one is there until it has let go of its lease
+	runners   map[string]*runner       // live streams that are loaded, by name; one is there until it has released its lease
 	opening   map[string]chan struct{} // streams that are being loaded; closed when that is done or has failed
 	members   map[string]*membership   // recordings of which a stream is loaded
 	imports   map[string]*fileImport   // files that are being read, by recording
@@ -75,7 +75,7 @@ const maxRunners = 1000
 // Settings returns what recordings are analysed with.
 func (h *Hub) Settings() rules.Settings { return h.set }
 
-// New returns a Hub on a store, whose rules go by set. It starts no goroutine until a stream is loaded.
+// New returns a Hub on a store, whose rules use set. It starts no goroutine until a stream is loaded.
 func New(s store.Store, set rules.Settings, log *slog.Logger) *Hub {
 	ctx, stop := context.WithCancel(context.Background())
 	h := &Hub{
@@ -117,7 +117,7 @@ func (h *Hub) share() int {
 type Stats struct {
 	Batches, Bytes, Lines, Busy int64
 	Broken                      int64 // streams whose analysis broke off
-	Stale                       int64 // streams whose result was derived with another key, and is to be derived anew
+	Stale                       int64 // streams whose result was derived with another key, and is to be reanalysed
 	Refreshed                   int64 // streams for which that has been done or tried since the start
 	Streams                     int   // that are loaded
 	Imports                     int   // files that are being read
@@ -141,7 +141,7 @@ func (h *Hub) Key() string { return h.key }
 // Context ends when the hub does.
 func (h *Hub) Context() context.Context { return h.ctx }
 
-// Ready tells whether Resume has come to its end and, where several services share a log, all partitions are worked on.
+// Ready reports whether Resume has come to its end and, where several services share a log, all partitions are worked on.
 func (h *Hub) Ready() bool {
 	if h.shared == nil || !h.ready.Load() {
 		return h.ready.Load()
@@ -217,7 +217,7 @@ func (h *Hub) PutBatch(ctx context.Context, stream string, b Batch) (Accepted, e
 	var first []byte
 	if b.N == 1 {
 		if first = b.Lines; first == nil {
-			first = []byte{} // an empty batch is told what it lacks
+			first = []byte{} // an empty batch gets the error for its missing hello
 		}
 	}
 	r, err := h.load(ctx, stream, first, b.Owner)

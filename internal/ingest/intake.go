@@ -26,7 +26,7 @@ type intake struct {
 // maxSums is how many batches of a sender that does not count are known again.
 const maxSums = 64
 
-// take stores a batch, and tells whether it is a new one.
+// take stores a batch, and reports whether it is a new one.
 func (in *intake) take(ctx context.Context, n int64, lines, packed []byte) (a Accepted, fresh bool, err error) {
 	a = Accepted{Recording: in.stored.Recording, Stream: in.stored.Name, Batch: n}
 	next := in.stored.Batches + 1

@@ -23,7 +23,7 @@ import (
 // watched is a store of which a test sees, and may hold up, what is asked of it.
 type watched struct {
 	*sqlite.Store
-	found   func(name string)      // a stream has been looked for
+	found   func(name string)      // a stream has been searched for
 	counted func()                 // the streams of a recording have been
 	before  atomic.Pointer[func()] // a result is about to be stored
 	mu      sync.Mutex
@@ -86,7 +86,7 @@ func hubOn(t *testing.T, folder string) (*ingest.Hub, *watched, func()) {
 	}
 }
 
-// lines returns the n-th batch of a stream: a hello first, and a scope of its own in each.
+// lines returns the n-th batch of a stream: a hello first, and its own scope in each.
 func lines(stream string, n int) ingest.Batch {
 	var b strings.Builder
 	if n == 1 {
@@ -97,7 +97,7 @@ func lines(stream string, n int) ingest.Batch {
 	return ingest.Batch{N: int64(n), Lines: []byte(b.String())}
 }
 
-// TestOneStreamHoldsUpNoOther holds that a stream which is being looked for, however long that takes, keeps no other waiting.
+// TestOneStreamHoldsUpNoOther checks that a stream which is being looked for, however long that takes, keeps no other waiting.
 func TestOneStreamHoldsUpNoOther(t *testing.T) {
 	hub, w, end := hubOn(t, t.TempDir())
 	defer end()
@@ -129,7 +129,7 @@ func TestOneStreamHoldsUpNoOther(t *testing.T) {
 	assert.Equal(t, 2, hub.Stats().Streams)
 }
 
-// TestLostLease holds that whoever has lost a stream's lease stores nothing more of it, and may take it again.
+// TestLostLease checks that a service that has lost a stream's lease stores nothing more of it, and may take it again.
 func TestLostLease(t *testing.T) {
 	hub, w, end := hubOn(t, t.TempDir())
 	defer end()
@@ -151,7 +151,7 @@ func TestLostLease(t *testing.T) {
 	assert.Equal(t, 1, s.Streams)
 }
 
-// TestDeletedWhileLoading holds that a stream which is deleted between being found and being loaded is not loaded.
+// TestDeletedWhileLoading checks that a stream which is deleted between being found and being loaded is not loaded.
 func TestDeletedWhileLoading(t *testing.T) {
 	folder := t.TempDir()
 	hub, _, end := hubOn(t, folder)

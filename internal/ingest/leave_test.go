@@ -11,7 +11,7 @@ import (
 	"keenlantern.example/internal/store/sqlite"
 )
 
-// TestStays holds that who has a silent stream leave memory does not wait for it where a batch comes at this very moment: it
+// TestStays checks that who has a silent stream leave memory does not wait for it where a batch comes at this very moment: it
 // stays then. Streams are analysed again one after the other, so that all others would wait, too.
 func TestStays(t *testing.T) {
 	st, err := sqlite.Open(t.Context(), t.TempDir())

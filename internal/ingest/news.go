@@ -52,7 +52,7 @@ func (h *Hub) Version(recording string) uint64 {
 	return h.versions[recording]
 }
 
-// tell tells all who listen, at other services too, that something of a recording has changed.
+// tell notifies all listeners, at other services too, that a recording has changed.
 func (h *Hub) tell(recording string) {
 	h.hear(recording)
 	if h.shared != nil {
@@ -60,7 +60,7 @@ func (h *Hub) tell(recording string) {
 	}
 }
 
-// hear tells those who listen here.
+// hear notifies the listeners of this service.
 func (h *Hub) hear(recording string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -15,7 +15,7 @@ import (
 type membership struct{ streams, loaded int }
 
 // load returns the runner of a live stream, begun with the lines of its first batch if it is new. While a stream is being
-// loaded, or its runner is leaving, whoever else asks for it waits; the hub's lock is not held meanwhile.
+// loaded, or its runner is leaving, other callers wait; the hub's lock is not held meanwhile.
 func (h *Hub) load(ctx context.Context, name string, first []byte, owner string) (*runner, error) {
 	for {
 		r, wait, err := h.loadedOrClaimed(name)
@@ -55,7 +55,7 @@ func (h *Hub) loadedOrClaimed(name string) (*runner, <-chan struct{}, error) {
 	return nil, nil, nil
 }
 
-// open loads a stream that the caller has claimed, and lets go of the claim.
+// open loads a stream that the caller has claimed, and releases the claim.
 func (h *Hub) open(ctx context.Context, name string, first []byte, owner string) (*runner, error) {
 	var r *runner
 	lease, err := h.leases.Hold(ctx, name)
@@ -166,7 +166,7 @@ func (h *Hub) retireOne() {
 }
 
 // maxStreams is how many streams one recording has: a view holds the states of all of them at once. The next live one begins
-// a recording of its own, which others join; a file with more is refused.
+// its own recording, which others join; a file with more is refused.
 const maxStreams = 256
 
 // beginStream makes the runner of a new live stream, whose first batch will be stored with its row. It joins the recording that its
@@ -194,7 +194,7 @@ func (h *Hub) beginStream(name string, lines []byte, owner string, lease store.L
 	return h.start(st, rec, 1, true, lease)
 }
 
-// leaves notes that a runner is about to end, unless a batch is waiting for it, and tells whether it is.
+// leaves notes that a runner is about to end, unless a batch is waiting for it, and reports whether it is.
 func (h *Hub) leaves(r *runner, waiting bool) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()

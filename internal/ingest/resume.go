@@ -64,7 +64,7 @@ func (h *Hub) Resume(ctx context.Context) error {
 // refreshEvery is how often a service looks for what another version has derived in the partitions that it has taken over.
 const refreshEvery = 10 * time.Second
 
-// refresh derives anew, one after the other and those of the newest recordings first, what was derived with another key: by
+// refresh reanalyses, one after the other and those of the newest recordings first, what was derived with another key: by
 // another version of the program, or with other settings. Until then, what is stored is shown as stale.
 func (h *Hub) refresh() {
 	tried := map[int64]bool{} // once is enough: what fails, or is not done, waits for the next start
@@ -84,14 +84,14 @@ func (h *Hub) refresh() {
 		}
 		if err == nil {
 			if done := h.stats.refreshed.Load(); done == 0 {
-				h.log.Info("deriving anew what another version, or other settings, derived", "streams", n)
+				h.log.Info("reanalysing what another version, or other settings, derived", "streams", n)
 			}
 			tried[st.ID] = true
-			err = h.anew(h.ctx, st)
+			err = h.reanalyse(h.ctx, st)
 			h.stats.refreshed.Add(1)
 		}
 		if err != nil && h.ctx.Err() == nil {
-			h.log.Error("derive a stream anew", "stream", st.Name, "recording", st.Recording, "error", err)
+			h.log.Error("reanalyse a stream", "stream", st.Name, "recording", st.Recording, "error", err)
 			if st.ID == 0 {
 				return // the store cannot be read
 			}
@@ -99,8 +99,8 @@ func (h *Hub) refresh() {
 	}
 }
 
-// anew derives a stream anew. It is replaced as a whole, and shown as it was until then.
-func (h *Hub) anew(ctx context.Context, st store.Stream) error {
+// reanalyse analyses a stream again. It is replaced as a whole, and shown as it was until then.
+func (h *Hub) reanalyse(ctx context.Context, st store.Stream) error {
 	select {
 	case h.repairs <- struct{}{}:
 		defer func() { <-h.repairs }()
@@ -140,7 +140,7 @@ func (h *Hub) reread(ctx context.Context, st store.Stream) error {
 	return ctx.Err()
 }
 
-// replay analyses an imported stream's stored batches, and stores what was found and the log of its scopes anew.
+// replay analyses an imported stream's stored batches, and stores what was found and the log of its scopes again.
 func (h *Hub) replay(ctx context.Context, st store.Stream) error {
 	stop := &meter.Stop{}
 	defer context.AfterFunc(ctx, stop.Call)()
@@ -226,7 +226,7 @@ func (h *Hub) repair(st store.Stream, why error) {
 	h.again(st)
 }
 
-// askRepair has the service that works on a stream analyse it again; where none does yet, whoever looks next asks. The caller holds
+// askRepair has the service that works on a stream analyse it again; where none does yet, the next reader asks. The caller holds
 // mu.
 func (h *Hub) askRepair(st store.Stream, who string) {
 	h.repaired[st.ID] = struct{}{}
@@ -246,7 +246,7 @@ func (h *Hub) askRepair(st store.Stream, who string) {
 	})
 }
 
-// again analyses a stream anew in the background, one after the other. The caller holds mu.
+// again reanalyses a stream in the background, one after the other. The caller holds mu.
 func (h *Hub) again(st store.Stream) {
 	h.repaired[st.ID] = struct{}{}
 	h.wg.Go(func() {
@@ -281,7 +281,7 @@ func (h *Hub) again(st store.Stream) {
 	})
 }
 
-// Again has all streams of the recording that name means analysed anew, in the background, and returns how many.
+// Again has all streams of the recording that name means reanalysed, in the background, and returns how many.
 func (h *Hub) Again(ctx context.Context, name string) (int, error) {
 	rec, list, err := h.named(ctx, name)
 	if err != nil {
@@ -307,7 +307,7 @@ func (h *Hub) Again(ctx context.Context, name string) (int, error) {
 	return n, nil
 }
 
-// againMine has those of some streams analysed anew that are this service's to work on.
+// againMine has those of some streams reanalysed that are this service's to work on.
 func (h *Hub) againMine(list []store.Stream) (int, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -6,13 +6,13 @@ type Room struct {
 	bytes int64
 }
 
-// Room makes room for so many bytes, and tells whether there is any. Whoever is alone always has room.
+// Room makes room for so many bytes, and reports whether there is any. A service alone always has room.
 func (h *Hub) Room(bytes int64) (*Room, bool) {
 	r := &Room{hub: h}
 	return r, r.Grow(bytes)
 }
 
-// Grow makes it so many bytes in all, and tells whether there is room for that. What there was stays in any case.
+// Grow makes it so many bytes in all, and reports whether there is room for that. What there was stays in any case.
 func (r *Room) Grow(bytes int64) bool {
 	more := bytes - r.bytes
 	if more <= 0 {

@@ -49,11 +49,11 @@ type runner struct {
 	saved    int64                         // batches that what is stored of it covers, -1 where that was derived in another way
 	brokeOff bool                          // its analysis did, and that is stored
 	dirty    bool                          // more was analysed than latest covers
-	latest   atomic.Pointer[engine.Result] // what is known, for anybody
+	latest   atomic.Pointer[engine.Result] // what is known, for all readers
 	heard    atomic.Int64                  // when the last batch came, as Hub.now has it
 
 	publishAt time.Time // when what was found may be made known again
-	asked     snapshot  // what was last told to a view
+	asked     snapshot  // what the latest view got
 	askedAt   time.Time
 	unsaved   []store.Chunk // full chunks of the log of scopes that are not stored yet; they are before a view is answered
 	askedSeen int64         // batches that asked covers
@@ -61,7 +61,7 @@ type runner struct {
 	frozen    int64         // lines that the latest checkpoint covers
 }
 
-// snapshot is what views are told of a stream that is loaded.
+// snapshot is what views get of a loaded stream.
 type snapshot struct {
 	state   *derive.State
 	pending []derive.Scope
@@ -129,7 +129,7 @@ func (r *runner) info() *engine.Info {
 	return nil
 }
 
-// live tells whether the stream is being written.
+// live reports whether the stream is being written.
 func (r *runner) live() bool {
 	// Before anything of it was made known it has just begun, or is being read again.
 	i := r.info()
@@ -163,11 +163,11 @@ func (r *runner) leave(ctx context.Context) {
 func (r *runner) mayLeave() {
 	select {
 	case r.retire <- make(chan struct{}):
-	default: // somebody else has said so
+	default: // it was reported already
 	}
 }
 
-// end has it end at once, whatever it is doing, and waits for that. What waits in it is refused with why.
+// end stops it immediately, and waits for that. What waits in it is refused with why.
 func (r *runner) end(why error) {
 	r.ending.Do(func() {
 		r.why = why
@@ -206,7 +206,7 @@ func (r *runner) run() {
 		case <-r.quit:
 			r.refuse(r.why)
 			return
-		case <-r.lease.Lost(): // somebody else works on the stream: nothing more is stored of what is known here
+		case <-r.lease.Lost(): // the lease was lost: nothing more is stored
 			r.refuse(ErrBusy)
 			return
 		case stays := <-r.retire:
@@ -238,7 +238,7 @@ func (r *runner) catchUp(ctx context.Context) error {
 	closing := context.AfterFunc(r.hub.ctx, r.stop.Call)
 	defer closing()
 	stream, frozen, err := r.hub.replayInto(ctx, r.stored, r.stop, r.chunk)
-	for errors.Is(err, store.ErrAway) && r.patient() { // what it was given is in the log, and nobody sends it again
+	for errors.Is(err, store.ErrAway) && r.patient() { // what it was given is in the log, and no sender sends it again
 		r.unsaved = nil
 		stream, frozen, err = r.hub.replayInto(ctx, r.stored, r.stop, r.chunk)
 	}
@@ -257,7 +257,7 @@ func (r *runner) catchUp(ctx context.Context) error {
 	return nil
 }
 
-// work takes a batch, and tells whether the runner ends with it.
+// work takes a batch, and reports whether the runner ends with it.
 func (r *runner) work(ctx context.Context, j job) (end bool) {
 	r.stream.Remember(r.hub.share())
 	r.take(ctx, j)
@@ -274,7 +274,7 @@ func (r *runner) work(ctx context.Context, j job) (end bool) {
 	return false
 }
 
-// tick makes known what is new, and tells whether the runner ends, as its stream has and all is stored.
+// tick makes known what is new, and reports whether the runner ends, as its stream has and all is stored.
 func (r *runner) tick(ctx context.Context) (end bool) {
 	if r.dirty && !time.Now().Before(r.publishAt) {
 		r.publish()
@@ -287,7 +287,7 @@ func (r *runner) tick(ctx context.Context) (end bool) {
 	return r.saved == r.stored.Batches && r.hub.leaves(r, false) // another batch has it read again
 }
 
-// rest stores what is known of a stream from which nothing comes, and tells whether the runner ends: not where a batch waits.
+// rest stores what is known of a stream from which nothing comes, and reports whether the runner ends: not where a batch waits.
 func (r *runner) rest(ctx context.Context) (end bool) {
 	if !r.hub.leaves(r, false) {
 		return false
@@ -319,7 +319,7 @@ func (r *runner) close(ctx context.Context, began time.Time) {
 
 // saveNew stores what was found where that has not been done.
 func (r *runner) saveNew(ctx context.Context) {
-	if r.saved == r.stored.Batches || r.fresh.Load() { // fresh: its first batch is still being put off
+	if r.saved == r.stored.Batches || r.fresh.Load() { // fresh: its first batch is still being rejected
 		return
 	}
 	if err := r.save(ctx); err != nil {
@@ -454,7 +454,7 @@ func (r *runner) saveScopes(ctx context.Context) error {
 	return nil
 }
 
-// snapshot returns what views answer from; it is made anew a few times a second at most.
+// snapshot returns what views answer from; it is recomputed a few times a second at most.
 func (r *runner) snapshot() snapshot {
 	if r.asked.state == nil || r.asked.state.Start == "" || r.askedSeen != r.stored.Batches && time.Since(r.askedAt) >= publishEvery {
 		r.asked, r.askedAt, r.askedSeen = snapshot{r.stream.State(), r.pending()}, time.Now(), r.stored.Batches

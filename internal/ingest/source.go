@@ -14,7 +14,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// View waits until one more answer may be made from sources, which take much memory; done lets go of its place.
+// View waits until one more answer may be made from sources, which take much memory; done releases its place.
 func (h *Hub) View(ctx context.Context) (done func(), err error) {
 	if err := h.viewing.Acquire(ctx, 1); err != nil {
 		return nil, err
@@ -22,7 +22,7 @@ func (h *Hub) View(ctx context.Context) (done func(), err error) {
 	return func() { h.viewing.Release(1) }, nil
 }
 
-// Play waits until a recording may be played again, which takes as long as analysing it: one at a time, beside views. Done lets go of
+// Play waits until a recording may be played again, which takes as long as analysing it: one at a time, beside views. Done releases
 // its place.
 func (h *Hub) Play(ctx context.Context) (done func(), err error) {
 	if err := h.playing.Acquire(ctx, 1); err != nil {
@@ -31,7 +31,7 @@ func (h *Hub) Play(ctx context.Context) (done func(), err error) {
 	return func() { h.playing.Release(1) }, nil
 }
 
-// The pieces of recordings that are kept at hand, so that a second look at the same place costs no reading: some tens
+// The pieces of recordings that are cached, so that a second look at the same place costs no reading: some tens
 // of MiB in all.
 const (
 	keptBatches = 48
@@ -54,7 +54,7 @@ type (
 	stateID struct {
 		stream, analysed int64
 		received         int64
-		key              string // with which it was derived: another service may have done so anew
+		key              string // with which it was derived: another service may have done so again
 	}
 	chunkID struct {
 		stream int64
@@ -89,7 +89,7 @@ func (p *pieces) state(ctx context.Context, st store.Stream) (*derive.State, err
 	return s, nil
 }
 
-// forget lets go of what is at hand of a stream, which is about to be derived anew.
+// forget releases what is cached of a stream, which is about to be reanalysed.
 func (p *pieces) forget(stream int64) {
 	for _, id := range p.states.Keys() {
 		if id.stream == stream {
@@ -168,7 +168,7 @@ func (s *streamPieces) Between(from, to int64, f func(*event.Event) bool) error 
 	return nil
 }
 
-// between reads the lines of one batch that lie between two, and tells whether to go on behind it.
+// between reads the lines of one batch that lie between two, and reports whether to go on behind it.
 func between(b store.Batch, from, to int64, f func(*event.Event) bool) bool {
 	text, line := b.Body, b.FirstLine
 	for ; line < from && len(text) > 0; line++ {

@@ -20,8 +20,8 @@ import (
 	"keenlantern.example/internal/store/sqlite"
 )
 
-// TestStale holds that what another version of the program, or other settings, derived is shown as stale, is not compared, and is
-// derived anew as a whole, the newest first.
+// TestStale checks that what another version of the program, or other settings, derived is shown as stale, is not compared, and is
+// reanalysed as a whole, the newest first.
 func TestStale(t *testing.T) {
 	folder := t.TempDir()
 	open := func(set rules.Settings) (*ingest.Hub, func()) {
@@ -64,7 +64,7 @@ func TestStale(t *testing.T) {
 	scopes := pages(t, hub, ids[0])
 	end()
 
-	// As an older version left it: other findings, and a log of scopes that nobody can read any more.
+	// As an older version left it: other findings, and an unreadable log of scopes.
 	db, err := sql.Open("sqlite", filepath.Join(folder, sqlite.FileName))
 	require.NoError(t, err)
 	for _, q := range []string{
@@ -88,7 +88,7 @@ func TestStale(t *testing.T) {
 	require.NoError(t, err)
 	var stale *views.Stale
 	require.ErrorAs(t, src.Fresh(), &stale)
-	assert.Contains(t, stale.Error(), "being analysed anew")
+	assert.Contains(t, stale.Error(), "being reanalysed")
 	require.NoError(t, hub.Resume(t.Context()))
 	require.Eventually(t, func() bool {
 		s, err := hub.Summary(t.Context(), ids[0])
@@ -116,7 +116,7 @@ func TestStale(t *testing.T) {
 	assert.Positive(t, s.Stale)
 }
 
-// pages returns the scopes of a recording as a view tells of them.
+// pages returns the scopes of a recording as a view shows them.
 func pages(t *testing.T, hub *ingest.Hub, recording string) views.ScopeList {
 	t.Helper()
 	src, err := hub.Source(t.Context(), recording)

@@ -126,7 +126,7 @@ func sumOf(accepted map[string]string) string {
 	return hex.EncodeToString(sum.Sum(nil)[:8])
 }
 
-// loaded tells whether a stream of the recording has a runner, running whether one is being written.
+// loaded reports whether a stream of the recording has a runner, running whether one is being written.
 func (h *Hub) loaded(recording string) bool {
 	loaded, _ := h.elsewhere(recording)
 	return loaded || h.any(recording, func(*runner) bool { return true })
@@ -137,7 +137,7 @@ func (h *Hub) running(recording string) bool {
 	return running || h.any(recording, (*runner).live)
 }
 
-// elsewhere tells the same of other services.
+// elsewhere is the same for other services.
 func (h *Hub) elsewhere(recording string) (loaded, running bool) {
 	if h.shared == nil {
 		return false, false

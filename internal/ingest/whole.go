@@ -103,7 +103,7 @@ func (h *Hub) Source(ctx context.Context, name string) (*views.Source, error) {
 	return src, nil
 }
 
-// wholeOf returns this version of a recording as a whole, from the cache or read anew: once for all requests that wait for it, a few
+// wholeOf returns this version of a recording as a whole, from the cache or read again: once for all requests that wait for it, a few
 // recordings at a time, since a large one takes much memory while it is read.
 func (h *Hub) wholeOf(ctx context.Context, key string, list []store.Stream) (*whole, error) {
 	if w, ok := h.wholes.get(key); ok {

@@ -50,10 +50,10 @@ func (w worker) Take(ctx context.Context, stream string, b store.Batch, free fun
 	}
 }
 
-// roomEvery is how often somebody who waits for room looks whether there is some.
+// roomEvery is how often a waiter checks for room.
 const roomEvery = 5 * time.Millisecond
 
-// HandOver stores what is known of some streams, and lets go of them.
+// HandOver stores what is known of some streams, and releases them.
 func (w worker) HandOver(ctx context.Context, of func(stream string) bool) {
 	h := w.hub
 	h.mu.Lock()
@@ -127,7 +127,7 @@ func (r *runner) fetch(ctx context.Context, n int64) (store.Batch, bool) {
 	}
 }
 
-// patient waits a moment, and tells whether there is still something to wait for.
+// patient waits a moment, and reports whether there is still something to wait for.
 func (r *runner) patient() bool {
 	select {
 	case <-time.After(time.Second):

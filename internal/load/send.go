@@ -17,7 +17,7 @@ type Batch struct {
 	Encoding    string // of Body; "" is plain
 }
 
-// Send sends a batch until it is taken, whatever becomes of the service meanwhile, and tells how often it was put off.
+// Send sends a batch until it is taken, whatever becomes of the service meanwhile, and returns how often it was rejected for now.
 // It rests so long between two attempts. It gives up when ctx ends, or when the service refuses the batch.
 func Send(ctx context.Context, client *http.Client, b Batch, rest time.Duration) (putOff int, err error) {
 	for ctx.Err() == nil {

@@ -21,7 +21,7 @@ type Shape struct {
 	New  func(stream string, open int) Writer // open: how many requests run at once, 1 or more
 }
 
-// Shapes are those that speed is told for.
+// Shapes are those that speed is measured for.
 var Shapes = []Shape{
 	{"light", "17 makes in 100 events, 60 registrations", EventsEach, func(s string, open int) Writer { return NewOffice(s, open-1) }},
 	{"heavy", "44 makes in 100 events, 40 registrations, nested constructions", 50, newHeavy},
@@ -219,7 +219,7 @@ func wideKey(reg event.RegID) (string, bool) {
 	return fmt.Sprintf("berth-%d", reg%7), reg/10%5 == 0
 }
 
-// wideLayer tells whether a registration is a layer around the one before it.
+// wideLayer reports whether a registration is a layer around the one before it.
 func wideLayer(reg event.RegID) bool { return reg%10 == 9 }
 
 func newWide(stream string, open int) Writer {

@@ -6,7 +6,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// Steadily says what a trace that Steady writes is like. What is 0 is usual: ten registrations, one request at a time, chains of
+// Steadily is what a trace that Steady writes is like. What is 0 is usual: ten registrations, one request at a time, chains of
 // two, one name.
 type Steadily struct {
 	Registrations int // all are scoped

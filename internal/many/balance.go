@@ -10,7 +10,7 @@ import (
 	"sync/atomic"
 )
 
-// Balance returns what stands in front of services as a load balancer does: each request goes to another one, and to the next
+// Balance returns what is in front of services as a load balancer does: each request goes to another one, and to the next
 // where one does not answer.
 func Balance(urls []string) (http.Handler, error) {
 	b := &balancer{}

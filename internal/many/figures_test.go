@@ -92,7 +92,7 @@ func analysed(t *testing.T, url string, lines int64, every time.Duration) time.D
 	return time.Since(began)
 }
 
-// TestTakeover tells how long it takes another service to have a partition with 10 million events behind it, when the one that worked
+// TestTakeover measures how long it takes another service to have a partition with 10 million events behind it, when the one that worked
 // on it is killed.
 func TestTakeover(t *testing.T) {
 	heavy(t)
@@ -116,7 +116,7 @@ func TestTakeover(t *testing.T) {
 	t.Logf("%d events: the partition was another's %.1f s after the kill (the lease is %s), and all was answered after %.1f s", lines, held.Seconds(), lease, time.Since(killed).Seconds())
 }
 
-// TestCost tells the processor time per million events, end to end, of one process alone, and of one and three services with a log of
+// TestCost measures the processor time per million events, end to end, of one process alone, and of one and three services with a log of
 // one and three servers, by their roles. The one alone runs before and after each, as a machine is not as fast all the time.
 func TestCost(t *testing.T) {
 	heavy(t)

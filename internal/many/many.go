@@ -62,7 +62,7 @@ func StartLog(bin, folder string, n int) (*Log, error) {
 	return l, nil
 }
 
-// FreePorts returns so many ports of loopback that nobody listens on.
+// FreePorts returns so many ports of loopback that are free.
 func FreePorts(n int) ([]int, error) {
 	var ports []int
 	var open []net.Listener
@@ -196,10 +196,10 @@ type Fleet struct {
 	args        []string
 	ports       []int
 	list        []*browser.Service // nil: it does not run
-	wires       map[int]*Wires     // of services that have ways of their own to the log
+	wires       map[int]*Wires     // of services that have their own ways to the log
 }
 
-// StartFleet starts so many services on a log. Each has a port and a folder of its own, which it keeps when it is started again.
+// StartFleet starts so many services on a log. Each has a port and its own folder, which it keeps when it is started again.
 func StartFleet(bin, folder string, log *Log, n int, args ...string) (*Fleet, error) {
 	ports, err := FreePorts(n)
 	if err != nil {

@@ -117,7 +117,7 @@ func get(t *testing.T, url string, into any) {
 	require.NoError(t, json.Unmarshal(text.Bytes(), into), url)
 }
 
-// senders send so many streams of some requests each, and tell what an undisturbed analysis of each finds.
+// senders send so many streams of some requests each, and return what an undisturbed analysis of each finds.
 type senders struct {
 	want map[string]*engine.Result
 	wg   sync.WaitGroup
@@ -158,7 +158,7 @@ func (s *senders) wait(t *testing.T) {
 	}
 }
 
-// holds holds that a service knows all streams to their ends, and of each just what an undisturbed analysis finds.
+// holds checks that a service knows all streams to their ends, and of each just what an undisturbed analysis finds.
 func (s *senders) holds(t *testing.T, url string) {
 	t.Helper()
 	seen := map[string]engine.Info{}
@@ -209,7 +209,7 @@ func ready(t *testing.T, url string) {
 	}, 40*time.Second, 100*time.Millisecond, "%s is ready", url)
 }
 
-// TestKilled has three services take what many send, kills one of them, one of the log's servers, and both, and holds that in the end
+// TestKilled has three services take what many send, kills one of them, one of the log's servers, and both, and checks that in the end
 // each stream's figures, health and findings are those of one undisturbed process, at each of the services.
 func TestKilled(t *testing.T) {
 	log, fleet := start(t, 3, 3)
@@ -320,7 +320,7 @@ func worksOn(list views.ServiceList) int {
 
 // TestCutOff cuts one of three services off from the log while many send, and has another one stand still, longer than their leases
 // hold: others take over what they worked on. What they had under way arrives when they are back, and changes nothing: each stream is
-// what one undisturbed process makes of it, and nobody works on what is another's.
+// what one undisturbed process makes of it, and no service works on another's streams.
 func TestCutOff(t *testing.T) {
 	_, fleet := start(t, 3, 3)
 	wires, err := fleet.Wire(0)
@@ -336,7 +336,7 @@ func TestCutOff(t *testing.T) {
 	time.Sleep(time.Second)
 
 	wires.Cut()
-	// Whoever is cut off says so rather than answering from what it knew, and puts senders off.
+	// A service that is cut off reports that rather than answering from what it knew, and rejects batches with Retry-After.
 	require.Eventually(t, func() bool {
 		res, err := http.Get(fleet.URL(0) + "/readyz")
 		if err != nil {

@@ -11,7 +11,7 @@ import (
 	"keenlantern.example/internal/browser"
 )
 
-// TestPage looks at the page of services while one of them is killed: which partitions are whose, and that each is somebody's again.
+// TestPage looks at the page of services while one of them is killed: which partitions are whose, and that each is taken again.
 func TestPage(t *testing.T) {
 	_, fleet := start(t, 1, 3)
 	for _, url := range fleet.URLs() {

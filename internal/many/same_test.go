@@ -215,7 +215,7 @@ func answers(t *testing.T, url string, ids [4]string) map[string]string {
 	return all
 }
 
-// TestSame holds that each of three services answers every question in the same way as one process that has everything: while
+// TestSame checks that each of three services answers every question in the same way as one process that has everything: while
 // streams are being written, and when they have ended. Every route of the interface that reads is asked.
 func TestSame(t *testing.T) {
 	_, fleet := start(t, 1, 3)

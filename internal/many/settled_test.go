@@ -17,7 +17,7 @@ import (
 	"keenlantern.example/internal/core/views"
 )
 
-// TestKnownEverywhere holds that what people settle at one service is so at another within a second: tokens that are made and
+// TestKnownEverywhere checks that what people settle at one service is so at another within a second: tokens that are made and
 // revoked, who is signed in, orders that a recorder waits for elsewhere, contracts, names and deletions.
 func TestKnownEverywhere(t *testing.T) {
 	log, fleet := start(t, 1, 2, "--require-tokens")
@@ -67,7 +67,7 @@ func TestKnownEverywhere(t *testing.T) {
 		_, text, _ := call("PUT", b+"/api/v1/applications/harbour/recorders/r1", `{"environment":"production"}`)
 		asked <- text
 	}()
-	soon("who asks elsewhere", func() bool {
+	soon("the service asked", func() bool {
 		_, text, _ := call("GET", a+"/api/v1/applications", "")
 		return strings.Contains(text, `"r1"`)
 	})
@@ -80,7 +80,7 @@ func TestKnownEverywhere(t *testing.T) {
 		assert.True(t, o.On)
 		assert.InDelta(t, 0.25, o.Share, 1e-9)
 	case <-time.After(2 * time.Second):
-		t.Fatal("the recorder that waits at the other service was not told")
+		t.Fatal("the recorder that waits at the other service was not notified")
 	}
 
 	live := make(chan string, 100)
@@ -115,7 +115,7 @@ func TestKnownEverywhere(t *testing.T) {
 	case text := <-live:
 		assert.Contains(t, text, accepted.Recording)
 	case <-time.After(2 * time.Second):
-		t.Fatal("who listens at the other service was not told")
+		t.Fatal("the listener at the other service was not notified")
 	}
 	status, text, _ = call("PATCH", b+of, `{"name":"after the dredger","pinned":true}`)
 	require.Equal(t, 200, status, text)

@@ -8,7 +8,7 @@ import (
 	"sync"
 )
 
-// Wires are the ways from one service to the log's servers. Cut, nothing passes any more, and nobody is told; mended, what was
+// Wires are the ways from one service to the log's servers. Cut, nothing passes any more, without an error; mended, what was
 // under way arrives late.
 type Wires struct {
 	listeners []net.Listener

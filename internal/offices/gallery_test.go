@@ -123,7 +123,7 @@ func TestGalleryTraces(t *testing.T) {
 	}
 }
 
-// TestAttached holds that an application which was built without the recorder is recorded by its command line alone, and that its
+// TestAttached checks that an application which was built without the recorder is recorded by its command line alone, and that its
 // mistake is found as by dependency.
 func TestAttached(t *testing.T) {
 	of := gallery(t)["jvm-spring"]
@@ -169,7 +169,7 @@ func TestAttached(t *testing.T) {
 	}
 }
 
-// TestAttachedNode holds that an application without a line of the recorder is recorded by the environment alone.
+// TestAttachedNode checks that an application without a line of the recorder is recorded by the environment alone.
 func TestAttachedNode(t *testing.T) {
 	of := gallery(t)["node"]
 	runtimes.Need(t, "node", "node", filepath.Join(root, of.Built))

@@ -86,7 +86,7 @@ func foundIn(list []*finding.Finding, mistake string) []found {
 	return out
 }
 
-// TestTable holds that the table says of each mistake and runtime what comes of it, or why nothing does.
+// TestTable checks that the table says of each mistake and runtime what results from it, or why nothing does.
 func TestTable(t *testing.T) {
 	all := read(t)
 	for name, m := range all.Mistakes {
@@ -125,7 +125,7 @@ func TestGo(t *testing.T) {
 	}
 }
 
-// TestOffices runs the office of every other runtime: sound, and with each mistake, as processes of their own that send what they
+// TestOffices runs the office of every other runtime: sound, and with each mistake, as their own processes that send what they
 // record to a service.
 func TestOffices(t *testing.T) {
 	all := read(t)

@@ -17,7 +17,7 @@ import (
 	"keenlantern.example/internal/runtimes"
 )
 
-// TestUnchanged holds that a web application of .NET which knows nothing of the recorder is recorded with what the service hands out.
+// TestUnchanged checks that a web application of .NET which knows nothing of the recorder is recorded with what the service hands out.
 func TestUnchanged(t *testing.T) {
 	runtimes.Need(t, "dotnet", "dotnet", root+"/recorders/dist/nuget/start.tar.gz")
 	if testing.Short() {

@@ -28,7 +28,7 @@ type Batch struct {
 	Records int64
 }
 
-// Clock returns when a stream started, false where that is not known: records without a t of their own go by it.
+// Clock returns when a stream started, false where that is not known: records without their own t use it.
 type Clock func(stream string) (time.Time, bool)
 
 // collecting is the lines of one request as they add up.
@@ -164,7 +164,7 @@ func line(r *logs.LogRecord, res *resource.Resource, app, stream string, start t
 	return text, began, nil
 }
 
-// hello fills in what the resource and the record's time say, and returns when the stream started.
+// hello fills in from the resource and the record's time, and returns when the stream started.
 func hello(fields map[string]any, res *resource.Resource, app, stream string, at time.Time) time.Time {
 	otherwise := func(field string, v any) {
 		if fields[field] == nil {

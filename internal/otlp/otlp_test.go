@@ -160,7 +160,7 @@ func TestForeign(t *testing.T) {
 	assert.JSONEq(t, `{"ev":"close","t":2,"scope":1.5}`, lines[1], "what a line means is the reader's to say")
 }
 
-// TestBounds holds that a request costs no more than it may, however it is made.
+// TestBounds checks that a request costs no more than it may, however it is made.
 func TestBounds(t *testing.T) {
 	many := &collector.ExportLogsServiceRequest{}
 	for n := range otlp.MaxStreams + 1 {

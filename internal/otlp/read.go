@@ -110,7 +110,7 @@ func unmarshalJSON(text []byte, into proto.Message) error {
 }
 
 // member calls f for each element of the list, or for the object, that an object has under one of some names. Everything
-// is looked at in place.
+// is inspected in place.
 func member(object []byte, names []string, f func([]byte) error) error {
 	in := json.NewDecoder(bytes.NewReader(object))
 	if open, err := in.Token(); err != nil || open != json.Delim('{') {

@@ -25,7 +25,7 @@ type (
 	stationDesk  struct{ tides *stationTides }
 )
 
-// TestChildOfAScope holds that the child of a scope which lives on, made in a handler, lies in that scope and not in the request, which
+// TestChildOfAScope checks that the child of a scope which lives on, made in a handler, lies in that scope and not in the request, which
 // belongs to it: what the two share is no crossing.
 func TestChildOfAScope(t *testing.T) {
 	for name, serve := range map[string]func(rec *record.Recorder) (work func(context.Context), end func()){
@@ -80,7 +80,7 @@ func TestChildOfAScope(t *testing.T) {
 	}
 }
 
-// TestDoTwice holds that each of two recorders of one container gets its own registrations, and that one which is given the container twice
+// TestDoTwice checks that each of two recorders of one container gets its own registrations, and that one which is given the container twice
 // records it once.
 func TestDoTwice(t *testing.T) {
 	var second *recording
@@ -102,7 +102,7 @@ func TestDoTwice(t *testing.T) {
 	}
 }
 
-// TestAskForPlainNames holds that what was registered under a name with the container's own functions can be asked for by Ask.
+// TestAskForPlainNames checks that what was registered under a name with the container's own functions can be asked for by Ask.
 func TestAskForPlainNames(t *testing.T) {
 	r := recorded(t, func(rec *record.Recorder) {
 		root := samberdo.New(rec, nil)
@@ -118,7 +118,7 @@ func TestAskForPlainNames(t *testing.T) {
 	assert.Equal(t, "resolve/missing", r.found()[0].rule)
 }
 
-// TestDigAfterClose holds that requests to a closed scope of dig, which still answers, are found.
+// TestDigAfterClose checks that requests to a closed scope of dig, which still answers, are found.
 func TestDigAfterClose(t *testing.T) {
 	r := recorded(t, func(rec *record.Recorder) {
 		c := uberdig.Record(rec, dig.New())
@@ -131,7 +131,7 @@ func TestDigAfterClose(t *testing.T) {
 	assert.Contains(t, r.found(), found{"resolve/closed-scope", "recorded_test.stationTides", "GET /tides"})
 }
 
-// TestWiredLifetimes holds that a word which is no lifetime is refused.
+// TestWiredLifetimes checks that a word which is no lifetime is refused.
 func TestWiredLifetimes(t *testing.T) {
 	w := wired.New(nil)
 	tides := wired.Provide(w, "forever", func(*wired.Building) (*stationTides, error) { return &stationTides{}, nil })

@@ -24,7 +24,7 @@ import (
 
 // BenchmarkOverhead measures what recording costs a request under each adapter, over HTTP on loopback: with the container alone,
 // with the adapter and recording off, with one scope in ten, and with all; in short turns, so that a busy machine is as busy for
-// all. It tells the medians as ratios to the container alone: 'make overhead'.
+// all. It prints the medians as ratios to the container alone: 'make overhead'.
 func BenchmarkOverhead(b *testing.B) {
 	for name, serve := range map[string]func(*testing.B, *record.Recorder) http.Handler{"do": doBench, "dig": digBench, "fx": fxBench, "wired": wiredBench} {
 		b.Run(name, func(b *testing.B) {

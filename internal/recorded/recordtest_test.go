@@ -37,7 +37,7 @@ func (r *trial) Errorf(format string, args ...any) {
 }
 func (r *trial) Fatalf(format string, args ...any) { r.Errorf(format, args...) }
 
-// TestRecordTest holds that a test fails with what is wrong in the application, unless that is accepted, and says so where
+// TestRecordTest checks that a test fails with what is wrong in the application, unless that is accepted, and says so where
 // nothing can check it.
 func TestRecordTest(t *testing.T) {
 	if testing.Short() {

@@ -92,7 +92,7 @@ func doHandler(root do.Injector, c *tally, open func(r *http.Request) do.Injecto
 	return mux
 }
 
-// TestSamberDo holds that an application that was not written for it is recorded by one line, and nothing is found in it.
+// TestSamberDo checks that an application that was not written for it is recorded by one line, and nothing is found in it.
 func TestSamberDo(t *testing.T) {
 	c := newTally()
 	c.slow = 400 * time.Millisecond
@@ -154,8 +154,8 @@ func TestSamberDo(t *testing.T) {
 	assert.LessOrEqual(t, long, 1, "waiting for another goroutine is no construction")
 }
 
-// TestSamberDoWaiting holds that who waits for what another goroutine builds has not built it, also where all of them leave the
-// container's lock before the first has told what was built.
+// TestSamberDoWaiting checks that who waits for what another goroutine builds has not built it, also where all of them leave the
+// container's lock before the first has recorded what was built.
 func TestSamberDoWaiting(t *testing.T) {
 	const many, slow = 8, 300 * time.Millisecond
 	c := newTally()
@@ -170,7 +170,7 @@ func TestSamberDoWaiting(t *testing.T) {
 			case times.Add(1) <= many:
 				asked.Done() // by a request
 			default:
-				again.Done() // by the adapter, which has seen that nobody has told of the clock yet
+				again.Done() // by the adapter, which has seen that the clock is not recorded yet
 				again.Wait()
 			}
 		}}})
@@ -196,10 +196,10 @@ func TestSamberDoWaiting(t *testing.T) {
 			took[got.regs[e.Reg].Service]++
 		}
 	}
-	assert.Equal(t, map[string]int{"recorded_test.doClock": 1, "recorded_test.doTides": 1}, took, "who built the clock, and nobody else")
+	assert.Equal(t, map[string]int{"recorded_test.doClock": 1, "recorded_test.doTides": 1}, took, "only the clock and the tides were built")
 }
 
-// TestSamberDoSame holds that an application does under the adapter what it does without: names, errors, clones, overrides.
+// TestSamberDoSame checks that an application does under the adapter what it does without: names, errors, clones, overrides.
 func TestSamberDoSame(t *testing.T) {
 	behave := func(root *do.RootScope) (said []string) {
 		note := func(v any, err error) {
@@ -338,7 +338,7 @@ func TestSamberDoMistakes(t *testing.T) {
 	})
 }
 
-// TestSamberDoOff holds that a request costs no allocation more than without the adapter while nothing is recorded.
+// TestSamberDoOff checks that a request costs no allocation more than without the adapter while nothing is recorded.
 func TestSamberDoOff(t *testing.T) {
 	c := newTally()
 	request := func(root do.Injector, wiring func(do.Injector)) func() {

@@ -19,7 +19,7 @@ import (
 )
 
 // TestScopes holds what docs/recording/go.md says of handlers and adapters together: how many scopes a piece of work gets, and in
-// which one what the container builds for it is told.
+// by which one what the container builds for it is recorded.
 func TestScopes(t *testing.T) {
 	type work func(ctx context.Context) // opens a scope of the container's, builds something in it and ends it
 	doWork := func(open func(ctx context.Context, root *do.RootScope) do.Injector) func(*record.Recorder) work {
@@ -93,7 +93,7 @@ func TestScopes(t *testing.T) {
 					case event.Open:
 						opened[e.Scope] = true
 					case event.Make:
-						assert.True(t, opened[e.Scope], "it is told in a scope of the work")
+						assert.True(t, opened[e.Scope], "it is recorded in a scope of the work")
 						assert.True(t, !e.Has.Has(event.FOwner) || e.Owner == e.Scope)
 					case event.Close:
 						delete(opened, e.Scope)

@@ -96,7 +96,7 @@ func digRequest(c digger, t *tally) error {
 	)
 }
 
-// TestUberDig holds that nothing is found in a sound application, and that what is told is what it counts.
+// TestUberDig checks that nothing is found in a sound application, and that the recording equals its own counters.
 func TestUberDig(t *testing.T) {
 	c := newTally()
 	got := recorded(t, func(rec *record.Recorder) {
@@ -148,7 +148,7 @@ func TestUberDig(t *testing.T) {
 	assert.LessOrEqual(t, timed, 1, "several results are timed once")
 }
 
-// TestUberDigSame holds that an application does under the adapter what it does without, errors and their places included.
+// TestUberDigSame checks that an application does under the adapter what it does without, errors and their places included.
 func TestUberDigSame(t *testing.T) {
 	behave := func(c digger) (said []string) {
 		note := func(err error) {
@@ -239,7 +239,7 @@ func TestUberDigMistakes(t *testing.T) {
 	})
 	t.Run("a leak", func(t *testing.T) {
 		use := func(*digDesk) {}
-		assert.Empty(t, run(t, nil, office, request, use, nil).found(), "nobody knows whether it is closed")
+		assert.Empty(t, run(t, nil, office, request, use, nil).found(), "whether it is closed is unknown")
 		assert.Equal(t, []found{{"disposal/leaked", "recorded_test.digLedger", ""}}, run(t, []uberdig.Option{uberdig.ClosesTold()}, office, request, use, nil).found())
 	})
 	t.Run("a missing one deep below", func(t *testing.T) {
@@ -281,7 +281,7 @@ func TestUberDigMistakes(t *testing.T) {
 	})
 }
 
-// TestUberDigOff holds that a request costs no allocation more than without the adapter while nothing is recorded, but for the
+// TestUberDigOff checks that a request costs no allocation more than without the adapter while nothing is recorded, but for the
 // scope that stands for dig's.
 func TestUberDigOff(t *testing.T) {
 	c := newTally()

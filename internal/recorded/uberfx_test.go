@@ -87,7 +87,7 @@ func fxRun(t *testing.T, work func(), options ...fx.Option) error {
 	return app.Stop(context.Background())
 }
 
-// TestUberFx holds that an fx application is recorded by one line, that its own log goes on, and that nothing is found in it.
+// TestUberFx checks that an fx application is recorded by one line, that its own log goes on, and that nothing is found in it.
 func TestUberFx(t *testing.T) {
 	c := newTally()
 	logged := map[string]int{}

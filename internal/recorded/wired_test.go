@@ -36,7 +36,7 @@ func got[T any](t require.TestingT, s *wired.Service[T], a wired.Asker) T {
 	return v
 }
 
-// TestWired holds that nothing is found in a sound application that is wired by hand, and that what is told is what it counts.
+// TestWired checks that nothing is found in a sound application that is wired by hand, and that the recording equals its own counters.
 func TestWired(t *testing.T) {
 	c := newTally()
 	r := recorded(t, func(rec *record.Recorder) {

@@ -11,7 +11,7 @@ import (
 	"keenlantern.example/internal/report"
 )
 
-// TestColumns holds that names in wide and combining characters take the columns that a terminal gives them.
+// TestColumns checks that names in wide and combining characters take the columns that a terminal gives them.
 func TestColumns(t *testing.T) {
 	for _, name := range []string{"港湾の潮汐を読む係", "GaugeTidesOfTheOuterHarbour", "e\u0301e\u0301e\u0301e\u0301e\u0301e\u0301e\u0301", "🚢🚢🚢🚢🚢🚢🚢🚢"} {
 		short := report.Shorten(name, 9)

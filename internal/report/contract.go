@@ -71,7 +71,7 @@ func acceptedLines(out io.Writer, r *contract.Report, s Style) {
 	}
 }
 
-// ContractSummary writes what is not told by findings: which clauses the recording does not show, and what became of accepted findings.
+// ContractSummary writes what findings do not show: which clauses the recording does not show, and what became of accepted findings.
 func ContractSummary(out io.Writer, r *contract.Report, s Style) {
 	for n := range r.Clauses {
 		if c := &r.Clauses[n]; c.Status == contract.NotSeen {

@@ -35,7 +35,7 @@ func Applications(out io.Writer, list []views.Application, s Style) {
 			rows = append(rows, []string{Shorten(Clean(r.ID), 13), dash(r.Version), dash(r.Environment), state, finding.Number(r.Events), finding.Number(r.Lost), follows})
 		}
 		if len(rows) == 0 {
-			fmt.Fprintln(out, "  no recorder of it has asked lately")
+			fmt.Fprintln(out, "  no recorder has asked recently")
 			continue
 		}
 		FitTable(out, s, []string{"  recorder", "version", "environment", "state", "events", "lost", "follows"}, inset(rows), []int{1, 2}, 4, 5)

@@ -29,7 +29,7 @@ func Spark(series []int64, columns int) string {
 	return string(line)
 }
 
-// Disposal writes whether things are let go.
+// Disposal writes whether things are released.
 func Disposal(out io.Writer, v views.DisposalView, s Style) {
 	named(out, s, func(out io.Writer, s Style) { disposal(out, v, s) })
 }
@@ -55,7 +55,7 @@ func disposal(out io.Writer, v views.DisposalView, s Style) {
 		}
 	}
 	if len(v.Undone) > 0 {
-		fmt.Fprintf(out, "\n%s\n", s.paint(bold, "what nobody has disposed"))
+		fmt.Fprintf(out, "\n%s\n", s.paint(bold, "not disposed"))
 		rows := [][]string{}
 		for n := range v.Undone {
 			u := &v.Undone[n]

@@ -74,7 +74,7 @@ const maxStreamRows = 10
 // maxAcceptedIDs bounds how many accepted findings are named.
 const maxAcceptedIDs = 5
 
-// Accepted says which findings are left out because a contract accepts them.
+// Accepted returns which findings are left out because a contract accepts them.
 func Accepted(r *engine.Result) string {
 	if len(r.Accepted) == 0 {
 		return ""
@@ -90,7 +90,7 @@ func Accepted(r *engine.Result) string {
 	return fmt.Sprintf(" %s accepted by the contract: %s.", finding.Count(int64(len(ids)), "other one is", "other ones are"), names)
 }
 
-// Totals says how many findings there are of each severity.
+// Totals returns how many findings there are of each severity.
 func Totals(list []*finding.Finding) string {
 	var n [finding.Error + 1]int64
 	for _, f := range list {
@@ -165,7 +165,7 @@ func stream(out io.Writer, i *engine.Info, s Style) {
 	}
 }
 
-// HealthLine says in a few words what of a stream is missing.
+// HealthLine returns in a few words what of a stream is missing.
 func HealthLine(h *engine.Health) string {
 	if h.Whole() {
 		return "complete"

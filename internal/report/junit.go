@@ -40,7 +40,7 @@ type (
 )
 
 // JUnit writes a test case for every rule that found nothing and for every finding; a finding of at least the given
-// severity is a failure, a lesser one is told in its case's output.
+// severity is a failure, a lesser one is reported in its case's output.
 func JUnit(out io.Writer, r *engine.Result, rules []RuleText, least finding.Severity) error {
 	apps := []string{}
 	for _, s := range r.Streams {

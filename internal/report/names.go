@@ -98,7 +98,7 @@ func (n *shortened) legend(one, many string) []string {
 	return []string{many + " " + strings.Join(list, ", ")}
 }
 
-// maxParts bounds how many of a name's parts are looked at, from its end.
+// maxParts bounds how many of a name's parts are inspected, from its end.
 const maxParts = 8
 
 // packages returns where the type's own name begins, and where each package around it does. A name whose last part does not begin with
@@ -178,7 +178,7 @@ func (s Style) prose(text string) string {
 			return word
 		case sourcePlace.MatchString(word):
 			return s.shortPlace(word)
-		case strings.HasPrefix(word, "/"), len(packages(word)) == 0: // a route; a word, which is no name to be told from others
+		case strings.HasPrefix(word, "/"), len(packages(word)) == 0: // a route; a word, which is not a qualified name
 			return word
 		}
 		if short := s.names.types.of(word); short != word {

@@ -57,7 +57,7 @@ func TestNames(t *testing.T) {
 	}
 }
 
-// TestNamesStayDifferent holds that cells of a narrow column which differ only in the middle are not shortened to the same text.
+// TestNamesStayDifferent checks that cells of a narrow column which differ only in the middle are not shortened to the same text.
 func TestNamesStayDifferent(t *testing.T) {
 	var list views.RegistrationList
 	for _, middle := range []string{"One", "Two", "Three"} {

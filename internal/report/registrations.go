@@ -46,7 +46,7 @@ func registrations(out io.Writer, v views.RegistrationList, s Style) {
 	}
 }
 
-// firstMade says when the first instance was made: at start, or on demand.
+// firstMade returns when the first instance was made: at start, or on demand.
 func firstMade(r *views.RegistrationRow) string {
 	if r.First == nil {
 		return ""
@@ -54,7 +54,7 @@ func firstMade(r *views.RegistrationRow) string {
 	return r.First.When
 }
 
-// creation says when, where and for whom an instance was made.
+// creation returns when, where and for whom an instance was made.
 func creation(c *views.Creation) string {
 	if c == nil {
 		return ""

@@ -121,7 +121,7 @@ func location(r finding.Ref, says string) sarifLocation {
 	return l
 }
 
-// escapeURI makes a path a URI reference; what stands in a trace may be anything.
+// escapeURI makes a path a URI reference; what is in a trace may be anything.
 func escapeURI(path string) string {
 	const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-._~/"
 	out := make([]byte, 0, len(path))

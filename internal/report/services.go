@@ -19,7 +19,7 @@ func Services(out io.Writer, list views.ServiceList, s Style) {
 	}
 	fmt.Fprintf(out, "%s the log %s: %s, %s\n", s.paint(bold, finding.Count(int64(len(list.Services)), "service uses", "services share")), Clean(list.Log), finding.Count(int64(list.Partitions), "partition", "partitions"), between(list))
 	if !slices.ContainsFunc(list.Services, func(one views.ServiceState) bool { return one.This }) {
-		fmt.Fprintln(out, "The log does not answer the service that was asked: it cannot be reached, or most of its servers are down. Batches are put off until it does.")
+		fmt.Fprintln(out, "The log does not answer the service that was asked: it cannot be reached, or most of its servers are down. Batches are rejected with Retry-After until it does.")
 	}
 	if len(list.Services) == 0 {
 		return
@@ -39,7 +39,7 @@ func Services(out io.Writer, list views.ServiceList, s Style) {
 	FitTable(out, s, []string{"  service", "address", "version", "works on", "partitions", "behind", "recordings"}, inset(rows), []int{4, 1}, 3, 6)
 }
 
-// between says whether all partitions are worked on.
+// between reports whether all partitions are worked on.
 func between(list views.ServiceList) string {
 	switch n := list.Free + list.Reading; {
 	case n == 0:

@@ -88,7 +88,7 @@ func fit(width int, head []string, rows [][]string, flexible []int) [][]string {
 	return out
 }
 
-// distinct shortens the cells of a column, and tells whether those that differed still do.
+// distinct shortens the cells of a column, and reports whether those that differed still do.
 func distinct(rows, out [][]string, column, width int) bool {
 	was := make(map[string]string, len(rows))
 	same := true

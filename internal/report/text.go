@@ -49,7 +49,7 @@ func steers(r rune) bool {
 // columns counts the columns of a terminal that a text takes: wide characters take two, combining ones none.
 var columns = &runewidth.Condition{}
 
-// Shorten cuts a text to width by leaving out its middle: names tell more at both ends.
+// Shorten cuts a text to width in the middle: the ends of a name matter most.
 func Shorten(s string, width int) string {
 	if columns.StringWidth(s) <= width || width < 5 {
 		return s

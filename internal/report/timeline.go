@@ -77,7 +77,7 @@ func timeline(out io.Writer, e finding.Example, s Style) {
 	fmt.Fprintln(out)
 }
 
-// evened returns where a time stands in a drawing of so many columns.
+// evened returns where a time is in a drawing of so many columns.
 func evened(ev *finding.Evidence, columns int) func(t int64) int {
 	points := []int64{ev.From, ev.To}
 	for _, b := range ev.Scopes {

@@ -18,7 +18,7 @@ import (
 	"keenlantern.example/internal/report"
 )
 
-// TestNothingSteersAReader holds that files for people and other programs have no control or direction characters of a trace.
+// TestNothingSteersAReader checks that files for people and other programs have no control or direction characters of a trace.
 func TestNothingSteersAReader(t *testing.T) {
 	const name = `Tide\u202e\u0007\u0085\u2066\udb40\udc01Source`
 	lines := `{"ev":"hello","t":0,"format":"lantern/1","app":"a` + name + `","stream":"s","start":"2026-03-02T05:40:00Z"}` + "\n" +

@@ -70,13 +70,13 @@ func whatIf(out io.Writer, a *replay.Answer, s Style) {
 			wrapped(out, "  -", 4, s.width(), Clean(strings.Join(names, " → ")))
 		}
 	}
-	fmt.Fprintln(out, "\nWhat the recording cannot tell:")
+	fmt.Fprintln(out, "\nWhat the recording does not show:")
 	for _, u := range a.Unknown {
 		wrapped(out, "  -", 4, s.width(), Clean(u))
 	}
 }
 
-// changeOf says how much a figure would change.
+// changeOf returns how much a figure would change.
 func changeOf(what string, c replay.Counts, write func(int64) string) string {
 	switch {
 	case c.Now == c.Then:

@@ -1,4 +1,4 @@
-// Package runtimes tells tests of recorders whether what they need of another runtime is there.
+// Package runtimes reports to tests of recorders whether another runtime is installed.
 package runtimes
 
 import (

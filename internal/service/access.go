@@ -51,7 +51,7 @@ func (s *service) who(c *gin.Context) (access.Who, error) {
 	return access.Who{}, errNoSession
 }
 
-// stillMay tells whether whoever sent a request that goes on for long may still do so.
+// stillMay reports whether the sender of a long request still has the right to it.
 func (s *service) stillMay(c *gin.Context) bool {
 	if !s.Tokens {
 		return true
@@ -110,7 +110,7 @@ func (s *service) accessRoutes(g *gin.RouterGroup) {
 	g.DELETE("/tokens/:token", s.do(s.deleteToken))
 }
 
-// session says whether the service wants a token, and which kind the asker has.
+// session is whether the service wants a token, and which kind the asker has.
 type session struct {
 	Required bool   `json:"required"`
 	Kind     string `json:"kind"`
@@ -135,7 +135,7 @@ func small(c *gin.Context, into any) error {
 	return nil
 }
 
-// postSession begins a session for whoever shows a token. The browser keeps it in a cookie that scripts cannot read and
+// postSession begins a session for the holder of a token. The browser keeps it in a cookie that scripts cannot read and
 // other sites cannot send.
 func (s *service) postSession(c *gin.Context) error {
 	var in struct {
@@ -147,7 +147,7 @@ func (s *service) postSession(c *gin.Context) error {
 	from := c.ClientIP()
 	secret := strings.TrimSpace(in.Token)
 	if wait := s.signIns.wait(from, secret); wait > 0 {
-		s.Log.Warn("sign-ins from an address are put off: too many have failed", "address", from)
+		s.Log.Warn("sign-ins from an address are rejected: too many have failed", "address", from)
 		return &tooOften{int(wait.Seconds()) + 1}
 	}
 	value, who, ok := s.Gate.SignIn(secret)
@@ -165,7 +165,7 @@ func (s *service) postSession(c *gin.Context) error {
 }
 
 // keep has the browser keep a session. It is sent over HTTPS only where that is what the browser speaks, with this service
-// or with a proxy in front of it that says so.
+// or with a proxy in front of it that sets it.
 func (s *service) keep(c *gin.Context, value string, seconds int) {
 	http.SetCookie(c.Writer, &http.Cookie{
 		Name: cookie, Value: value, Path: "/", MaxAge: seconds, HttpOnly: true, SameSite: http.SameSiteStrictMode,

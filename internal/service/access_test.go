@@ -75,7 +75,7 @@ func TestTokens(t *testing.T) {
 	assert.Equal(t, no, p.Status)
 	assert.Contains(t, p.Detail, "not known")
 
-	// The console signs in with one that may read, and its cookie is nobody else's.
+	// The console signs in with one that may read, and its cookie is not shared.
 	status, _, _ := r.do("POST", "/api/v1/session", strings.NewReader(`{"token":"`+made[access.Record].Secret+`"}`))
 	assert.Equal(t, wrong, status)
 	status, header, said := r.do("POST", "/api/v1/session", strings.NewReader(`{"token":" `+made[access.Read].Secret+`\n"}`))
@@ -115,8 +115,8 @@ func TestTokens(t *testing.T) {
 	assert.Equal(t, no, ask("GET", "/api/v1/recordings", "", access.Read))
 }
 
-// TestSessions holds what a browser keeps to a session of its own: random, ended by signing out and by revoking the token
-// it was begun with, sent over HTTPS only where HTTPS is spoken; and that sign-ins which fail are put off.
+// TestSessions holds what a browser keeps to its own session: random, ended by signing out and by revoking the token
+// it was begun with, sent over HTTPS only where HTTPS is spoken; and that sign-ins that fail are delayed.
 func TestSessions(t *testing.T) {
 	r := startWith(t, t.TempDir(), true)
 	token, err := r.gate.Create(t.Context(), access.Read, "")
@@ -158,7 +158,7 @@ func TestSessions(t *testing.T) {
 	assert.NotEqual(t, "1", header.Get("Retry-After"))
 }
 
-// TestRevokedTokensLose holds that a live line ends with its token, and a stream stays with the token that began it.
+// TestRevokedTokensLose checks that a live line ends with its token, and a stream stays with the token that began it.
 func TestRevokedTokensLose(t *testing.T) {
 	r := startWith(t, t.TempDir(), true)
 	bearer := func(kind access.Kind) (views.NewToken, string) {
@@ -181,7 +181,7 @@ func TestRevokedTokensLose(t *testing.T) {
 	case err := <-ended:
 		assert.NoError(t, err)
 	case <-time.After(5 * time.Second):
-		t.Error("a revoked token is still told of what happens")
+		t.Error("a revoked token still gets messages")
 	}
 
 	_, one := bearer(access.Record)

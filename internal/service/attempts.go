@@ -70,7 +70,7 @@ func count(of *lru.Cache[string, *rate.Limiter], key string, every time.Duration
 // tooOften is returned while sign-ins from an address are throttled.
 type tooOften struct{ seconds int }
 
-// Error says for how long.
+// Error returns how long to wait.
 func (t *tooOften) Error() string {
 	return fmt.Sprintf("too many sign-ins from this address have failed; try again in %d seconds", t.seconds)
 }

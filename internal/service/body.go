@@ -68,7 +68,7 @@ const maxWindow = 8 << 20
 // and no more. Everything is accounted for in the room that is returned; the caller frees both.
 func (s *service) body(c *gin.Context) (b *bodyOf, room *ingest.Room, err error) {
 	length := c.Request.ContentLength
-	// Before a byte of it is read: a service that is behind must not grow by what it puts off.
+	// Before a byte of it is read: a service that is behind must not grow by what it rejects.
 	if length > s.MaxBatch {
 		return nil, nil, &tooLarge{"the batch", s.MaxBatch}
 	}
@@ -99,7 +99,7 @@ func (s *service) body(c *gin.Context) (b *bodyOf, room *ingest.Room, err error)
 	case "gzip":
 		z, err := gzip.NewReader(bytes.NewReader(b.wire.Bytes()))
 		if err != nil {
-			return b, room, &badRequest{"the body is said to be gzip and is not: " + err.Error()}
+			return b, room, &badRequest{"the body is not gzip, as its Content-Encoding: " + err.Error()}
 		}
 		if err := read(&b.unpacked, z, room, wire, s.MaxBatch); err != nil {
 			return b, room, err
@@ -163,9 +163,9 @@ func (s *service) unzstd(b *bodyOf, room *ingest.Room, held int64) error {
 	case errors.Is(err, zstd.ErrWindowSizeExceeded):
 		return &badRequest{fmt.Sprintf("the body's zstd window is larger than %d bytes", maxWindow)}
 	case err != nil:
-		return &badRequest{"the body is said to be zstd and is not: " + err.Error()}
+		return &badRequest{"the body is not zstd, as its Content-Encoding: " + err.Error()}
 	}
-	if !room.Grow(held + int64(cap(plain))) { // more frames than the first one said
+	if !room.Grow(held + int64(cap(plain))) { // more frames than the first one announced
 		return ingest.ErrBusy
 	}
 	b.unpacked.Write(plain)

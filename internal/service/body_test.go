@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestLargeBodies holds that a small batch never gets the room that a large one left behind, which is not accounted for.
+// TestLargeBodies checks that a small batch never gets the room that a large one left behind, which is not accounted for.
 func TestLargeBodies(t *testing.T) {
 	var all []*bodyOf
 	for range 50 {

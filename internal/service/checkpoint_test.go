@@ -18,7 +18,7 @@ import (
 	"keenlantern.example/internal/store/sqlite"
 )
 
-// TestCheckpoint holds that a restart goes on with a live stream from where its analysis was kept, without reading what
+// TestCheckpoint checks that a restart goes on with a live stream from where its analysis was kept, without reading what
 // came before, that the end is what it would have been, and that a checkpoint which cannot be read is no loss.
 func TestCheckpoint(t *testing.T) {
 	for _, damaged := range []string{"", "checkpoints"} {
@@ -43,7 +43,7 @@ func TestCheckpoint(t *testing.T) {
 			var batches int
 			require.NoError(t, db.QueryRow("SELECT batches FROM checkpoints").Scan(&batches))
 			assert.Equal(t, 6, batches)
-			spoil := "UPDATE batches SET body = x'00' WHERE n < 4" // whoever reads these again fails
+			spoil := "UPDATE batches SET body = x'00' WHERE n < 4" // reading these again fails
 			if damaged != "" {
 				spoil = "UPDATE checkpoints SET body = x'00'"
 			}

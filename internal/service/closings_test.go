@@ -11,7 +11,7 @@ import (
 	"keenlantern.example/internal/core/views"
 )
 
-// TestClosingsOfStreams holds that scopes of one number in two streams are two: each has its own closing.
+// TestClosingsOfStreams checks that scopes of one number in two streams are two: each has its own closing.
 func TestClosingsOfStreams(t *testing.T) {
 	r := start(t, t.TempDir())
 	text, err := os.ReadFile("../../testdata/office.ndjson")

@@ -81,7 +81,7 @@ type misagreed struct {
 
 func (e *misagreed) Error() string { return e.err.Error() }
 
-// disagrees tells of a contract that cannot be used.
+// disagrees returns the error of an unusable contract.
 func disagrees(err error) error {
 	m := &misagreed{err: err, mistakes: []gin.H{}}
 	var walk func(error)
@@ -114,7 +114,7 @@ func (s *service) readContract(c *gin.Context, name string) (*contract.Contract,
 	return read, text, nil
 }
 
-// unheld says which application no contract is held for.
+// unheld returns which application no contract is held for.
 func unheld(c *gin.Context, err error) error {
 	if errors.Is(err, store.ErrNotFound) {
 		return &notHere{fmt.Sprintf("no contract is held for %s", c.Param("application"))}
@@ -209,7 +209,7 @@ func judged(read *contract.Contract, src *views.Source) (any, error) {
 	return r, nil
 }
 
-// adoption is what a request to accept findings says.
+// adoption is the body of a request to accept findings.
 type adoption struct {
 	Reason string `json:"reason"`
 	Until  string `json:"until"`

@@ -44,7 +44,7 @@ func TestContracts(t *testing.T) {
 	assert.Equal(t, "harbour.yaml", report.Contract)
 	assert.Zero(t, report.Broken+report.NotSeen)
 
-	// None is held until one is put, and a broken one is told with its findings.
+	// None is held until one is put, and a broken one is reported with its findings.
 	status, _, _ = r.do("GET", "/api/v1/recordings/latest/contract", nil)
 	assert.Equal(t, 404, status)
 	broken := strings.Replace(string(draft), "implementation: LedgerOnDisk", "implementation: LedgerOnPaper", 1)
@@ -96,7 +96,7 @@ func TestContracts(t *testing.T) {
 	now, _ := counted()
 	assert.Equal(t, before, now)
 
-	// Adopting what is found today leaves nothing; what the contract says otherwise stays.
+	// Adopting what is found today leaves nothing; the rest of the contract stays.
 	status, _, said = r.do("POST", "/api/v1/recordings/latest/adoption", strings.NewReader(`{"reason": "an old application", "until": "2999-12-31"}`))
 	require.Equal(t, 200, status, string(said))
 	fits("Adopted", said)

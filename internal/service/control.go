@@ -37,13 +37,13 @@ func (s *service) getApplications(c *gin.Context) error {
 	return nil
 }
 
-// getOrder tells what an application's recorders shall do. It changes nothing.
+// getOrder returns what an application's recorders shall do. It changes nothing.
 func (s *service) getOrder(c *gin.Context) error {
 	c.JSON(http.StatusOK, s.Desk.Order(c.Param("application")))
 	return nil
 }
 
-// putRecorder is how a recorder says how it is doing. It is answered with its application's order: at once where that is
+// putRecorder receives a recorder's state. It is answered with its application's order: at once where that is
 // not the one it knows, else when there is another, or after a while.
 func (s *service) putRecorder(c *gin.Context) error {
 	var r views.Recorder

@@ -1,4 +1,4 @@
-// Package service is the HTTP side: it takes traces, answers questions about recordings, tells listeners what has
+// Package service is the HTTP side: it receives traces, answers queries about recordings, notifies listeners of what has
 // changed, and serves the console.
 //
 // A handler decodes, calls one method, encodes, and returns an error; problem.go alone makes statuses of errors. The

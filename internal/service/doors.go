@@ -15,8 +15,8 @@ import (
 	"github.com/klauspost/compress/gzhttp"
 )
 
-// Doors bounds the connections that a service holds: in all, and from each address. Whoever comes beyond that is let into
-// a small room of its own, where the service says how it is (/healthz, /readyz, /metrics) and refuses everything else, so
+// Doors bounds the connections that a service holds: in all, and from each address. Connections beyond that are let into
+// a small separate listener, where the service reports its state (/healthz, /readyz, /metrics) and refuses everything else, so
 // that it can be looked after while it is under attack. Idle connections make room for new ones.
 type Doors struct {
 	most, each, spare int
@@ -182,7 +182,7 @@ func (d *Doors) Context(ctx context.Context, conn net.Conn) context.Context {
 	return ctx
 }
 
-// errRoom says that there are too many connections.
+// errRoom is returned when there are too many connections.
 var errRoom = errors.New("the service holds as many connections as it takes, in all or from this address; close some, or try again later")
 
 // inRoom answers what comes by the small room: how the service is, and nothing else.
@@ -195,7 +195,7 @@ func (s *service) inRoom(g *gin.Engine) http.Handler {
 // leastPacked is how many bytes an answer has at least that is worth packing.
 const leastPacked = 1 << 10
 
-// packed sends the answers of h packed, to those who take that. How long they are then tells nothing exact of what is in them.
+// packed sends the answers of h packed, to those who take that. Their length then reveals nothing exact about their content.
 func packed(h http.Handler) http.Handler {
 	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(leastPacked), gzhttp.RandomJitter(32, 0, false))
 	if err != nil {

@@ -61,7 +61,7 @@ func (s *service) joinFleet() {
 	again("session", s.Gate.Refresh)
 }
 
-// getServices tells which services share the log, and how it is with their partitions.
+// getServices returns which services share the log, and how it is with their partitions.
 func (s *service) getServices(c *gin.Context) error {
 	list := views.ServiceList{Services: []views.ServiceState{}}
 	if s.Fleet == nil {

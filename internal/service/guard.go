@@ -53,7 +53,7 @@ func (s *service) guarded(c *gin.Context) {
 	c.Next()
 }
 
-// How long a connection may be held by a request that does not come, and by an answer that nobody takes.
+// How long a connection may be held by a request that does not come, and by an answer that is not read.
 const (
 	unreadBody = 100 * time.Millisecond // for a body that is not needed
 	bodyBegins = 10 * time.Second       // until the first byte of a body
@@ -72,7 +72,7 @@ type patientBody struct {
 	aborted atomic.Bool
 }
 
-// abort ends reading. It may be called while somebody reads.
+// abort ends reading. It may be called during a read.
 func (b *patientBody) abort() {
 	b.aborted.Store(true)
 	_ = b.conn.SetReadDeadline(time.Now())
@@ -110,7 +110,7 @@ func refuseBody(c *gin.Context) {
 	_ = body.conn.SetReadDeadline(time.Now().Add(unreadBody))
 }
 
-// foreign tells whether a request names a host that is not the one it came to, or comes from a page of another one.
+// foreign reports whether a request names a host that is not the one it came to, or comes from a page of another one.
 func foreign(r *http.Request, hosts []string) error {
 	local, _ := r.Context().Value(http.LocalAddrContextKey).(*net.TCPAddr)
 	host, _, err := net.SplitHostPort(r.Host)
@@ -129,7 +129,7 @@ func foreign(r *http.Request, hosts []string) error {
 			return &foreignRequest{fmt.Sprintf("this service is not called %q; 'keenlantern serve --host %s' lets it be", host, host)}
 		}
 	}
-	// Browsers say where a request comes from. A link to a page of the console may come from anywhere.
+	// Browsers are where a request comes from. A link to a page of the console may come from anywhere.
 	site := r.Header.Get("Sec-Fetch-Site")
 	if (site == "cross-site" || site == "same-site") && (r.Header.Get("Sec-Fetch-Mode") != "navigate" || r.Header.Get("Sec-Fetch-Dest") != "document" || api(r.URL.Path)) {
 		return &foreignRequest{"a page of another site may not ask this service"}
@@ -142,7 +142,7 @@ func foreign(r *http.Request, hosts []string) error {
 	return nil
 }
 
-// api tells whether an address is the API's rather than a page's.
+// api reports whether an address is the API's rather than a page's.
 func api(path string) bool {
 	return strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/v1/") || strings.HasPrefix(path, "/go/") || strings.HasPrefix(path, "/maven/") || strings.HasPrefix(path, "/nuget/") || strings.HasPrefix(path, "/composer/") || strings.HasPrefix(path, "/recorders/") || path == "/metrics"
 }

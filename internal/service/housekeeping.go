@@ -26,7 +26,7 @@ func (s *service) housekeepingRoutes(g *gin.RouterGroup) {
 	g.POST("/service/backup", s.do(s.postBackup))
 }
 
-// named makes an absent recording an answer that says which one.
+// named adds the name to the error for an absent recording.
 func named(name string, err error) error {
 	if errors.Is(err, store.ErrNotFound) {
 		return &notHere{fmt.Sprintf("there is no recording %q; GET /api/v1/recordings lists those there are", name)}
@@ -62,7 +62,7 @@ func (s *service) deleteRecording(c *gin.Context) error {
 	return nil
 }
 
-// damagedTrailer says behind an export how many batches of it could not be read; gap lines stand for them.
+// damagedTrailer carries behind an export how many batches of it could not be read; gap lines stand for them.
 const damagedTrailer = "Keenlantern-Damaged-Batches"
 
 // steadyWriter gives each piece of a long answer its own time to be taken.
@@ -77,7 +77,7 @@ func (w *steadyWriter) Write(p []byte) (int, error) {
 	return w.Writer.Write(p)
 }
 
-// postAnalysis has a recording analysed anew in the background.
+// postAnalysis has a recording reanalysed in the background.
 func (s *service) postAnalysis(c *gin.Context) error {
 	name := c.Param("recording")
 	n, err := s.Hub.Again(c.Request.Context(), name)
@@ -88,7 +88,7 @@ func (s *service) postAnalysis(c *gin.Context) error {
 	return nil
 }
 
-// getRetention says whether old recordings are deleted; putRetention says that the clock is right.
+// getRetention reports whether old recordings are deleted; putRetention confirms the clock.
 func (s *service) getRetention(c *gin.Context) error {
 	r := s.Hub.RetentionOfAll(c.Request.Context())
 	c.JSON(http.StatusOK, views.Retention{KeepForNS: s.Keep.For.Nanoseconds(), KeepBytes: s.Keep.Bytes, Held: r.Held, Why: r.Why})
@@ -135,7 +135,7 @@ func (s *service) postBackup(c *gin.Context) error {
 	return nil
 }
 
-// getExport sends the trace as it came. An error in the middle cuts the connection, so that nobody takes a part for the
+// getExport sends the trace as it came. An error in the middle cuts the connection, so that a part is not taken for the
 // whole.
 func (s *service) getExport(c *gin.Context) error {
 	name := c.Param("recording")

@@ -18,7 +18,7 @@ import (
 	"keenlantern.example/internal/store/sqlite"
 )
 
-// TestHousekeeping holds that recordings are named, pinned, exported as they came, and deleted with the space they took;
+// TestHousekeeping checks that recordings are named, pinned, exported as they came, and deleted with the space they took;
 // that housekeeping deletes the oldest and leaves pinned ones; and that a second service stays out of the folder.
 func TestHousekeeping(t *testing.T) {
 	folder := t.TempDir()
@@ -92,7 +92,7 @@ func TestHousekeeping(t *testing.T) {
 	assert.Equal(t, first, list.Recordings[0].ID)
 }
 
-// TestSpaceIsFreed holds that the database's file shrinks when a recording is deleted.
+// TestSpaceIsFreed checks that the database's file shrinks when a recording is deleted.
 func TestSpaceIsFreed(t *testing.T) {
 	folder := t.TempDir()
 	r := start(t, folder)
@@ -116,7 +116,7 @@ func TestSpaceIsFreed(t *testing.T) {
 	assert.Less(t, size(), empty+20_000)
 }
 
-// TestMetrics holds that the service counts what it takes and what it is asked, and says when it is ready.
+// TestMetrics checks that the service counts what it takes and what it is asked, and reports when it is ready.
 func TestMetrics(t *testing.T) {
 	r := start(t, t.TempDir())
 	status, _, _ := r.do(http.MethodPut, "/api/v1/streams/h-1/batches/1", lines(sample(t)))

@@ -11,9 +11,9 @@ import (
 )
 
 const (
-	liveEvery = 250 * time.Millisecond // at most so often is a listener told
+	liveEvery = 250 * time.Millisecond // the shortest interval between messages to a listener
 	liveBeat  = 15 * time.Second       // and at least so often, so that a dead line is noticed
-	liveWrite = 10 * time.Second       // for one message; a listener that does not take it is let go
+	liveWrite = 10 * time.Second       // for one message; a listener that does not take it is released
 )
 
 // news holds the latest message about each recording, so that it is made once for all listeners.
@@ -23,7 +23,7 @@ type news struct {
 	made   int64 // messages
 }
 
-// message is what listeners are told of a recording.
+// message is a notification about a recording.
 type message struct {
 	once    sync.Once
 	version uint64
@@ -54,7 +54,7 @@ func (n *news) of(s *service, recording string) []byte {
 		}
 		data, err := json.Marshal(summary)
 		if err != nil {
-			s.Log.Error("tell of a recording", "recording", recording, "error", err)
+			s.Log.Error("notify of a recording", "recording", recording, "error", err)
 			return
 		}
 		m.text = fmt.Appendf(nil, "event: recording\ndata: %s\n\n", data)

@@ -11,7 +11,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 )
 
-// metrics are what the service says of itself in Prometheus' text format.
+// metrics are the service's metrics in Prometheus' text format.
 type metrics struct {
 	registry *prometheus.Registry
 	requests *prometheus.HistogramVec
@@ -36,7 +36,7 @@ func newMetrics(s *service) *metrics {
 		counter("ingest_batches_total", "Batches that were stored and acknowledged.", func() float64 { return float64(s.Hub.Stats().Batches) }),
 		counter("ingest_bytes_total", "Bytes of lines in them, before compression.", func() float64 { return float64(s.Hub.Stats().Bytes) }),
 		counter("ingest_lines_total", "Lines in them.", func() float64 { return float64(s.Hub.Stats().Lines) }),
-		counter("ingest_busy_total", "Batches that were put off because the service was behind.", func() float64 { return float64(s.Hub.Stats().Busy) }),
+		counter("ingest_busy_total", "Batches that were rejected with Retry-After because the service was behind.", func() float64 { return float64(s.Hub.Stats().Busy) }),
 		gauge("streams_loaded", "Live streams that are in memory.", func() float64 { return float64(s.Hub.Stats().Streams) }),
 		counter("live_messages_total", "Messages that were made for listeners, each for all of them.", func() float64 {
 			s.news.mu.Lock()
@@ -45,7 +45,7 @@ func newMetrics(s *service) *metrics {
 		}),
 		gauge("imports_running", "Trace files that are being read.", func() float64 { return float64(s.Hub.Stats().Imports) }),
 		gauge("ingest_waiting_bytes", "Bytes held for batches that are being read or wait.", func() float64 { return float64(s.Hub.Stats().Waiting) }),
-		gauge("streams_stale", "Streams that another version, or other settings, analysed, and that are being analysed anew.", func() float64 { return float64(s.Hub.Stats().Stale) }),
+		gauge("streams_stale", "Streams that another version, or other settings, analysed, and that are being reanalysed.", func() float64 { return float64(s.Hub.Stats().Stale) }),
 		gauge("streams_broken", "Streams whose analysis broke off.", func() float64 { return float64(s.Hub.Stats().Broken) }),
 		gauge("retention_held", "1 while no old recordings are deleted, because the clock leapt.", func() float64 {
 			if s.Hub.Retention().Held {
@@ -90,7 +90,7 @@ func (m *metrics) handler() gin.HandlerFunc {
 	return gin.WrapH(promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
 }
 
-// getReady says whether the service answers from everything it has accepted.
+// getReady reports whether the service answers from everything it has accepted.
 func (s *service) getReady(c *gin.Context) error {
 	if !s.Hub.Ready() {
 		return errNotReady

@@ -20,7 +20,7 @@ import (
 // tree is a folder of packed recorders that is served as its package manager asks for it.
 type tree struct {
 	folder  string
-	holds   string                   // for those who ask for something else
+	holds   string                   // for other requests
 	kind    func(name string) string // the content type of a file
 	changes func(name string) bool   // whether another version of the service has another one under this name
 }

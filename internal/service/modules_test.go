@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestProgram holds that the service hands out the program that it is itself, for its own system.
+// TestProgram checks that the service hands out the program that it is itself, for its own system.
 func TestProgram(t *testing.T) {
 	r := start(t, t.TempDir())
 	own, err := os.Executable()
@@ -31,7 +31,7 @@ func TestProgram(t *testing.T) {
 	assert.Contains(t, string(said), runtime.GOOS+"-"+runtime.GOARCH)
 }
 
-// TestGoModules holds that an application elsewhere, with an empty module cache and no replace lines, gets the recorder and an
+// TestGoModules checks that an application elsewhere, with an empty module cache and no replace lines, gets the recorder and an
 // adapter from the service with the Go command, builds with them, and records.
 func TestGoModules(t *testing.T) {
 	if testing.Short() {
@@ -88,7 +88,7 @@ func main() {
 	_ = rec.Close(context.Background())
 }
 `), 0o600))
-	// The lines that the README gives, in an environment with nothing of this one's: what the Go command goes by stands in its own file.
+	// The lines that the README gives, in an environment with nothing of this one's: what the Go command uses is in its own file.
 	readme, err := os.ReadFile("../../README.md")
 	require.NoError(t, err)
 	lines := regexp.MustCompile(`(?m)^   export GOPROXY=.*\n   go get .*$`).FindString(string(readme))

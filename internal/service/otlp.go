@@ -18,7 +18,7 @@ import (
 )
 
 // postLogs takes a trace as OpenTelemetry logs (OTLP/HTTP, protobuf or JSON). Records that are none of ours, and streams
-// whose hello has not come, are told as rejected, as the protocol has it; an exporter does not send those again.
+// whose hello has not come, are reported as rejected, as the protocol has it; an exporter does not send those again.
 func (s *service) postLogs(c *gin.Context) error {
 	kind, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type"))
 	asJSON := kind == "application/json"

@@ -70,7 +70,7 @@ func send(t *testing.T, r *running, stream string, text []byte, withT bool, opts
 		record.SetTimestamp(start.Add(time.Duration(fields["t"].(float64))))
 		for name, v := range fields {
 			if name == "ev" || name == "t" && !withT || fields["ev"] == "hello" && name != "format" {
-				continue // what the resource and the record's time say
+				continue // from the resource and the record's time
 			}
 			record.AddAttributes(attribute.KeyValue{Key: attribute.Key("lantern." + name), Value: attributeOf(v)})
 		}
@@ -79,7 +79,7 @@ func send(t *testing.T, r *running, stream string, text []byte, withT bool, opts
 	require.NoError(t, provider.Shutdown(ctx))
 }
 
-// TestOpenTelemetry holds that the same trace gives the same findings whether it comes by the native path or through
+// TestOpenTelemetry checks that the same trace gives the same findings whether it comes by the native path or through
 // OpenTelemetry's Go SDK, with gzip or without, with times of its own or the records'.
 func TestOpenTelemetry(t *testing.T) {
 	folder := t.TempDir()
@@ -107,7 +107,7 @@ func TestOpenTelemetry(t *testing.T) {
 		assert.Equal(t, "production", s.Environment)
 	}
 
-	// As JSON: what is no event of ours, and a stream without a hello, are told as rejected.
+	// As JSON: what is no event of ours, and a stream without a hello, are reported as rejected.
 	body := `{"resourceLogs":[{"resource":{"attributes":[{"key":"service.name","value":{"stringValue":"harbour"}},{"key":"service.instance.id","value":{"stringValue":"otel-3"}}]},` +
 		`"scopeLogs":[{"logRecords":[{"eventName":"lantern.use","attributes":[{"key":"lantern.t","value":{"intValue":"5"}},{"key":"lantern.inst","value":{"intValue":"1"}}]},{"body":{"stringValue":"hello"}}]}]}]}`
 	status, _, said := r.do(http.MethodPost, "/v1/logs", strings.NewReader(body), "Content-Type", "application/json")

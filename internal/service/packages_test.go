@@ -14,7 +14,7 @@ import (
 	"keenlantern.example/internal/runtimes"
 )
 
-// TestNodePackage holds that an application elsewhere gets the Node recorder from the service with npm, imports and requires it, and
+// TestNodePackage checks that an application elsewhere gets the Node recorder from the service with npm, imports and requires it, and
 // records.
 func TestNodePackage(t *testing.T) {
 	const built = "../../recorders/node"
@@ -62,7 +62,7 @@ func TestNodePackage(t *testing.T) {
 	assert.Empty(t, h.Get("Cache-Control"))
 }
 
-// offline fills a local repository with what the machine's own has, but for the recorder, where Maven's settings say that no other
+// offline fills a local repository with what the machine's own has, but for the recorder, where Maven's settings allow no other
 // repository can be reached, and returns the arguments with which Maven asks the service all the same.
 func offline(t *testing.T, local string) []string {
 	t.Helper()
@@ -79,7 +79,7 @@ func offline(t *testing.T, local string) []string {
 	return []string{"-s", empty}
 }
 
-// TestMavenRepository holds that an application elsewhere, on a machine whose local repository is empty, gets the JVM recorder from
+// TestMavenRepository checks that an application elsewhere, on a machine whose local repository is empty, gets the JVM recorder from
 // the service with Maven, compiles with it and records.
 func TestMavenRepository(t *testing.T) {
 	const packed = "../../recorders/dist/maven"
@@ -146,7 +146,7 @@ func TestMavenRepository(t *testing.T) {
 	}
 }
 
-// TestComposer holds that an application elsewhere gets the PHP recorder from the service with Composer, and records.
+// TestComposer checks that an application elsewhere gets the PHP recorder from the service with Composer, and records.
 func TestComposer(t *testing.T) {
 	const source = "../../recorders/php"
 	runtimes.Need(t, "php", "composer", source+"/composer.json")
@@ -184,7 +184,7 @@ func TestComposer(t *testing.T) {
 	assert.Contains(t, string(text), `"kind":"command"`)
 }
 
-// TestNuGet holds that an application elsewhere, with no packages yet, gets the .NET recorder from the service, and records.
+// TestNuGet checks that an application elsewhere, with no packages yet, gets the .NET recorder from the service, and records.
 func TestNuGet(t *testing.T) {
 	const packed = "../../recorders/dist/nuget"
 	runtimes.Need(t, "dotnet", "dotnet", packed)

@@ -21,7 +21,7 @@ import (
 var (
 	errMethod   = errors.New("this address does not take that method")
 	errNotReady = errors.New("what was accepted before the start is still being analysed")
-	errFault    = errors.New("the service met a fault of its own; its log says more")
+	errFault    = errors.New("internal error; the service's log has the details")
 )
 
 // badRequest is a request that cannot be understood.
@@ -111,7 +111,7 @@ func describe(err error) (status int, kind, title string, extra map[string]any) 
 	var part *ingest.ErrPart
 	switch {
 	case errors.As(err, &stale):
-		return http.StatusConflict, "stale", "The recording is being analysed anew", map[string]any{"left": stale.Left}
+		return http.StatusConflict, "stale", "The recording is being reanalysed", map[string]any{"left": stale.Left}
 	case errors.As(err, &contract):
 		return http.StatusUnprocessableEntity, "contract", "The contract cannot be used", map[string]any{"mistakes": contract.mistakes}
 	case errors.As(err, &conflict):

@@ -38,7 +38,7 @@ type Config struct {
 	Recorders fs.FS // the packed recorders, by runtime; nil: none
 	Log       *slog.Logger
 	Version   string
-	Keep      ingest.Keep // what housekeeping goes by, to be told
+	Keep      ingest.Keep // what housekeeping uses, to be reported
 
 	// MaxBatch and MaxFile bound bodies, in bytes, compressed and unpacked alike; 0 is the default.
 	MaxBatch int64

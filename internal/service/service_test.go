@@ -273,8 +273,8 @@ func TestProblems(t *testing.T) {
 		{"another stream's hello", "PUT", "/api/v1/streams/s/batches/1", hello, nil, 422, "not-a-trace", `stream "h-1"`},
 		{"over the bound", "PUT", "/api/v1/streams/h-1/batches/1", hello + big, nil, 413, "too-large", "65536 bytes"},
 		{"over the bound when unpacked", "PUT", "/api/v1/streams/h-1/batches/1", bomb.String(), []string{"Content-Encoding", "gzip"}, 413, "too-large", "65536 bytes"},
-		{"not the encoding it says", "PUT", "/api/v1/streams/h-1/batches/1", hello, []string{"Content-Encoding", "gzip"}, 400, "bad-request", "is said to be gzip"},
-		{"a broken zstd", "PUT", "/api/v1/streams/h-1/batches/1", hello, []string{"Content-Encoding", "zstd"}, 400, "bad-request", "is said to be zstd and is not"},
+		{"not the encoding it says", "PUT", "/api/v1/streams/h-1/batches/1", hello, []string{"Content-Encoding", "gzip"}, 400, "bad-request", "is not gzip"},
+		{"a broken zstd", "PUT", "/api/v1/streams/h-1/batches/1", hello, []string{"Content-Encoding", "zstd"}, 400, "bad-request", "is not zstd"},
 		{"an unknown encoding", "PUT", "/api/v1/streams/h-1/batches/1", hello, []string{"Content-Encoding", "br"}, 400, "bad-request", "use gzip, zstd or none"},
 		{"a file without a stream", "POST", "/api/v1/recordings", "noise\n", nil, 422, "not-a-trace", "no line is a hello"},
 		{"a file that breaks off", "POST", "/api/v1/recordings", bomb.String()[:100], nil, 422, "not-a-trace", "breaks off"},
@@ -317,7 +317,7 @@ func TestConsoleAndHeaders(t *testing.T) {
 	assert.JSONEq(t, `{"status":"ok","version":"test"}`, string(said))
 }
 
-// TestLive holds that a listener hears of a recording while it is being written and when it has ended.
+// TestLive checks that a listener hears of a recording while it is being written and when it has ended.
 func TestLive(t *testing.T) {
 	r := start(t, t.TempDir())
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
@@ -411,7 +411,7 @@ func TestAnswersFitTheDocument(t *testing.T) {
 	assert.NotContains(t, string(body), "null")
 }
 
-// TestImportDuringResume holds that what is still to be done after a start leaves alone a file that came in meanwhile.
+// TestImportDuringResume checks that what is still to be done after a start leaves alone a file that came in meanwhile.
 func TestImportDuringResume(t *testing.T) {
 	r := start(t, t.TempDir())
 	office, err := os.ReadFile("../../testdata/office.ndjson")
@@ -438,7 +438,7 @@ func TestImportDuringResume(t *testing.T) {
 	assert.NotEmpty(t, r.findings(list.Recordings[0].ID).Findings)
 }
 
-// TestManyStreams holds that a recording takes so many streams, and the next ones another.
+// TestManyStreams checks that a recording takes so many streams, and the next ones another.
 func TestManyStreams(t *testing.T) {
 	r := start(t, t.TempDir())
 	begin := func(app string, n int) string {

@@ -48,7 +48,7 @@ func office(out io.Writer, requests int) error {
 }
 
 // BenchmarkViews asks every view of a recording of 1 million and of 10 million events, with parameters that keep
-// changing, and tells the time within which 95 of 100 are answered.
+// changing, and reports the 95th percentile of their answers.
 func BenchmarkViews(b *testing.B) {
 	slowest := map[string]map[int]time.Duration{}
 	for _, millions := range []int{1, 10} {
@@ -119,7 +119,7 @@ func BenchmarkViews(b *testing.B) {
 
 // BenchmarkIngest measures (a) durable ingest over HTTP with analysis on, four recorders at once, plain and zstd, against
 // (b) the same events as rows inserted into SQLite through the same driver, prepared, 20,000 a transaction, WAL, and (c)
-// encoding/json decoding the same lines. It tells events a second of each, the processor time that one takes, which other
+// encoding/json decoding the same lines. It reports events a second of each, the processor time that one takes, which other
 // work on the machine changes less, and the stored size as a part of the lines'.
 func BenchmarkIngest(b *testing.B) {
 	const senders, requests, fullBatch = 4, 60_000, 1 << 20 // the last is what recorders send at once

@@ -74,7 +74,7 @@ func (f *file) Abort() {
 	}
 }
 
-// saidPacking checks that a file is packed as its Content-Encoding says.
+// saidPacking checks that a file is packed as its Content-Encoding.
 func saidPacking(in *bufio.Reader, encoding string) error {
 	magic := ""
 	switch encoding {
@@ -92,7 +92,7 @@ func saidPacking(in *bufio.Reader, encoding string) error {
 		return &badRequest{"the body could not be read: " + err.Error()}
 	}
 	if string(head) != magic {
-		return &badRequest{fmt.Sprintf("the body is said to be %s and is not", encoding)}
+		return &badRequest{fmt.Sprintf("the body is not %s, as its Content-Encoding", encoding)}
 	}
 	return nil
 }

@@ -84,7 +84,7 @@ func TestContractsHoldNobodyUp(t *testing.T) {
 	t.Logf("hostile ones: %v, the slowest in %v", answers, slowest)
 }
 
-// TestOneTokenTakesNoOthersRoom holds that sign-ins, sessions and recorders are bounded for each token, and that a token which is revoked
+// TestOneTokenTakesNoOthersRoom checks that sign-ins, sessions and recorders are bounded for each token, and that a token which is revoked
 // while its recorder waits learns nothing more.
 func TestOneTokenTakesNoOthersRoom(t *testing.T) {
 	r := startWith(t, t.TempDir(), true)
@@ -103,7 +103,7 @@ func TestOneTokenTakesNoOthersRoom(t *testing.T) {
 		_, _ = signIn("lantern-read-0000000000000")
 	}
 	status, managing := signIn(manager.Secret)
-	assert.Equal(t, http.StatusOK, status, "somebody else at the same address still signs in")
+	assert.Equal(t, http.StatusOK, status, "another user at the same address still signs in")
 	first := ""
 	for n := range 130 {
 		if _, kept := signIn(reader.Secret); n == 0 {

@@ -92,7 +92,7 @@ func questions(t *testing.T, src *views.Source) map[string]any {
 	return q
 }
 
-// TestViews holds that the service answers every question about every sample just as the core does of the file, that
+// TestViews checks that the service answers every question about every sample just as the core does of the file, that
 // the answers fit the document, and that it makes no difference whether a trace came as a file, in batches, or before
 // a restart.
 func TestViews(t *testing.T) {
@@ -200,8 +200,8 @@ func TestViews(t *testing.T) {
 	})
 }
 
-// TestInterleaved holds that streams whose batches come in turns, with the same ids in each, are one recording whose
-// answers are those of the streams one behind the other, and that a sampled one says so.
+// TestInterleaved checks that streams whose batches come in turns, with the same ids in each, are one recording whose
+// answers are those of the streams one behind the other, and that a sampled one is marked.
 func TestInterleaved(t *testing.T) {
 	text, err := os.ReadFile("../../testdata/office.ndjson")
 	require.NoError(t, err)

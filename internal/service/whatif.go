@@ -100,7 +100,7 @@ func (s *service) played(c *gin.Context, question string, play func(*views.Sourc
 	return nil
 }
 
-// play plays a recording. Its place is free again before whoever asked reads the answer, which may take a while.
+// play plays a recording. Its place is free again before the caller reads the answer, which may take a while.
 func (s *service) play(c *gin.Context, recording string, play func(*views.Source) (any, error)) (any, error) {
 	over, err := s.plays.take(c.Request.Context(), s.asker(c))
 	if err != nil {

@@ -6,33 +6,33 @@ import (
 	"time"
 )
 
-// What callers tell apart.
+// The errors that callers distinguish.
 var (
-	// ErrNotFound says that there is no such recording or stream.
+	// ErrNotFound is returned when there is no such recording or stream.
 	ErrNotFound = errors.New("not found")
-	// ErrAmbiguous says that a prefix fits several recordings.
+	// ErrAmbiguous is returned when a prefix fits several recordings.
 	ErrAmbiguous = errors.New("several recordings begin so")
-	// ErrSpent says that a recording's id was given out before.
+	// ErrSpent is returned when a recording's id was given out before.
 	ErrSpent = errors.New("this recording's id was given out before")
-	// ErrNotNext says that a batch is not the one that follows the latest of its stream.
+	// ErrNotNext is returned when a batch is not the one that follows the latest of its stream.
 	ErrNotNext = errors.New("this batch is not the next one of its stream")
-	// ErrHeld says that a stream is being worked on already.
-	ErrHeld = errors.New("the stream is being worked on by somebody else")
-	// ErrNotOwner says that a stream was begun with another token.
+	// ErrHeld is returned when a stream is being worked on already.
+	ErrHeld = errors.New("another service works on the stream")
+	// ErrNotOwner is returned when a stream was begun with another token.
 	ErrNotOwner = errors.New("the stream was begun with another token; a stream belongs to the token that began it")
-	// ErrInUse says that another service works in the folder.
+	// ErrInUse is returned when another service works in the folder.
 	ErrInUse = errors.New("another service is working in it; stop that one, or name another folder with --data")
-	// ErrNewer says that the database was written by a newer version of the program.
+	// ErrNewer is returned when the database was written by a newer version of the program.
 	ErrNewer = errors.New("the data folder was written by a newer version of keenlantern; start that one, or use another folder")
-	// ErrFull says that nothing more can be stored.
+	// ErrFull is returned when nothing more can be stored.
 	ErrFull = errors.New("the disk with the data folder is full; make room on it or delete recordings, what is stored is safe")
-	// ErrReadOnly says that the folder or its files cannot be written.
+	// ErrReadOnly is returned when the folder or its files cannot be written.
 	ErrReadOnly = errors.New("the data folder cannot be written; give the service's user the right to, or name another folder with --data")
-	// ErrAway says that the log that several services share cannot be reached, or stores nothing.
+	// ErrAway is returned when the log that several services share cannot be reached, or stores nothing.
 	ErrAway = errors.New("the log cannot be reached at the moment, or stores nothing; what it has acknowledged is safe")
-	// ErrTakingOver says that a stream's partition is between two services.
+	// ErrTakingOver is returned when a stream's partition is between two services.
 	ErrTakingOver = errors.New("its partition is being taken over")
-	// ErrDamaged says that a part of the database is not what was written.
+	// ErrDamaged is returned when a part of the database is not what was written.
 	ErrDamaged = errors.New("a part of the database is damaged; a service that is started again repairs what it can, and 'keenlantern salvage' writes what can be read into files")
 )
 
@@ -59,7 +59,7 @@ type Log interface {
 	BatchesWith(ctx context.Context, stream, from, to int64, limit int) ([]int64, error)
 }
 
-// Catalog says which recordings and streams there are.
+// Catalog is which recordings and streams there are.
 type Catalog interface {
 	// AddRecording stores a new recording. Its id must never have been another one's: ErrSpent.
 	AddRecording(ctx context.Context, r Recording) error
@@ -113,7 +113,7 @@ type Results interface {
 	PutChunks(ctx context.Context, stream int64, chunks []Chunk) error
 	// Chunk returns one of them.
 	Chunk(ctx context.Context, stream int64, n int) ([]byte, error)
-	// DropStaged deletes what an earlier attempt to derive a stream anew has left.
+	// DropStaged deletes what an earlier attempt to reanalyse a stream has left.
 	DropStaged(ctx context.Context, stream int64) error
 
 	// PutCheckpoint keeps a stream's analysis as it is after its first batches, in place of the one before.
@@ -135,15 +135,15 @@ type Results interface {
 	Again(ctx context.Context, stream int64) error
 }
 
-// Leases say who works on a stream: who holds its lease appends its batches and stores what is derived of it.
+// Leases are who works on a stream: who holds its lease appends its batches and stores what is derived of it.
 type Leases interface {
-	// Hold takes the lease of a stream by its name. ErrHeld says that somebody else has it.
+	// Hold takes the lease of a stream by its name. It returns ErrHeld if another service has it.
 	Hold(ctx context.Context, stream string) (Lease, error)
 }
 
 // Lease is the right to work on a stream.
 type Lease interface {
-	// Lost is closed when the lease has gone to somebody else: its holder stops at once and stores nothing more.
+	// Lost is closed when the lease is lost: its holder stops immediately and stores nothing more.
 	Lost() <-chan struct{}
 	// Release gives the lease back. It may be called more than once.
 	Release()
@@ -158,7 +158,7 @@ type Recording struct {
 	Source      string // "live" or "file"
 	CreatedNS   int64  // Unix time
 	Summary     []byte // JSON; an object without an id where it has to be made
-	Changes     int64  // how often something was found in it anew
+	Changes     int64  // how often something was newly found in it
 	Name        string // what people call it
 	Pinned      bool   // housekeeping leaves it alone
 	Labels      []byte // JSON object of texts
@@ -187,7 +187,7 @@ type Batch struct {
 	FirstLine int64
 	Lines     int64
 	Body      []byte
-	Packed    []byte // Body as zstd, where whoever stores it has it already
+	Packed    []byte // Body as zstd, if the store has it already
 }
 
 // Derived is what was derived of a stream.
@@ -208,7 +208,7 @@ type Chunk struct {
 	Body []byte
 }
 
-// Stage returns the number under which a part of a log of scopes is stored while it is derived anew.
+// Stage returns the number under which a part of a log of scopes is stored while it is reanalysed.
 func Stage(n int) int { return -1 - n }
 
 // Size is how much a recording takes.
@@ -263,7 +263,7 @@ type Shared interface {
 	// Whose returns which service works on a live stream: "" for this one. ErrTakingOver says that none does yet, or that it is still
 	// reading.
 	Whose(stream string) (service string, err error)
-	// Elsewhere tells whether another service has a stream of a recording in memory, and whether one is being written there.
+	// Elsewhere is whether another service has a stream of a recording in memory, and whether one is being written there.
 	Elsewhere(recording string) (loaded, running bool)
 	// Answer has questions of a kind, from other services, answered by f.
 	Answer(kind string, f func(ctx context.Context, question []byte) ([]byte, error))
@@ -271,9 +271,9 @@ type Shared interface {
 	Ask(ctx context.Context, service, kind string, question []byte) ([]byte, error)
 	// AskAll asks all others that run, and returns the answers by their ids; those that did not answer are left out.
 	AskAll(ctx context.Context, kind string, question []byte) map[string][]byte
-	// Tell tells all others that something of a recording has changed.
+	// Tell notifies all peers that a recording has changed.
 	Tell(recording string)
-	// First tells whether what is done once for all services is this one's to do.
+	// First is whether what is done once for all services is this one's to do.
 	First() bool
 	// Services returns those that run, this one among them, by id, and how it is with their partitions.
 	Services() Services
@@ -281,7 +281,7 @@ type Shared interface {
 	Watch(kind string, f func())
 }
 
-// AskDrop is the question, with a recording's id, to let go of what is in memory of it: it is being deleted.
+// AskDrop is the question, with a recording's id, to release what is in memory of it: it is being deleted.
 const AskDrop = "drop"
 
 // Worker works on the streams of partitions.
@@ -289,7 +289,7 @@ type Worker interface {
 	// Take takes a batch that is in the log. It returns when there is room for the next one. What it has been given before is done
 	// already. ErrNotFound says that the stream is gone. Unless it returns an error, it calls free when it needs the body no longer.
 	Take(ctx context.Context, stream string, b Batch, free func()) error
-	// HandOver stores what is known of all streams of which of is true, and lets go of them.
+	// HandOver stores what is known of all streams of which of is true, and releases them.
 	HandOver(ctx context.Context, of func(stream string) bool)
 	// Heard says that something of a recording was changed by another service.
 	Heard(recording string)
@@ -301,7 +301,7 @@ type Worker interface {
 type Services struct {
 	Log        string // its name
 	Partitions int
-	Free       int // partitions that nobody works on
+	Free       int // free partitions
 	Reading    int // partitions whose services are still reading what they found
 	List       []Service
 }

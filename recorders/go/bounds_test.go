@@ -21,7 +21,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// TestMemoryIsWhatIsHeld holds that buffers stay within the bound while the service is away and scopes go on, what they have room for
+// TestMemoryIsWhatIsHeld checks that buffers stay within the bound while the service is away and scopes go on, what they have room for
 // counted, and that what is recorded goes on once it is back, although scopes never pause.
 func TestMemoryIsWhatIsHeld(t *testing.T) {
 	s := newService(t)
@@ -71,7 +71,7 @@ func TestMemoryIsWhatIsHeld(t *testing.T) {
 	must(t, closing(t, rec))
 }
 
-// TestBurst holds that an application that starts, with thousands of registrations and singletons at once, loses nothing.
+// TestBurst checks that an application that starts, with thousands of registrations and singletons at once, loses nothing.
 func TestBurst(t *testing.T) {
 	for range 5 {
 		var out bytes.Buffer
@@ -92,7 +92,7 @@ func TestBurst(t *testing.T) {
 	}
 }
 
-// TestNothingIsLeft holds that a second after Close neither a goroutine nor a connection of the recorder is left: after it has delivered,
+// TestNothingIsLeft checks that a second after Close neither a goroutine nor a connection of the recorder is left: after it has delivered,
 // and after it has given up on a service that does not answer.
 func TestNothingIsLeft(t *testing.T) {
 	for _, stalls := range []bool{false, true} {
@@ -144,7 +144,7 @@ func TestNothingIsLeft(t *testing.T) {
 	}
 }
 
-// TestSaidOnce holds that what keeps a recorder without a Problem from delivering stands on standard error, once, with the setting's name,
+// TestSaidOnce checks that what keeps a recorder without a Problem from delivering stands on standard error, once, with the setting's name,
 // and that the application starts all the same.
 func TestSaidOnce(t *testing.T) {
 	refusing := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {

@@ -12,7 +12,7 @@ type carried struct {
 
 type carriedKey struct{}
 
-// In returns a context in which work runs that r records, in a scope. Call and ScopeOf go by it.
+// In returns a context in which work runs that r records, in a scope. Call and ScopeOf use it.
 func (r *Recorder) In(ctx context.Context, scope ScopeID) context.Context {
 	if r == nil {
 		return ctx

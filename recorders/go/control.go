@@ -13,14 +13,14 @@ import (
 
 // order is what the service wants.
 type order struct {
-	Version int64   `json:"version"` // it grows with each change; 0: nobody has said anything yet
+	Version int64   `json:"version"` // it grows with each change; 0: there is no order yet
 	On      bool    `json:"on"`
 	Share   float64 `json:"share"`
 	ForNS   int64   `json:"for_ns"`
 	Bytes   int64   `json:"bytes"`
 }
 
-// doing is how a recorder is doing, as it tells the service.
+// doing is a recorder's state, as the service gets it.
 type doing struct {
 	Version     string  `json:"version"`
 	Environment string  `json:"environment"`
@@ -40,7 +40,7 @@ const (
 	patience      = 20 * time.Second
 )
 
-// listen tells the service again and again how the recorder is doing, and does what it wants.
+// listen reports the recorder's state to the service in a loop, and applies its orders.
 func (r *Recorder) listen(with *http.Client) {
 	seen, wait := int64(0), firstAskAgain
 	for {

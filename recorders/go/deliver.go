@@ -233,7 +233,7 @@ func (s *sender) put(batch queued) (time.Duration, error) {
 	return 0, nil
 }
 
-// answered tells whether an answer is one of the service's API.
+// answered reports whether an answer is one of the service's API.
 func answered(res *http.Response) error {
 	if to := res.Header.Get("Location"); res.StatusCode >= 300 && res.StatusCode < 400 {
 		if at, err := url.Parse(to); err == nil {

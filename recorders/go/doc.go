@@ -1,8 +1,8 @@
 // Package record writes down, from inside a running application, which instances its container builds, hands out and
-// lets go of, and in which scopes. What it writes is a lantern trace (docs/trace-format.md), sent to a Keen Lantern
+// releases, and in which scopes. What it writes is a lantern trace (docs/trace-format.md), sent to a Keen Lantern
 // service in batches or written to a file.
 //
-// A Recorder is told what happens through its methods:
+// An application calls a Recorder's methods for what happens:
 //
 //	rec, err := record.Start(record.Config{App: "harbour", Service: "http://127.0.0.1:7460"})
 //	...

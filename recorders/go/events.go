@@ -41,7 +41,7 @@ type Part struct {
 	ScopeKind string
 }
 
-// Container says that there is a container, and what its root scope is. in is 0 for one without a parent.
+// Container records that there is a container, and what its root scope is. in is 0 for one without a parent.
 func (r *Recorder) Container(name string, root ScopeID, in ContainerID) ContainerID {
 	if r == nil {
 		return 0
@@ -77,7 +77,7 @@ type ContainerSetup struct {
 	Per        string // what one such container is built for each of, such as "tenant"
 }
 
-// Root says that there is a container with a root scope of its own, which is scope 0 for the first of them.
+// Root records that there is a container with a root scope of its own, which is scope 0 for the first of them.
 func (r *Recorder) Root(c ContainerSetup) (ContainerID, ScopeID) {
 	if r == nil {
 		return 0, 0
@@ -89,7 +89,7 @@ func (r *Recorder) Root(c ContainerSetup) (ContainerID, ScopeID) {
 	return r.container(c, root, 0), root
 }
 
-// Closed says that application code has let v go, a pointer that the recorder knows, as "defer rec.Closed(page)" does beside
+// Closed records that application code has let v go, a pointer that the recorder knows, as "defer rec.Closed(page)" does beside
 // "defer page.Close()". Where it does not know v, nothing is recorded.
 func (r *Recorder) Closed(v any) {
 	if inst := r.Of(v); inst != 0 {
@@ -106,7 +106,7 @@ func (r *Recorder) here() ScopeID {
 // maxRoots bounds how many containers' roots outlive sessions.
 const maxRoots = 10_000
 
-// Register says what is registered and returns the registration's id.
+// Register returns what is registered and returns the registration's id.
 func (r *Recorder) Register(g Registration) RegID {
 	if r == nil {
 		return 0
@@ -128,7 +128,7 @@ func (r *Recorder) Again(id RegID, g Registration) {
 	r.register(id, &g)
 }
 
-// register tells of a registration. The caller holds setup.
+// register records a registration. The caller holds setup.
 func (r *Recorder) register(id RegID, g *Registration) {
 	e := &event.Event{Kind: event.Register, Reg: id, Service: g.Service, Has: event.Of(event.FReg, event.FService)}
 	text(e, event.FImpl, &e.Impl, g.Impl)
@@ -189,7 +189,7 @@ func (r *Recorder) register(id RegID, g *Registration) {
 	r.tell(e)
 }
 
-// outlives tells whether the instances of a registration outlive scopes.
+// outlives reports whether the instances of a registration outlive scopes.
 func (r *Recorder) outlives(reg RegID) bool {
 	return r.long.has(uint64(reg))
 }
@@ -206,11 +206,11 @@ type Scope struct {
 	Opener InstID // the instance that opens it; 0: none known
 	// Within is the scope whose work opens this one, where it does not lie in it: a job's from the root within a request. 0: none.
 	Within ScopeID
-	// Lasting says that it may last until its container is shut down, which ends it: a session, a tenant. Requests lie in it, or Join it.
+	// Lasting: it may last until its container is shut down, which ends it: a session, a tenant. Requests lie in it, or Join it.
 	Lasting bool
 }
 
-// Open says that a scope has begun and returns its id, Unrecorded where it is left out. It ends with CloseScope.
+// Open records that a scope has begun and returns its id, Unrecorded where it is left out. It ends with CloseScope.
 func (r *Recorder) Open(g Scope) ScopeID {
 	if r == nil {
 		return 0
@@ -251,7 +251,7 @@ func (r *Recorder) open(s *session, g *Scope) ScopeID {
 	return id
 }
 
-// Join says that a scope belongs to another one without lying in it, as a request belongs to a session.
+// Join records that a scope belongs to another one without lying in it, as a request belongs to a session.
 func (r *Recorder) Join(scope, around ScopeID) {
 	if r == nil || scope == around {
 		return
@@ -261,7 +261,7 @@ func (r *Recorder) Join(scope, around ScopeID) {
 	}
 }
 
-// CloseScope says that a scope has ended: after its instances were disposed, or without anything having done so.
+// CloseScope records that a scope has ended: after its instances were disposed, or without anything having done so.
 func (r *Recorder) CloseScope(id ScopeID) {
 	if r == nil {
 		return
@@ -272,7 +272,7 @@ func (r *Recorder) CloseScope(id ScopeID) {
 }
 
 // Making is an instance that has been built. Took includes the dependencies that were built for it, and leaves out waiting
-// for what somebody else was building.
+// for what another goroutine was building.
 type Making struct {
 	Reg        RegID   // 0: constructed past the container
 	Scope      ScopeID // the scope in which the asking work runs
@@ -289,19 +289,19 @@ type Making struct {
 	When       time.Time   // when construction ended, from which Took is counted back; the zero time: now
 }
 
-// Owner is the scope with which an instance ends. The zero value says nothing: the lifetime does.
+// Owner is the scope with which an instance ends. The zero value leaves it to the lifetime.
 type Owner struct {
 	scope      ScopeID
 	said, none bool
 }
 
-// OwnedBy says that an instance ends with a scope.
+// OwnedBy records that an instance ends with a scope.
 func OwnedBy(scope ScopeID) Owner { return Owner{scope: scope, said: true} }
 
-// OwnedByKeeper says that an instance lives as long as what keeps it.
+// OwnedByKeeper records that an instance lives as long as what keeps it.
 func OwnedByKeeper() Owner { return Owner{said: true, none: true} }
 
-// Make says that an instance was built and returns its id.
+// Make records that an instance was built and returns its id.
 func (r *Recorder) Make(m Making) InstID {
 	if r == nil {
 		return 0
@@ -348,8 +348,8 @@ type KeptScope struct {
 	opened, closed int64 // Unix ns; 0: not yet
 }
 
-// Keep says that something which outlives scopes keeps an instance, or that what is kept keeps it, which was built in a scope
-// that is not recorded. It is told at once, or when recording begins. It returns the instance's id.
+// Keep records that something which outlives scopes keeps an instance, or that what is kept keeps it, which was built in a scope
+// that is not recorded. It is written immediately, or when recording begins. It returns the instance's id.
 func (r *Recorder) Keep(m Making, in *KeptScope) InstID {
 	if r == nil {
 		return 0
@@ -376,7 +376,7 @@ func (r *Recorder) Keep(m Making, in *KeptScope) InstID {
 	return id
 }
 
-// CloseKept says that a scope of which something is kept has ended.
+// CloseKept records that a scope of which something is kept has ended.
 func (r *Recorder) CloseKept(in *KeptScope) {
 	if r == nil {
 		return
@@ -401,7 +401,7 @@ func (r *Recorder) keep(id InstID, k kept) {
 	}
 }
 
-// makeForGood notes what outlives scopes. It is remembered even while nothing is recorded, to be told when that begins.
+// makeForGood notes what outlives scopes. It is kept even while nothing is recorded, to be written when recording begins.
 func (r *Recorder) makeForGood(m Making) InstID {
 	r.setup.Lock()
 	defer r.setup.Unlock()
@@ -418,7 +418,7 @@ func (r *Recorder) makeForGood(m Making) InstID {
 	return id
 }
 
-// gone forgets what was remembered to be told again. What something else keeps is remembered beyond its disposal: that it is
+// gone drops what was kept to be written again. What something else keeps is kept beyond its disposal: that it is
 // kept is what matters.
 func (r *Recorder) gone(inst InstID, disposed bool) {
 	r.setup.Lock()
@@ -447,7 +447,7 @@ type Giving struct {
 	All     bool // all of the service were asked for, and this is one of them
 }
 
-// Give says that an instance was handed out.
+// Give records that an instance was handed out.
 func (r *Recorder) Give(g Giving) {
 	if r == nil || g.Inst == 0 {
 		return
@@ -466,7 +466,7 @@ func (r *Recorder) Give(g Giving) {
 	}, nil)
 }
 
-// Use says that an instance was called, by another one or by code that is none (0), in a scope, and how long it took.
+// Use records that an instance was called, by another one or by code that is none (0), in a scope, and how long it took.
 func (r *Recorder) Use(inst, by InstID, scope ScopeID, took time.Duration) {
 	if r == nil || inst == 0 {
 		return
@@ -481,7 +481,7 @@ func (r *Recorder) Use(inst, by InstID, scope ScopeID, took time.Duration) {
 	r.addUse(s, use{inst: inst, by: by, scope: scope, ns: took.Nanoseconds()})
 }
 
-// DisposeState says how far a disposal has come.
+// DisposeState is how far a disposal has come.
 type DisposeState string
 
 // The states a recorder here can write.
@@ -493,7 +493,7 @@ const (
 	Returned DisposeState = "returned"
 )
 
-// Dispose says that an instance is being or was disposed, by "container", "owner" or "code"; failure, if not nil, makes
+// Dispose records that an instance is being or was disposed, by "container", "owner" or "code"; failure, if not nil, makes
 // it a failed one. Of a failure its type is recorded and never its text, which may hold anything.
 func (r *Recorder) Dispose(inst InstID, scope ScopeID, by string, state DisposeState, took time.Duration, failure error) {
 	r.DisposeAt(time.Time{}, inst, scope, by, state, took, failure)
@@ -522,7 +522,7 @@ func (r *Recorder) DisposeAt(when time.Time, inst InstID, scope ScopeID, by stri
 	r.add(s, &n, nil)
 }
 
-// Forget says that an instance is gone without having been disposed, by "runtime" (collected) or "container".
+// Forget records that an instance is gone without having been disposed, by "runtime" (collected) or "container".
 func (r *Recorder) Forget(inst InstID, by string) {
 	if r == nil || inst == 0 {
 		return
@@ -548,7 +548,7 @@ type Failure struct {
 	Optional bool
 }
 
-// Fail says that something could not be built.
+// Fail records that something could not be built.
 func (r *Recorder) Fail(f Failure) {
 	if r == nil {
 		return

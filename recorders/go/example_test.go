@@ -11,7 +11,7 @@ import (
 	"keenlantern.example/record"
 )
 
-// An application that tells the recorder itself what its container does, and writes the trace to memory.
+// An application that calls the recorder itself, and writes the trace to memory.
 func Example() {
 	var trace bytes.Buffer
 	rec, err := record.Start(record.Config{App: "harbour", Output: &trace})

@@ -14,14 +14,14 @@ import (
 // Pack compresses what is written to it.
 type Pack func(io.Writer) (io.WriteCloser, error)
 
-// FileOption says how a file is created.
+// FileOption is how a file is created.
 type FileOption int
 
 // Replace lets a file take the place of one that is there already.
 const Replace FileOption = 1
 
 // File creates a file to record to: Config.Output takes it, and it is closed after the Recorder is. What ends in .gz is
-// compressed; for other endings, packs says how, by the ending: ".zst" with github.com/klauspost/compress/zstd, say,
+// compressed; for other endings, Packs sets how, by the ending: ".zst" with github.com/klauspost/compress/zstd, say,
 // which this package does not depend on. A file that is there already is an error, unless Replace is given.
 func File(path string, packs map[string]Pack, how ...FileOption) (io.WriteCloser, error) {
 	ending := strings.ToLower(filepath.Ext(path))

@@ -15,7 +15,7 @@ import (
 	"keenlantern.example/record"
 )
 
-// TestOnlyAnAcknowledgementCounts holds that a batch is kept until the service itself says that it has it: not a sign-in
+// TestOnlyAnAcknowledgementCounts checks that a batch is kept until the service itself acknowledges it: not a sign-in
 // page, not another batch's answer, not whatever stands behind a redirect, to which nothing is sent.
 func TestOnlyAnAcknowledgementCounts(t *testing.T) {
 	var elsewhere atomic.Int64
@@ -58,7 +58,7 @@ func TestOnlyAnAcknowledgementCounts(t *testing.T) {
 				t.Errorf("got %s", got)
 			}
 			if len(told) == 0 {
-				t.Error("nobody was told")
+				t.Error("no problem was reported")
 			}
 		})
 	}
@@ -91,7 +91,7 @@ func TestAsksWithPatience(t *testing.T) {
 
 var global struct{ n int }
 
-// TestKnowsAnyMemory holds that objects the runtime does not manage are known, and watched by nobody.
+// TestKnowsAnyMemory checks that objects the runtime does not manage are known, and not watched.
 func TestKnowsAnyMemory(t *testing.T) {
 	rec, err := record.Start(record.Config{App: "harbour", Output: io.Discard})
 	must(t, err)

@@ -7,11 +7,11 @@ import (
 )
 
 // The runtime ends the process when it is asked to watch memory that it did not allocate: mapped files, C memory, package
-// variables. It has no function that tells such memory apart, but a Pinner takes a pointer to any memory and holds on to
+// variables. It has no function that recognises such memory, but a Pinner takes a pointer to any memory and holds on to
 // those to its own heap only; how many it holds can be read by reflection. Where a later runtime looks different inside,
 // that is noticed once, and nothing is watched.
 
-// onHeap tells whether p points into memory that the runtime manages, and so can watch.
+// onHeap reports whether p points into memory that the runtime manages, and so can watch.
 func onHeap(p unsafe.Pointer) bool { return canTell && pinned(p) }
 
 // canTell is whether pinned answers what is asked here.
@@ -23,7 +23,7 @@ var canTell = func() bool {
 
 var outside [4]int // a package variable is on no heap
 
-// pinned tells whether a Pinner holds on to p.
+// pinned reports whether a Pinner holds on to p.
 func pinned(p unsafe.Pointer) bool {
 	var pin runtime.Pinner
 	pin.Pin(p)

@@ -35,7 +35,7 @@ func (r *Recorder) Here() (ScopeID, bool) {
 	return scope, ok
 }
 
-// Enter says that the calling goroutine works in a scope until it calls leave, which it does before it ends.
+// Enter records that the calling goroutine works in a scope until it calls leave, which it does before it ends.
 func (r *Recorder) Enter(scope ScopeID) (leave func()) {
 	if r == nil || !r.follow.Load() || r.session.Load() == nil {
 		return nothing
@@ -62,5 +62,5 @@ func (r *Recorder) Enter(scope ScopeID) (leave func()) {
 
 func nothing() {}
 
-// On tells whether anything is recorded at the moment.
+// On reports whether anything is recorded at the moment.
 func (r *Recorder) On() bool { return r != nil && r.session.Load() != nil }

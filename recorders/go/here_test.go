@@ -16,13 +16,13 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// TestHere holds that work is found by its goroutine where an adapter needs that, and nowhere else.
+// TestHere checks that work is found by its goroutine where an adapter needs that, and nowhere else.
 func TestHere(t *testing.T) {
 	var out bytes.Buffer
 	rec, err := record.Start(record.Config{App: "harbour", Output: &out})
 	must(t, err)
 	if _, ok := rec.Here(); ok {
-		t.Error("nobody needs it")
+		t.Error("it is not needed")
 	}
 	rec.Follow()
 	h := record.Handler(rec, http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
@@ -42,7 +42,7 @@ func TestHere(t *testing.T) {
 		elsewhere := make(chan bool)
 		go func() { _, ok := rec.Here(); elsewhere <- ok }()
 		if <-elsewhere {
-			t.Error("another goroutine is nobody's")
+			t.Error("another goroutine has no scope")
 		}
 	}))
 	h.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest(http.MethodGet, "/", nil))
@@ -59,7 +59,7 @@ func TestHere(t *testing.T) {
 	must(t, closing(t, rec))
 }
 
-// TestKept holds that what something lasting keeps of a scope that was not recorded is told when recording begins, once and as
+// TestKept checks that what something lasting keeps of a scope that was not recorded is written when recording begins, once and as
 // it is by then, and that each stream says why it ended.
 func TestKept(t *testing.T) {
 	var out bytes.Buffer
@@ -109,7 +109,7 @@ func TestKept(t *testing.T) {
 	}
 }
 
-// TestFileReplace holds that a file takes another one's place only when asked to.
+// TestFileReplace checks that a file takes another one's place only when asked to.
 func TestFileReplace(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "harbour.ndjson")
 	must(t, os.WriteFile(path, []byte("much more than will be written"), 0o600))

@@ -56,7 +56,7 @@ func Named(r *Recorder, next http.Handler, name func(*http.Request) string) http
 	})
 }
 
-// Run runs work in a scope of its own, of any kind: a job, a step, a message. A scope that ctx carries already lies
+// Run runs work in its own scope, of any kind: a job, a step, a message. A scope that ctx carries already lies
 // around it, and gives it its trace-id.
 func (r *Recorder) Run(ctx context.Context, kind, name string, work func(context.Context) error) error {
 	if r == nil {
@@ -73,7 +73,7 @@ func (r *Recorder) Run(ctx context.Context, kind, name string, work func(context
 }
 
 // Transport sends the trace-id of the scope that a request's context carries along with it, as a W3C traceparent, so
-// that the scopes of two applications can be told to belong together. A traceparent that is there already stays. Nil
+// that the scopes of two applications can be linked. A traceparent that is there already stays. Nil
 // stands for http.DefaultTransport.
 func Transport(next http.RoundTripper) http.RoundTripper {
 	if next == nil {

@@ -16,7 +16,7 @@ import (
 	"keenlantern.example/record"
 )
 
-// TestTraces holds that one trace-id goes through two applications and a job between them, and that a traceparent of
+// TestTraces checks that one trace-id goes through two applications and a job between them, and that a traceparent of
 // the caller's own stays.
 func TestTraces(t *testing.T) {
 	var out bytes.Buffer
@@ -64,7 +64,7 @@ func TestTraces(t *testing.T) {
 	}
 }
 
-// TestFile holds that a recording goes to a file, plain or packed, and never over one that is there.
+// TestFile checks that a recording goes to a file, plain or packed, and never over one that is there.
 func TestFile(t *testing.T) {
 	folder := t.TempDir()
 	for _, name := range []string{"a.ndjson", "a.ndjson.gz", "a.ndjson.up"} {

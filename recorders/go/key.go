@@ -14,7 +14,7 @@ type keyNumbers struct {
 	seen map[any]int
 }
 
-// maxKeyObjects is how many objects that are used as keys are told apart.
+// maxKeyObjects is how many objects that are used as keys are distinguished.
 const maxKeyObjects = 4096
 
 // KeyText returns how a trace writes a key of any type: a text as it is, anything else as its type in parentheses and its value, so

@@ -32,7 +32,7 @@ func (r *Recorder) draw() {
 	}
 }
 
-// drawOnce turns what is noted into lines, and tells whether the session has reached one of its limits. The caller holds
+// drawOnce turns what is noted into lines, and reports whether the session has reached one of its limits. The caller holds
 // encode.
 func (r *Recorder) drawOnce(flush bool) (over bool) {
 	s := r.session.Load()
@@ -57,7 +57,7 @@ func (r *Recorder) room() int {
 	return r.most.lines - r.held - cap(r.batch)
 }
 
-// write appends lines for what was taken, and before them one that says what was lost. The caller holds encode.
+// write appends lines for what was taken, and before them a gap for what was lost. The caller holds encode.
 func (r *Recorder) write(t *taken) {
 	r.gap += t.lost
 	r.mu.Lock()

@@ -283,7 +283,7 @@ func (t *taken) each(f func(u *use, n *note, with []event.With)) {
 	}
 	for k := range t.shards {
 		s := &t.shards[k]
-		clear(s.rest) // names may be let go of
+		clear(s.rest) // names may be released
 		clear(s.with)
 		s.uses, s.rest, s.with = roomy(s.uses), roomy(s.rest), roomy(s.with)
 	}

@@ -15,7 +15,7 @@ type registry struct {
 	at   map[InstID]known
 }
 
-// identity tells objects apart.
+// identity identifies objects.
 type identity struct {
 	at uintptr
 	of reflect.Type
@@ -23,7 +23,7 @@ type identity struct {
 
 type known struct {
 	identity
-	watched  bool // the runtime tells when it is collected
+	watched  bool // the runtime reports its collection
 	disposed bool // and that is no news
 }
 
@@ -91,7 +91,7 @@ func (r *Recorder) Of(v any) InstID {
 }
 
 // disposed notes that inst was disposed. It is still found until its object is collected: it may be used after. What
-// nobody watches goes at once.
+// is not watched is dropped immediately.
 func (g *registry) disposed(inst InstID) {
 	g.mu.Lock()
 	k, ok := g.at[inst]
@@ -105,7 +105,7 @@ func (g *registry) disposed(inst InstID) {
 	}
 }
 
-// drop removes the entry of an object that was collected, and tells whether that is how its instance ended.
+// drop removes the entry of an object that was collected, and reports whether that is how its instance ended.
 func (g *registry) drop(id identity, inst InstID) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -30,12 +30,12 @@ const Unrecorded ScopeID = 1 << 62
 // dropped is Unrecorded for want of memory: what happens in it is counted.
 const dropped = Unrecorded + 1
 
-// Config says what is recorded and where it goes. App is required, and one of Service and Output.
+// Config is what is recorded and where it goes. App is required, and one of Service and Output.
 type Config struct {
 	App         string            // the application's name
 	Version     string            // its version
 	Environment string            // "production", "test" …
-	Labels      map[string]string // anything that helps to tell recordings apart
+	Labels      map[string]string // anything that helps to distinguish recordings
 	Sees        []string          // what this recorder is able to see; nil: everything
 
 	Service string       // base URL of a Keen Lantern service
@@ -97,7 +97,7 @@ type Recorder struct {
 	shards []shard
 	spare  []shard // buffers that are not in use; guarded by encode
 
-	setup  sync.Mutex // guards what is told again at the start of each session
+	setup  sync.Mutex // guards what is written again at the start of each session
 	told   []byte     // lines
 	untold int64      // what there was no room for
 	kept   map[InstID]kept
@@ -134,7 +134,7 @@ type queued struct {
 	text []byte
 }
 
-// Totals say what a Recorder has done so far.
+// Totals are what a Recorder has done so far.
 type Totals struct {
 	Events    int64 // written down
 	Lost      int64 // dropped for want of memory

@@ -146,7 +146,7 @@ func (s *service) took() string {
 	return s.text.String()
 }
 
-// TestServiceAway holds that memory stays bounded while the service is away, that what did not fit is counted, and that
+// TestServiceAway checks that memory stays bounded while the service is away, that what did not fit is counted, and that
 // a service which comes back gets the rest, nothing twice.
 func TestServiceAway(t *testing.T) {
 	s := newService(t)
@@ -168,7 +168,7 @@ func TestServiceAway(t *testing.T) {
 	select {
 	case <-troubles:
 	case <-time.After(5 * time.Second):
-		t.Error("nobody was told of the trouble")
+		t.Error("the problem was not reported")
 	}
 	s.set(0)
 	deadline := time.Now().Add(10 * time.Second)
@@ -193,7 +193,7 @@ func TestServiceAway(t *testing.T) {
 	}
 	after := rec.Totals()
 	if int64(lost) != after.Lost || byes != 1 {
-		t.Errorf("told of %d lost, %d were; %d byes", lost, after.Lost, byes)
+		t.Errorf("%d were reported lost, %d were; %d byes", lost, after.Lost, byes)
 	}
 	if got := int64(len(events(t, s.took()))); got != after.Events {
 		t.Errorf("%d events came, %d were written", got, after.Events)
@@ -211,7 +211,7 @@ func TestRefusedForGood(t *testing.T) {
 	}
 }
 
-// TestCloseIsBounded holds that a service which never answers does not keep an application from ending.
+// TestCloseIsBounded checks that a service which never answers does not keep an application from ending.
 func TestCloseIsBounded(t *testing.T) {
 	s := newService(t)
 	s.set(http.StatusServiceUnavailable)

@@ -9,11 +9,11 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// What outlives a session is remembered within a share of the recorder's memory: what is registered, to be told again; what
+// What outlives a session is kept within a share of the recorder's memory: what is registered, to be written again; what
 // is alive and outlives scopes; and which object is which instance. What there is no room for is counted as lost: a
 // registration or a singleton when a session begins without it, an object when it is met.
 
-// remember makes room for so many bytes, and tells whether there is any; forgot gives it back.
+// remember makes room for so many bytes, and reports whether there is any; forgot gives it back.
 func (r *Recorder) remember(bytes int64) bool {
 	if r.remembered.Add(bytes) > r.most.remembered {
 		r.remembered.Add(-bytes)
@@ -35,7 +35,7 @@ func sharesOf(memory int) shares {
 	return shares{notes: memory / 16 * 5, lines: memory / 16 * 6, remembered: int64(memory / 16 * 5)}
 }
 
-// kept is a make of what is alive and outlives scopes, or is kept by what does, as it is told again.
+// kept is a make of what is alive and outlives scopes, or is kept by what does, as it is written again.
 type kept struct {
 	making Making
 	with   []event.With
@@ -44,7 +44,7 @@ type kept struct {
 	disposed int64 // Unix ns; 0: not yet
 }
 
-// keptOf returns what is remembered of m. The scope it was asked for in may be gone by the time it is told.
+// keptOf returns what is kept of m. The scope it was asked for in may be gone by the time it is written.
 func keptOf(m *Making) kept {
 	k := kept{making: *m, with: make([]event.With, len(m.With))}
 	for n, w := range m.With {

@@ -13,7 +13,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// Setting says whether and how a Recorder records.
+// Setting is whether and how a Recorder records.
 type Setting struct {
 	On    bool
 	Share float64       // of the scopes that are recorded, over 0 up to 1; 0: all
@@ -55,7 +55,7 @@ type session struct {
 	refused bool
 }
 
-// over tells whether the session has reached one of its limits.
+// over reports whether the session has reached one of its limits.
 func (s *session) over() bool {
 	return s != nil && (s.setting.For > 0 && time.Since(s.start) > s.setting.For || s.setting.Bytes > 0 && s.bytes >= s.setting.Bytes)
 }
@@ -71,7 +71,7 @@ func (r *Recorder) State() Setting {
 	return Setting{}
 }
 
-// Set switches recording on or off, or changes how it is done. Switching on begins a new stream, which is first told
+// Set switches recording on or off, or changes how it is done. Switching on begins a new stream, which begins with
 // what is registered and what is alive and outlives scopes; scopes that are open already are left out. It returns when
 // that is done. A wrong setting changes nothing.
 func (r *Recorder) Set(to Setting) {
@@ -182,7 +182,7 @@ func (r *Recorder) begin(s *session) {
 	}
 }
 
-// knows tells whether an instance belongs to what the session's stream knows.
+// knows reports whether an instance belongs to what the session's stream knows.
 func (s *session) knows(inst InstID) bool {
 	if inst >= s.firstInst {
 		return true
@@ -191,7 +191,7 @@ func (s *session) knows(inst InstID) bool {
 	return ok
 }
 
-// in tells whether something that happens in a scope is recorded in session s, and counts it where it would have been.
+// in reports whether something that happens in a scope is recorded in session s, and counts it where it would have been.
 func (r *Recorder) in(s *session, scope ScopeID) bool {
 	if scope == 0 || scope >= s.firstScope && scope < Unrecorded {
 		return true

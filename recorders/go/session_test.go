@@ -36,8 +36,8 @@ func kinds(events []map[string]any) string {
 	return strings.Join(list, " ")
 }
 
-// TestSwitching holds that a recording switched on in mid-life is told what is registered and alive first, that what was
-// under way is left out as a whole, and that each time is a stream of its own that ends.
+// TestSwitching checks that a recording switched on in mid-life begins with what is registered and alive, that what was
+// under way is left out as a whole, and that each time is a separate stream that ends.
 func TestSwitching(t *testing.T) {
 	var out bytes.Buffer
 	rec, err := record.Start(record.Config{App: "harbour", Output: &out, Off: true})
@@ -74,7 +74,7 @@ func TestSwitching(t *testing.T) {
 
 	rec.Set(record.Setting{On: true})
 	if rec.Stream() == first || rec.Stream() == "" {
-		t.Error("not a stream of its own")
+		t.Error("not its own stream")
 	}
 	work(left, c)
 	rec.Use(late, 0, 0, 1)
@@ -99,7 +99,7 @@ func TestSwitching(t *testing.T) {
 	}
 }
 
-// TestSampling holds that a share of the scopes is recorded, whole, with its weight, and what outlives them always.
+// TestSampling checks that a share of the scopes is recorded, whole, with its weight, and what outlives them always.
 func TestSampling(t *testing.T) {
 	var out bytes.Buffer
 	rec, err := record.Start(record.Config{App: "harbour", Output: &out, Setting: record.Setting{Share: 0.1}})
@@ -134,7 +134,7 @@ func TestSampling(t *testing.T) {
 	}
 }
 
-// TestLimits holds that a recording limited in time or size ends by itself, with a bye.
+// TestLimits checks that a recording limited in time or size ends by itself, with a bye.
 func TestLimits(t *testing.T) {
 	for _, to := range []record.Setting{{For: 30 * time.Millisecond}, {Bytes: 20_000}} {
 		var out bytes.Buffer
@@ -155,7 +155,7 @@ func TestLimits(t *testing.T) {
 	}
 }
 
-// TestWholeScopes holds that when memory runs short, scopes are left out as a whole: of those recorded from then on
+// TestWholeScopes checks that when memory runs short, scopes are left out as a whole: of those recorded from then on
 // nothing is missing, and all that is missing is counted.
 func TestWholeScopes(t *testing.T) {
 	block := make(chan struct{})
@@ -202,7 +202,7 @@ func TestWholeScopes(t *testing.T) {
 		}
 	}
 	if counted != after.Lost || after.Events == 0 {
-		t.Errorf("%d were lost, %d were told", after.Lost, counted)
+		t.Errorf("%d were lost, %d were reported", after.Lost, counted)
 	}
 	if broken*20 > whole {
 		t.Errorf("%d scopes are whole and %d in pieces", whole, broken)
@@ -213,7 +213,7 @@ type writer func([]byte) (int, error)
 
 func (w writer) Write(p []byte) (int, error) { return w(p) }
 
-// TestOrders holds that a recorder follows what the service answers its long poll with, and says how it is doing.
+// TestOrders checks that a recorder applies the answers of its long poll, and reports its state.
 func TestOrders(t *testing.T) {
 	var mu sync.Mutex
 	order := map[string]any{"version": 0}

@@ -4,7 +4,7 @@
 #     sh recorders/jvm/build.sh VERSION OUTPUT
 #
 # A version that is no release's becomes one that is made of the sources, so that one version never means two things. Where Java 17,
-# Maven or what Maven has to fetch is not there, target/left-out says so, and nothing is built.
+# Maven or what Maven has to fetch is missing, target/left-out names it, and nothing is built.
 set -u
 cd "$(dirname "$0")"
 version=$1 output=$2

@@ -128,7 +128,7 @@ type file struct {
 // Path returns its name within the module.
 func (f file) Path() string { return f.name }
 
-// Lstat tells of its size.
+// Lstat reports its size.
 func (f file) Lstat() (os.FileInfo, error) { return info{f}, nil }
 
 // Open returns its contents.

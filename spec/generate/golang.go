@@ -358,7 +358,7 @@ func (t *formatTable) readerGo() string {
 	}
 	say("}\nreturn &p.ev.%s // of value, which knows the others\n}\n", last)
 
-	say("// quickNumber sets a field of a quick line that is a whole number, not below 0, and tells whether it may be that.\nfunc (p *Parser) quickNumber(f event.Field, n uint64) bool {\ne := p.ev\nswitch f {")
+	say("// quickNumber sets a field of a quick line that is a whole number, not below 0, and reports whether it may be that.\nfunc (p *Parser) quickNumber(f event.Field, n uint64) bool {\ne := p.ev\nswitch f {")
 	quick := t.quickFields()
 	for _, f := range quick {
 		number := types[f.Type].number
@@ -394,7 +394,7 @@ func (t *formatTable) readerGo() string {
 	}
 	say("}\nreturn nil\n}\n")
 
-	say("// isQuick tells whether a kind is one of those that make up most of a trace.\nfunc isQuick(k event.Kind) bool {\nswitch k {")
+	say("// isQuick reports whether a kind is one of those that make up most of a trace.\nfunc isQuick(k event.Kind) bool {\nswitch k {")
 	var kinds []string
 	for _, k := range t.Kinds {
 		if k.Quick {
@@ -433,7 +433,7 @@ func (t *formatTable) readerGo() string {
 	return b.String()
 }
 
-// varies tells whether a field is something else in one kind.
+// varies reports whether a field is something else in one kind.
 func (t *formatTable) varies(f *field) bool {
 	for _, k := range t.Kinds {
 		if own := k.has(f.Name); own != nil && own.own {

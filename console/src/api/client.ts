@@ -1,4 +1,4 @@
-// The only caller of the service: what can be asked, and what comes back, stands in docs/openapi.yaml.
+// The only caller of the service: what can be asked, and what comes back, is in docs/openapi.yaml.
 import createClient from 'openapi-fetch'
 
 import type { paths } from './schema'
@@ -78,7 +78,7 @@ export const api = {
   recordings: (limit: number, offset: number, signal: AbortSignal) => said(http.GET('/api/v1/recordings', { params: { query: { limit, offset } }, signal }), signal),
   recording: (recording: string, signal: AbortSignal) => said(http.GET('/api/v1/recordings/{recording}', { params: { path: { recording } }, signal }), signal),
   view: <W extends ViewName>(recording: string, what: W, query: ViewQuery<W>, signal: AbortSignal): Promise<ViewAnswer<W>> => {
-    // Which parameters belong into the path stands in the path. The client cannot follow a path that is a type's parameter.
+    // Which parameters belong into the path is in the path. The client cannot follow a path that is a type's parameter.
     const path: Record<string, unknown> = { recording }
     const rest: Record<string, unknown> = {}
     for (const [name, value] of Object.entries(query as Record<string, unknown>)) (what.includes(`{${name}}`) ? path : rest)[name] = value

@@ -5,7 +5,7 @@ import { ref, watch } from 'vue'
 
 import { useQuery } from '@/composables/useQuery'
 
-/** What narrows most views; it stands in the address. */
+/** What narrows most views; it is in the address. */
 const props = withDefaults(defineProps<{ module?: boolean; lifetime?: boolean }>(), { lifetime: true })
 const { text, choice } = useQuery()
 const service = text('service', '', 'replace')

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** A lifetime, told by its edge as in the drawings: solid and thick, solid, double, dashed, dotted. */
+/** A lifetime, shown by its edge as in the drawings: solid and thick, solid, double, dashed, dotted. */
 defineProps<{ lifetime: string }>()
 </script>
 

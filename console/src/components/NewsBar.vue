@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { mdiArrowUp } from '@mdi/js'
 
-/** Says that there is more than what is shown, so that nothing moves while it is read. */
+/** Records that there is more than what is shown, so that nothing moves while it is read. */
 defineProps<{ news: number }>()
 defineEmits<{ show: [] }>()
 </script>

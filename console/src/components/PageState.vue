@@ -3,7 +3,7 @@ import { mdiRefresh } from '@mdi/js'
 
 import type { Problem } from '@/api/client'
 
-/** What stands in place of data that is not there: what is being waited for, or what went wrong. */
+/** What is in place of data that is not there: what is being waited for, or what went wrong. */
 defineProps<{ error?: Problem; loading: boolean; what: string }>()
 defineEmits<{ retry: [] }>()
 </script>

@@ -7,7 +7,7 @@ import { addressOf, shorten } from '@/format'
 /** A scope by its number and name, which leads to its story. */
 const props = withDefaults(defineProps<{ scope: number; stream?: number; name?: string; mark?: number; width?: number }>(), { stream: 0, name: '', mark: 0, width: 0 })
 const here = useHere()
-// Scope 0 is the root of the stream's first container, and goes by that name.
+// Scope 0 is the root of the stream's first container, and is known by that name.
 const address = computed(() => addressOf(props.stream, props.scope === 0 ? 'root' : props.scope))
 const shown = computed(() => (props.name && props.name !== address.value ? ' ' + (props.width ? shorten(props.name, props.width) : props.name) : ''))
 </script>

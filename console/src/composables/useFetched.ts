@@ -30,7 +30,7 @@ export function useFetched<I extends readonly unknown[], T>(inputs: () => readon
     }
   }
 
-  // Inputs that are objects are made anew with every change of an address: only what they hold counts.
+  // Inputs that are objects are recomputed with every change of an address: only what they hold counts.
   const asked = computed(() => JSON.stringify(inputs()))
   let about = inputs()[0]
   watch(

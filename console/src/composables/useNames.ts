@@ -44,7 +44,7 @@ function walk(value: unknown, short: ShortNames): void {
 /** The names of the recording with this id, for the pages within. */
 export function provideNames(recording: () => string): Names {
   let short = new ShortNames()
-  const seen = ref(0) // asking for it has names shown anew when others are added
+  const seen = ref(0) // asking for it has names shown again when others are added
   const inFull = ref(localStorage.getItem(remembered) === 'yes')
   watch(inFull, (full) => localStorage.setItem(remembered, full ? 'yes' : 'no'))
   watch(recording, () => {

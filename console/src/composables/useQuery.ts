@@ -2,7 +2,7 @@ import { computed, type WritableComputedRef } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 
 /**
- * What is chosen on a page stands in its address, so that it can be shared and the way back leads through it. Choosing
+ * What is chosen on a page is in its address, so that it can be shared and the way back leads through it. Choosing
  * something else leads to the first page of rows again.
  */
 export function useQuery() {

@@ -6,7 +6,7 @@ import { useFetched } from '@/composables/useFetched'
 import { useLive } from '@/composables/useLive'
 import { useNames } from '@/composables/useNames'
 
-/** The recording whose pages are looked at: its id as the address has it. */
+/** The recording whose pages are inspected: its id as the address has it. */
 export interface Here {
   recording: ComputedRef<string>
   detail: ShallowRef<RecordingDetail | undefined> // there before any page of it is
@@ -42,7 +42,7 @@ export function useView<W extends ViewName>(recording: MaybeRefOrGetter<string>,
 }
 
 /**
- * The same for a view whose rows would move when it is read again: while somebody has scrolled into it, scopes that have
+ * The same for a view whose rows would move when it is read again: while the reader has scrolled into it, scopes that have
  * come since are only counted, in news, until they are asked for.
  */
 export function useHeldView<W extends ViewName>(recording: MaybeRefOrGetter<string>, what: W, query: MaybeRefOrGetter<ViewQuery<W>>, held: (data: ViewAnswer<W> | undefined) => boolean) {

@@ -31,7 +31,7 @@ async function signIn() {
   <main class="page">
     <h1>Sign in</h1>
     <p class="mt-2 mb-4">
-      This service wants a token. Whoever runs it makes one with
+      This service wants a token. Its administrator creates one with
       <span class="code">keenlantern token create read</span>.
     </p>
     <v-form class="form" @submit.prevent="signIn">

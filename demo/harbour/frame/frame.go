@@ -1,5 +1,5 @@
-// Package frame is what the office's applications have in common: a module of its own that registers a few things which
-// nobody in the office wrote.
+// Package frame is what the office's applications have in common: its own module that registers a few things which
+// the office did not write.
 package frame
 
 import (

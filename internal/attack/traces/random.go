@@ -7,7 +7,7 @@ import (
 )
 
 // Random returns a stream of n lines drawn from seed: any kind, any field, ids that are new, known, ended or never come,
-// containers in rings, owners that have closed, lifetimes and words that nobody knows. Every line is well formed; whether
+// containers in rings, owners that have closed, unknown lifetimes and words. Every line is well formed; whether
 // the lines make sense together is left to chance, which is weighted so that much of it does.
 func Random(stream string, seed uint64, n int) string {
 	g := &chance{Rand: rand.New(rand.NewPCG(seed, 1)), writer: begin(stream)}

@@ -1,4 +1,4 @@
-// Package traces writes traces that are meant to hurt whoever reads them: valid lines, in numbers and shapes that no
+// Package traces writes traces that are meant to hurt their readers: valid lines, in numbers and shapes that no
 // application has. Each function returns the lines of one stream; sizes are the caller's.
 package traces
 
@@ -173,8 +173,8 @@ func Nested(stream string, n int) string {
 	return w.bye()
 }
 
-// Names opens n scopes with names of their own, of so many bytes, hands something to an entry point of its own in each,
-// and fails to find a service of its own.
+// Names opens n scopes with their own names, of so many bytes, hands something to an entry point of its own in each,
+// and fails to find its own service.
 func Names(stream string, n, bytes int) string {
 	w := begin(stream)
 	w.line("make", `"inst":1,"scope":0,"impl":"Gauge"`)

@@ -50,7 +50,7 @@ func run() (err error) {
 	if err != nil {
 		return err
 	}
-	// What the demo prints comes from a run of its own; the console is pictured on one that stays, with its recorders.
+	// What the demo prints comes from its own run; the console is pictured on one that stays, with its recorders.
 	said, err := exec.Command(bin, "demo", "--once", "--listen", "127.0.0.1:7461", "--data", filepath.Join(temp, "printed")).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("run the demo: %w: %s", err, said)

@@ -1,7 +1,7 @@
 // Package conform looks at a trace as the work of a recorder: what is broken in it, line by line, and what it does not
-// tell, so that whoever writes a recorder sees what to mend and which rules stay silent meanwhile.
+// contain, so that a recorder's author sees what to fix and which rules stay silent meanwhile.
 //
-// What comes in: lines. What goes out: a Report. It goes by docs/trace-format.md and knows nothing of mistakes in
+// What comes in: lines. What goes out: a Report. It uses docs/trace-format.md and knows nothing of mistakes in
 // applications. Its memory grows with the ids of a trace, up to a bound.
 package conform
 
@@ -42,7 +42,7 @@ type Problem struct {
 	What   string `json:"what"`
 }
 
-// Told is how often something that may be left out was told.
+// Told is how often an optional field was written.
 type Told struct {
 	What  string `json:"what"`
 	Have  int64  `json:"have"`
@@ -53,7 +53,7 @@ type Told struct {
 // The bounds.
 const (
 	maxOfKind = 5   // problems of one kind that are listed
-	maxIDs    = 4e6 // ids of one kind that are remembered in one stream
+	maxIDs    = 4e6 // ids of one kind that are kept in one stream
 )
 
 // Check reads a whole trace, plain or compressed. An error is the input's own.
@@ -187,7 +187,7 @@ func (c *checker) begin(e *event.Event) {
 		if n := slices.Index(names, s); n >= 0 {
 			sight |= 1 << n
 		} else {
-			c.doubt(e.Line, "sees", "sees has %q, which says nothing: it knows %s", s, strings.Join(names, ", "))
+			c.doubt(e.Line, "sees", "sees has the unknown word %q: it knows %s", s, strings.Join(names, ", "))
 		}
 	}
 	if c.s.said {

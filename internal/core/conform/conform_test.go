@@ -13,7 +13,7 @@ import (
 	"keenlantern.example/internal/core/conform"
 )
 
-// TestSamplesConform holds that all samples, of many recorders, have nothing broken in them.
+// TestSamplesConform checks that all samples, of many recorders, have nothing broken in them.
 func TestSamplesConform(t *testing.T) {
 	files, err := filepath.Glob("../../../testdata/traces/*.ndjson")
 	require.NoError(t, err)
@@ -31,7 +31,7 @@ func TestSamplesConform(t *testing.T) {
 	}
 }
 
-// TestBroken holds each thing that can be broken to the line it is on and what is said of it.
+// TestBroken holds each thing that can be broken to the line it is on and its message.
 func TestBroken(t *testing.T) {
 	const hello = `{"ev":"hello","t":0,"format":"lantern/1","app":"a","stream":"s","start":"2026-03-02T05:40:00Z"%s}`
 	tests := []struct{ name, sees, lines, want string }{
@@ -46,7 +46,7 @@ func TestBroken(t *testing.T) {
 		{"after bye", "", `{"ev":"bye","t":4} {"ev":"open","t":5,"scope":1} {"ev":"close","t":5,"scope":1}`, "3! open after the stream's bye; 4! close after the stream's bye; 0? no use was seen"},
 		{"itself", "", `{"ev":"make","t":1,"inst":1,"scope":0,"with":[1]} {"ev":"use","t":4,"inst":1} {"ev":"bye","t":4}`, "2! instance 1 is given itself"},
 		{"words", "", `{"ev":"register","t":1,"reg":1,"service":"A","lifetime":"forever"} {"ev":"make","t":1,"inst":1,"reg":1,"scope":0} {"ev":"use","t":4,"inst":1} {"ev":"bye","t":4}`, `2? lifetime "forever" has no meaning`},
-		{"sees", `,"sees":["with","smell"]`, `{"ev":"make","t":1,"inst":1,"scope":0} {"ev":"use","t":2,"inst":1} {"ev":"bye","t":4}`, `1? sees has "smell"; 3? a use, and neither hello.sees nor the registration's has use`},
+		{"sees", `,"sees":["with","smell"]`, `{"ev":"make","t":1,"inst":1,"scope":0} {"ev":"use","t":2,"inst":1} {"ev":"bye","t":4}`, `1? sees has the unknown word "smell"; 3? a use, and neither hello.sees nor the registration's has use`},
 		{"sees, of a registration", `,"sees":["with"]`, `{"ev":"register","t":1,"reg":1,"service":"A","sees":["with","use"]} {"ev":"make","t":1,"inst":1,"reg":1,"scope":0} {"ev":"use","t":2,"inst":1} {"ev":"bye","t":4}`, ""},
 		{"another clock", "", `{"ev":"open","t":99000000000,"scope":1} {"ev":"make","t":5,"inst":1,"scope":1,"ns":7} {"ev":"use","t":99000000001,"inst":1} {"ev":"close","t":99000000002,"scope":1} {"ev":"bye","t":99000000003}`,
 			"3? t is 98 s before; 3? it took 7 ns and ended 5 ns after the start"},

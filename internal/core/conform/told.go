@@ -8,7 +8,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// part counts how many of some lines say something.
+// part counts how many of some lines have a field.
 type part struct{ have, of int64 }
 
 func (p *part) add(has bool) {
@@ -18,7 +18,7 @@ func (p *part) add(has bool) {
 	}
 }
 
-// told adds up what a recorder tells beyond what it must.
+// told counts the optional fields that a recorder writes.
 type told struct {
 	hello, impl, lifetime, at, needs, disposable part
 	scopeName, scopeKind                         part
@@ -52,12 +52,12 @@ func (t *told) list() []Told {
 		out = append(out, Told{what, n, n, means})
 	}
 	add(t.hello, "hello with version", "two versions in one recording cannot be compared")
-	add(t.lifetime, "register with lifetime", "no lifetime is known to be in force: rules go by what was seen alone")
+	add(t.lifetime, "register with lifetime", "no lifetime is known to be in force: rules use what was seen alone")
 	add(t.impl, "register with impl", "findings cannot name the implementation until one is built")
-	add(t.at, "register with at", "findings cannot say where in the source to change something")
+	add(t.at, "register with at", "findings cannot show where in the source to change something")
 	add(t.needs, "register with needs", "what is declared and never built is not seen; sites have no names")
-	add(t.disposable, "register with disposable", "leaks are seen only where makes say that something is disposable")
-	add(t.scopeName, "open with name", "requests cannot be told apart by what they do")
+	add(t.disposable, "register with disposable", "leaks are seen only where makes have disposable")
+	add(t.scopeName, "open with name", "requests cannot be grouped by name")
 	add(t.scopeKind, "open with kind", "requests, jobs and messages look the same")
 	add(t.reg, "make with reg", "an instance without one counts as built past the container")
 	add(t.with, "make with with", "who keeps what is not seen: no captive, no wiring, no sharing board")
@@ -66,7 +66,7 @@ func (t *told) list() []Told {
 	add(t.asker, "give with to or entry", "who asked is not seen")
 	count(t.uses, "uses", "uses after the end, crossings and what is never used are not seen")
 	add(t.user, "use with by", "who used it is not seen")
-	count(t.disposals, "disposals", "leaks cannot be told from what is disposed unseen")
+	count(t.disposals, "disposals", "leaks cannot be distinguished from unseen disposals")
 	count(t.fails, "fails", "what could not be built is not seen; there may have been none")
 	return out
 }

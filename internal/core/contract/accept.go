@@ -22,9 +22,9 @@ func Rules() []Rule {
 	const not = "Clauses that the recording does not show."
 	return []Rule{
 		{"contract/" + string(Scopes), "A scope that the contract wants recorded was recorded too seldom.", not},
-		{"contract/" + string(Wiring), "Somebody is given another implementation, or other layers, than the contract says.", not},
-		{"contract/" + string(Lifetimes), "A lifetime is registered as, or behaves as, another one than the contract says.", not},
-		{"contract/" + string(Disposal), "Something is disposed otherwise than the contract says.", not},
+		{"contract/" + string(Wiring), "A consumer is given another implementation, or other layers, than agreed.", not},
+		{"contract/" + string(Lifetimes), "A lifetime is registered as, or behaves as, another one than agreed.", not},
+		{"contract/" + string(Disposal), "An instance is disposed otherwise than agreed.", not},
 		{"contract/" + string(Limits), "There was more of something than the contract allows.", not},
 		{"contract/" + string(Never), "Something was handed out that the contract excludes.", not},
 	}

@@ -33,7 +33,7 @@ func Adopt(name, app string, text []byte, findings []*finding.Finding, reason st
 	reason = strings.TrimSpace(reason)
 	switch {
 	case reason == "":
-		return nil, errors.New("findings are accepted for a reason: say why they are left for now")
+		return nil, errors.New("an accepted finding needs a reason")
 	case len(reason) > MaxReason:
 		return nil, fmt.Errorf("the reason has %d bytes; it has at most %d", len(reason), MaxReason)
 	case !until.AddDate(0, 0, 1).After(now):

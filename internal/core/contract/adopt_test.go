@@ -53,7 +53,7 @@ func TestAdopt(t *testing.T) {
 		})
 	}
 	for name, c := range map[string]struct{ text, reason, until, says string }{
-		"no reason":           {"", " ", "2027-03-31", "say why"},
+		"no reason":           {"", " ", "2027-03-31", "needs a reason"},
 		"a long reason":       {"", strings.Repeat("x", 301), "2027-03-31", "at most 300"},
 		"a day that is over":  {"", "r", "2026-11-30", "is over"},
 		"another application": {strings.Replace(head, "harbour", "yard", 1), "r", "2027-03-31", `"yard"`},

@@ -63,7 +63,7 @@ type Acceptance struct {
 	Title   string `json:"title"`  // of the finding, "" where it is gone
 }
 
-// Passes tells whether nothing is broken and, where strict, nothing was left unseen.
+// Passes reports whether nothing is broken and, where strict, nothing was left unseen.
 func (r *Report) Passes(strict bool) bool { return r.Broken == 0 && (!strict || r.NotSeen == 0) }
 
 // Findings returns what broke clauses.
@@ -121,7 +121,7 @@ func quoted(words []string) []string {
 	return out
 }
 
-// caveats says what a judgement may have missed.
+// caveats returns what a judgement may have missed.
 func caveats(src *views.Source) []string {
 	out := []string{}
 	running, lost, cut, sampled := 0, int64(0), 0, 1.0
@@ -151,7 +151,7 @@ func caveats(src *views.Source) []string {
 	return out
 }
 
-// acceptances says what became of the accepted findings.
+// acceptances returns what became of the accepted findings.
 func (c *Contract) acceptances(r *engine.Result, now time.Time) []Acceptance {
 	out := []Acceptance{}
 	found := make(map[string]*finding.Finding, len(r.Findings))
@@ -251,7 +251,7 @@ func newCourt(c *Contract, src *views.Source) *court {
 	return j
 }
 
-// affords counts steps of work. Where they are too many, that is told once, and nothing fits any more.
+// affords counts steps of work. If there are too many, that is reported once, and no further work is done.
 func (j *court) affords(c *Clause, steps int64) bool {
 	before := j.work
 	j.work += steps
@@ -332,7 +332,7 @@ func (j *court) registrations(c *Clause) []int {
 	return slices.Compact(out)
 }
 
-// judge says what became of one clause.
+// judge returns what became of one clause.
 func (j *court) judge(c *Clause) Judgement {
 	one := Judgement{Kind: c.Kind, Says: c.Says(), Line: c.Line, Status: Kept}
 	one.ID = c.id()

@@ -23,7 +23,7 @@ type Contract struct {
 	Accepted     []Accepted
 }
 
-// Kind tells clauses apart, by the sections of the file.
+// Kind is the section of a clause.
 type Kind string
 
 // The kinds of clause.
@@ -74,7 +74,7 @@ type Accepted struct {
 	Until   time.Time // the day after its last day, in UTC; zero: for ever
 }
 
-// Says puts the clause in words.
+// Says returns the clause in words.
 func (c *Clause) Says() string {
 	service := c.Service
 	if c.Key != nil && *c.Key != "*" {
@@ -87,7 +87,7 @@ func (c *Clause) Says() string {
 		if c.Key != nil && *c.Key == "*" {
 			service += ", by any key or none,"
 		}
-		text := "whoever asks for " + service + " is given "
+		text := "consumers of " + service + " are given "
 		if c.Consumer != "" {
 			text = c.Consumer + " is given for " + service + " "
 		}
@@ -161,7 +161,7 @@ func (c *Clause) limit(service string) string {
 	return text
 }
 
-// In tells whether a list of environments, or none for all, has one.
+// In reports whether a list of environments, or none for all, has one.
 func In(list []string, environment string) bool {
 	for _, e := range list {
 		if patterns.Fits(e, environment) {

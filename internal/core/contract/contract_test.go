@@ -91,8 +91,8 @@ func TestClauses(t *testing.T) {
 		{"wiring: [{service: Source, key: gauge, implementation: Gauge, layers: [Audited]}]", "broken", "BerthPlanner is given Gauge without layers (1 time)."},
 		{"wiring: [{service: Source, key: gauge, implementation: Gauge, layers: []}]", "broken", "BerthPlanner is given Gauge through Audited (1 time)."},
 		{"wiring: [{service: Source, key: '*', implementation: 'Ga*', consumer: BerthPlanner}]", "kept", "It was handed out 2 times."},
-		{"wiring: [{service: Source, implementation: Gauge}]", "not seen", "Nobody was given it in this recording."},
-		{"wiring: [{service: Source, key: gauge, implementation: Gauge, consumer: Nobody}]", "not seen", "Nobody was given it in this recording."},
+		{"wiring: [{service: Source, implementation: Gauge}]", "not seen", "No consumer was given it in this recording."},
+		{"wiring: [{service: Source, key: gauge, implementation: Gauge, consumer: Absent}]", "not seen", "No consumer was given it in this recording."},
 		{"lifetimes: [{service: LogPage, registered: scoped}]", "kept", "Registered so."},
 		{"lifetimes: [{service: LogPage, registered: singleton}]", "broken", "LogPage is registered as scoped."},
 		{"lifetimes: [{service: BerthPlanner, behaves: singleton}]", "not seen", ""},
@@ -170,7 +170,7 @@ func TestMistakes(t *testing.T) {
 		head + "wiring: {}":                   "wiring is a list (each entry behind '- '), not names with values",
 		head + "wiring:\n  - service: A\n    implementaton: B":         `c.yaml:5:5: an entry of wiring has no "implementaton"; did you mean "implementation"?`,
 		head + "wiring:\n  - implementation: B":                        `an entry of wiring needs a "service"`,
-		head + "wiring:\n  - service: A":                               "an entry of wiring says nothing of what is given: add an 'implementation' or 'layers'",
+		head + "wiring:\n  - service: A":                               "an entry of wiring does not name what is given: add an 'implementation' or 'layers'",
 		head + "wiring:\n  - service: A\n    layers: B":                "c.yaml:5:13: layers is a list (each entry behind '- '), not a single value",
 		head + "lifetimes:\n  - {service: A, registered: singelton}":   `c.yaml:4:30: registered is singleton, scoped, transient, per-consumer or external; "singelton" is like "singleton"`,
 		head + "limits:\n  - {service: A, instances: many}":            `c.yaml:4:29: instances is a whole number of at least 1, not "many"`,
@@ -276,7 +276,7 @@ func TestDraft(t *testing.T) {
 			r, err := contract.Check(c, read(path), time.Now())
 			require.NoError(t, err, path)
 			if strings.Contains(name, "php") && mistake == "crew-waits-for-tug" {
-				// Its containers tell of a registration when it first answers: of a circle, nothing is seen.
+				// Its containers report a registration with its first answer: circles are not seen.
 				assert.NotZero(t, r.NotSeen, path)
 				continue
 			}
@@ -300,7 +300,7 @@ func FuzzRead(f *testing.F) {
 		}
 		for _, k := range c.Clauses {
 			if k.Says() == "" || k.Line < 1 {
-				t.Fatalf("%+v says nothing, or stands nowhere", k)
+				t.Fatalf("%+v has no text, or is in no list", k)
 			}
 		}
 		c.Application = "harbour"

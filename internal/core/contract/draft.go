@@ -15,12 +15,12 @@ import (
 	"keenlantern.example/internal/core/views"
 )
 
-// The bounds of a draft: one that nobody reads to the end agrees on nothing.
+// The bounds of a draft: one that is too long to read agrees on nothing.
 const (
 	draftScopes = 20
 	draftWiring = 200
 	draftLimits = 10
-	fewTimes    = 3 // what was seen less often is said to be
+	fewTimes    = 3 // what was seen less often gets a remark
 )
 
 // maxRevisions bounds how often a draft is checked against its recording. Each time the clauses that the recording breaks are removed.
@@ -255,7 +255,7 @@ func (d *draft) scopes() {
 	if more := len(costs) - draftScopes; more > 0 {
 		entries = append(entries, "# and "+finding.Count(int64(more), "other name", "other names"))
 	}
-	d.section("scopes", "Without these, the rest says little: they must have been recorded.", entries)
+	d.section("scopes", "Without these, the rest means little: they must have been recorded.", entries)
 }
 
 // given is what some consumers are given for one service and key.
@@ -322,7 +322,7 @@ func (d *draft) wiring() {
 		if a.has {
 			key = &a.key
 		}
-		// Whoever names one of the layers goes round the others: that is to be noticed.
+		// A consumer that names one of the layers bypasses the others: that has to be found.
 		if any := "*"; len(list) == 1 && byService[a.service] == 1 && len(list[0].layers) > 0 && d.areAll(a.service, list[0]) {
 			key = &any
 		}
@@ -333,7 +333,7 @@ func (d *draft) wiring() {
 			}
 			for _, consumer := range consumers {
 				if g.impl == "" || len(list) > 1 && (consumer == "" || several(list, consumer)) {
-					continue // no clause could tell them apart
+					continue // no clause could distinguish them
 				}
 				text := "- {" + d.service(a.service, key)
 				if consumer != "" {
@@ -369,10 +369,10 @@ func (d *draft) wiring() {
 	if more := len(rows) - draftWiring; more > 0 {
 		entries = append(entries, "# and "+finding.Count(int64(more), "other one", "other ones"))
 	}
-	d.section("wiring", "Who is given what: without a consumer, whoever asks. Layers are the decorators around it, outermost first.", entries)
+	d.section("wiring", "Who is given what: without a consumer, for all. Layers are the decorators around it, outermost first.", entries)
 }
 
-// areAll tells whether all registrations of a service are layers of what is given for it, or that itself.
+// areAll reports whether all registrations of a service are layers of what is given for it, or that itself.
 func (d *draft) areAll(service string, g given) bool {
 	for n := range d.s.Registrations {
 		r := &d.s.Registrations[n]
@@ -383,7 +383,7 @@ func (d *draft) areAll(service string, g given) bool {
 	return true
 }
 
-// several tells whether one consumer is given different things.
+// several reports whether one consumer is given different things.
 func several(list []given, consumer string) bool {
 	n := 0
 	for _, g := range list {
@@ -475,7 +475,7 @@ func (d *draft) lifetimes() {
 		if more := len(unsure) - 8; more > 0 {
 			rest = " and " + strconv.Itoa(more) + " others"
 		}
-		entries = append(entries, "# Seen too little to say how they behave: "+plain(strings.Join(unsure[:min(8, len(unsure))], ", "))+rest+".")
+		entries = append(entries, "# Seen too rarely to judge how they behave: "+plain(strings.Join(unsure[:min(8, len(unsure))], ", "))+rest+".")
 	}
 	d.section("lifetimes", "How long instances live: as registered, and as seen.", entries)
 }

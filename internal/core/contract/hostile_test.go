@@ -36,7 +36,7 @@ func TestHostileText(t *testing.T) {
 	}
 }
 
-// However many clauses and names there are, judging comes to an end, and says that it was too much.
+// However many clauses and names there are, judging ends, with an error that it was too much.
 func TestHostileClauses(t *testing.T) {
 	var trace, text strings.Builder
 	trace.WriteString(`{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"h-1","start":"2026-03-02T05:40:00Z"}` + "\n")

@@ -59,7 +59,7 @@ func (v *verdict) wiring() {
 	}
 	v.why = "It was handed out " + finding.Count(v.seen, "time", "times") + "."
 	if v.seen == 0 {
-		v.why = "Nobody was given it in this recording."
+		v.why = "No consumer was given it in this recording."
 	}
 	if len(v.breaks) > 0 {
 		v.examples(func(s *derive.State, h *derive.Handout) bool { return v.concerns(s, h) && v.misgiven(s, h) != "" })
@@ -85,7 +85,7 @@ func (v *verdict) examples(of func(*derive.State, *derive.Handout) bool) {
 	}
 }
 
-// concerns tells whether a hand-out is one that the clause is about. What a layer is given to wrap is no answer to whoever asks.
+// concerns reports whether a hand-out is one that the clause is about. What a layer is given to wrap is not an answer to a consumer.
 func (v *verdict) concerns(s *derive.State, h *derive.Handout) bool {
 	if h.All || !v.j.is(v.c, "service", v.c.Service, h.Asked.Service) || !v.j.key(v.c.Key, h.Asked.Key) || !v.consumes(s, h.Consumer, h.Direct, h.Entry) {
 		return false
@@ -112,7 +112,7 @@ func (v *verdict) consumes(s *derive.State, consumer int, direct, entry string) 
 	return direct != "" && v.j.is(c, "consumer", c.Consumer, direct) || entry != "" && patterns.Glob(c.Consumer, entry)
 }
 
-// misgiven says what somebody is given where that is not what was agreed on, "" where it is.
+// misgiven returns what a consumer is given if that breaks the clause, else "".
 func (v *verdict) misgiven(s *derive.State, h *derive.Handout) string {
 	c := v.c
 	chains := h.Chains
@@ -185,7 +185,7 @@ func refOf(s *derive.State, reg int, impl string, asked derive.Name) *finding.Re
 	return &r
 }
 
-// behaviours say which lifetimes what was observed fits.
+// behaviours are which lifetimes what was observed fits.
 var behaviours = map[string][]string{
 	derive.BehavedContainer: {"singleton", "external"},
 	derive.BehavedScope:     {"scoped"},

@@ -23,12 +23,12 @@ type Mistake struct {
 	rest         bool // it is about everything from there on
 }
 
-// Error says where it is and what was expected.
+// Error returns where it is and what was expected.
 func (m *Mistake) Error() string {
 	return fmt.Sprintf("%s:%d:%d: %s", m.File, m.Line, m.Column, m.What)
 }
 
-// maxMistakes is how many mistakes of one file are told.
+// maxMistakes is how many mistakes of one file are reported.
 const maxMistakes = 10
 
 // Read reads a contract. Its error joins a Mistake for each of the first mistakes in it.
@@ -62,7 +62,7 @@ const (
 	maxNesting = 16   // of brackets
 )
 
-// tooInvolved tells of text that no parser should be given. A bracket in quotes counts as one: there are not so many in a name.
+// tooInvolved returns an error for text that no parser should be given. A bracket in quotes counts as one: there are not so many in a name.
 func tooInvolved(name string, text []byte) error {
 	line, column, depth := 1, 0, 0
 	for _, c := range text {
@@ -87,7 +87,7 @@ func tooInvolved(name string, text []byte) error {
 	return nil
 }
 
-// syntax tells of text that is no YAML.
+// syntax returns an error for invalid YAML.
 func syntax(name string, err error) error {
 	m := &Mistake{File: name, Line: 1, Column: 1, What: "this is no YAML: " + err.Error()}
 	if e, ok := errors.AsType[yaml.Error](err); ok {
@@ -383,23 +383,23 @@ func (d *decoder) clauses(c *Contract, kind Kind, needs string, of func(*Clause)
 	})
 }
 
-// lacks says what a clause needs to mean anything.
+// lacks returns what a clause needs to mean anything.
 func (c *Clause) lacks() string {
 	switch c.Kind {
 	case Wiring:
 		if c.Implementation == "" && !c.HasLayers {
-			return "says nothing of what is given: add an 'implementation' or 'layers'"
+			return "does not name what is given: add an 'implementation' or 'layers'"
 		}
 	case Lifetimes:
 		if c.Registered == "" && c.Behaves == "" {
-			return "says nothing: add 'registered' or 'behaves' with a lifetime"
+			return "is empty: add 'registered' or 'behaves' with a lifetime"
 		}
 	case Disposal:
 		if c.Disposed == "" && c.By == "" {
-			return "says nothing: add 'disposed' or 'by'"
+			return "is empty: add 'disposed' or 'by'"
 		}
 		if c.Disposed == "never" && c.By != "" {
-			return "says 'never' and by whom: leave one of them out"
+			return "has 'never' and a disposer: leave one of them out"
 		}
 	case Limits:
 		switch {

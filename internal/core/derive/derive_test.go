@@ -129,7 +129,7 @@ func TestVerdicts(t *testing.T) {
 	}
 }
 
-// TestChunks holds that what is packed comes back the same, and that a chunk's description never hides a row.
+// TestChunks checks that what is packed comes back the same, and that a chunk's description never hides a row.
 func TestChunks(t *testing.T) {
 	random := rand.New(rand.NewPCG(1, 2))
 	rows := []derive.Scope{}
@@ -161,7 +161,7 @@ func TestChunks(t *testing.T) {
 	assert.Less(t, holds, derive.ChunkRows/10, "a filter that lets most through is none")
 }
 
-// FuzzUnpack holds that a damaged chunk is an error and no panic, whatever it says of its length.
+// FuzzUnpack checks that a damaged chunk is an error and no panic, whatever its length field holds.
 func FuzzUnpack(f *testing.F) {
 	f.Add(derive.Pack(0, []derive.Scope{{ID: 1, Name: "GET /tides", Closed: 5, Trace: "ab"}, {ID: 2, Open: true}}).Body)
 	f.Add([]byte{0xff, 0xff, 0xff, 0xff, 0x0f})
@@ -175,7 +175,7 @@ func FuzzUnpack(f *testing.F) {
 	})
 }
 
-// TestMost holds that what is alive for a moment within a step is counted in it, also when steps grow wider and when the streams
+// TestMost checks that what is alive for a moment within a step is counted in it, also when steps grow wider and when the streams
 // of a recording are put together, by an independent count.
 func TestMost(t *testing.T) {
 	const many, width = 19, 1 << 20

@@ -7,7 +7,7 @@ import (
 )
 
 // Merge puts the states of several streams of one recording together: registrations that are the same in all that
-// people can tell are one. Scopes and instances belong to a stream and are not merged; neither are the log's chunks and
+// people can see are one. Scopes and instances belong to a stream and are not merged; neither are the log's chunks and
 // places. The result of one state is that state.
 func Merge(states []*State) *State {
 	if len(states) == 1 {
@@ -345,7 +345,7 @@ func (m *merger) buckets(s *State, offset int64, index func(int) int) {
 		pour(b.Regs[k].Made, r.Made)
 		pour(b.Regs[k].Ended, r.Ended)
 		pour(b.Regs[k].OwnNS, r.OwnNS)
-		// Of one stream the greatest counts; the streams' are added, for they are processes of their own.
+		// Of one stream the greatest counts; the streams' are added, for they are separate processes.
 		most := grow(nil)
 		for step, v := range r.Most {
 			at := min(int((offset+int64(step)*s.Buckets.WidthNS)/b.WidthNS), n-1)

@@ -11,7 +11,7 @@ import (
 // ChunkRows is how many scopes a full chunk of the log holds.
 const ChunkRows = 2048
 
-// ChunkInfo says what a chunk of the log of scopes holds, so that one which cannot hold what is looked for is not read.
+// ChunkInfo is what a chunk of the log of scopes holds, so that one which cannot hold what is searched for is not read.
 type ChunkInfo struct {
 	N        int      `json:"n"` // from 0
 	Rows     int      `json:"rows"`
@@ -97,7 +97,7 @@ func spots(trace string) [traceHashes]uint32 {
 	return at
 }
 
-// MayHold tells whether the chunk may hold a scope of this trace.
+// MayHold reports whether the chunk may hold a scope of this trace.
 func (c *ChunkInfo) MayHold(trace string) bool {
 	if c.Traces == nil {
 		return false
@@ -190,7 +190,7 @@ func Pack(n int, rows []Scope) Chunk {
 	return Chunk{Info: info, Body: append(head, b...)}
 }
 
-// errChunk says that a stored chunk is not what was packed.
+// errChunk is returned when a stored chunk is not what was packed.
 var errChunk = errors.New("a chunk of the log of scopes is damaged")
 
 // Unpack returns the rows of a chunk.

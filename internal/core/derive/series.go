@@ -1,6 +1,6 @@
 package derive
 
-// buckets is how many stretches of time are told apart; when time has outgrown them, each two become one.
+// buckets is how many intervals of time there are; when time has outgrown them, each two become one.
 const buckets = 64
 
 // firstShift is the width of a stretch at a stream's start, as a power of two of ns: about a millisecond.

@@ -148,7 +148,7 @@ func (t *Tracker) registration(r *ledger.Registration, wiring *facts.Answers, in
 	return out
 }
 
-// creation returns what a state says of c, nil where c is none.
+// creation returns what a state has of c, nil if c is none.
 func (t *Tracker) creation(c creation) *Creation {
 	if c.inst == 0 {
 		return nil

@@ -160,10 +160,10 @@ type Need struct {
 	Lazy     bool    `json:"lazy"`
 }
 
-// Verdict says what a lifetime behaved as.
+// Verdict is what a lifetime behaved as.
 type Verdict struct {
 	As     string `json:"as"`     // one of the Behaved constants
-	Agrees *bool  `json:"agrees"` // with the lifetime in force; nil where that cannot be said
+	Agrees *bool  `json:"agrees"` // with the lifetime in force; nil where it is unknown
 	Why    string `json:"why"`    // the evidence, in a sentence
 }
 
@@ -317,7 +317,7 @@ type Instance struct {
 	Bytes      int64  `json:"bytes,omitempty"`
 }
 
-// Place says that the instances from ID on were made from Line on, until the next Place.
+// Place records that the instances from ID on were made from Line on, until the next Place.
 type Place struct {
 	ID   uint64 `json:"id"`
 	Line int64  `json:"line"`

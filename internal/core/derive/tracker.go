@@ -15,7 +15,7 @@ type Tracker struct {
 	costs    map[costOf]*cost
 	known    ledger.PerNaming[cost] `freeze:"-"`
 	list     []*cost
-	here     []*costReg // those made in the scope that is looked at
+	here     []*costReg // those made in the scope that is inspected
 	failures map[failure]*Failure
 	failed   []failure
 	byHand   map[handMade]*ByHand
@@ -38,8 +38,8 @@ var Sees = []ledger.Happening{
 
 // The bounds.
 const (
-	maxSteps      = 1024 // the latest disposals that are remembered
-	maxNames      = 1000 // names of scopes that are told apart
+	maxSteps      = 1024 // the latest disposals that are kept
+	maxNames      = 1000 // names of scopes that are distinguished
 	maxFailures   = 1000
 	maxHandouts   = 20_000
 	maxAlive      = 5000
@@ -120,7 +120,7 @@ type costReg struct {
 	reg    *ledger.Registration
 	tally  *tally
 	isHere bool
-	made   int64 // in the scope that is looked at
+	made   int64 // in the scope that is inspected
 	own    int64
 	took   int64
 }
@@ -247,7 +247,7 @@ func (t *Tracker) hand(i *ledger.Instance) *ByHand {
 }
 
 // ownOf returns how long the making of i took without what it was given that was made meanwhile. Outside any scope
-// nothing closes soon, so that what ran within what goes by who keeps whom.
+// nothing closes soon, so that what ran within what depends on who keeps whom.
 func ownOf(i *ledger.Instance) int64 {
 	own := i.NS
 	for n := range i.Keeps {

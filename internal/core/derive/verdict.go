@@ -26,7 +26,7 @@ type seen struct {
 	several  int64 // those of them in which more than one was
 	byMany   int64 // instances that more than one received
 	inMany   int64 // instances that were received in more than one scope
-	received int64 // instances that anybody received
+	received int64 // instances that were received
 	outside  int64 // instances made in a root
 	modules  int64 // instances whose make named the module they are for
 	rooted   int64 // instances at home in a root
@@ -51,7 +51,7 @@ func (e *seen) add(i *ledger.Instance) {
 	}
 }
 
-// verdict says what the lifetime of r behaved as. Made is how many there were, containers in how many containers.
+// verdict returns what the lifetime of r behaved as. Made is how many there were, containers in how many containers.
 func (e *seen) verdict(r *ledger.Registration, containers int64) Verdict {
 	as, why := e.behaved(r, containers)
 	v := Verdict{As: as, Why: why}
@@ -76,7 +76,7 @@ func (e *seen) behaved(r *ledger.Registration, containers int64) (as, why string
 	made := r.Made
 	switch {
 	case r.Template != 0 && made == 0:
-		return BehavedForms, "it answers by forms, which are registrations of their own"
+		return BehavedForms, "it answers by forms, which are separate registrations"
 	case r.Pooled && made > 0:
 		return BehavedPooled, fmt.Sprintf("%d instances are leased to one scope at a time", made)
 	case made == 0:

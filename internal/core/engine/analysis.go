@@ -39,7 +39,7 @@ type Analysis struct {
 }
 
 // NewStream returns a Stream that waits for its hello. NewLive returns one that is still being written: some rules then
-// go by what is usual so far. Set are the thresholds and lists that rules go by.
+// use what is usual so far. Set are the thresholds and lists that rules use.
 // Full chunks of the log of scopes go to scopes, which may be nil. NewBare returns one that is asked for its Result only:
 // it has no State and no log.
 func NewStream(set rules.Settings, scopes func(derive.Chunk)) *Analysis {
@@ -73,7 +73,7 @@ func (s *Analysis) track(scopes func(derive.Chunk)) {
 }
 
 // watch has w see changes of some kinds: for some of these, of instances of the lifetimes that of names, and only where what
-// under returns holds. What has no known lifetime is told to all.
+// under returns holds. Changes without a known lifetime go to all.
 func (s *Analysis) watch(w rules.Watcher, sees []ledger.Happening, of map[ledger.Happening][]ledger.Class, under func(ledger.Happening) rules.Condition) {
 	s.all = append(s.all, w)
 	for _, what := range sees {
@@ -98,13 +98,13 @@ func (s *Analysis) watch(w rules.Watcher, sees []ledger.Happening, of map[ledger
 	}
 }
 
-// Begun tells whether the stream's hello has come.
+// Begun reports whether the stream's hello has come.
 func (s *Analysis) Begun() bool { return !s.world.Stream.Start.IsZero() }
 
-// Ended tells whether the stream's bye has come.
+// Ended reports whether the stream's bye has come.
 func (s *Analysis) Ended() bool { return s.world.Ended }
 
-// Remember says how many ended instances are remembered, and half as many closed scopes, from now on: ledger.Remembered
+// Remember sets how many ended instances are retained, and half as many closed scopes, from now on: ledger.Remembered
 // at most. What has been forgotten and is spoken of again counts as unresolved.
 func (s *Analysis) Remember(n int) { s.world.Remember = min(n, ledger.Remembered) }
 
@@ -181,7 +181,7 @@ func (s *Analysis) changed(c *ledger.Change) {
 	}
 }
 
-// Finish says that nothing more will come: what still waits is given up, and rules say what they have left to say.
+// Finish ends the input: what still waits is given up, and rules report what is left.
 // Lines may come all the same; they then count as usual.
 func (s *Analysis) Finish() {
 	if s.broken == nil && !s.interrupted {
@@ -221,7 +221,7 @@ func (s *Analysis) State() *derive.State {
 
 func (s *Analysis) tryState() *derive.State {
 	if s.tracker == nil {
-		panic("engine: a bare stream has no State") // a mistake of ours: whoever wants one has it tracked
+		panic("engine: a bare stream has no State") // a bug: a State must be tracked to be read
 	}
 	if s.broken != nil || s.interrupted {
 		return nil

@@ -16,7 +16,7 @@ const (
 	judgeBudget = 500_000_000 // of all judges, each time results are wanted
 )
 
-// Broken says why the analysis of a stream ended before the stream did. Nothing is said of such a stream but that: what
+// Broken is why the analysis of a stream ended before the stream did. Nothing else is reported of such a stream: what
 // was found up to there would be taken for all there is.
 type Broken struct {
 	Line  int64  `json:"line"` // of the stream, at which it happened; 0: where that is not known
@@ -24,7 +24,7 @@ type Broken struct {
 	Stack string `json:"-"` // where a fault of our own happened, for the log
 }
 
-// Error says it in a sentence.
+// Error returns the message as a sentence.
 func (b *Broken) Error() string {
 	if b.Line == 0 {
 		return "the analysis broke off: " + b.Why
@@ -32,7 +32,7 @@ func (b *Broken) Error() string {
 	return fmt.Sprintf("the analysis broke off at line %d: %s", b.Line, b.Why)
 }
 
-// ErrInterrupted says that an analysis was stopped from outside.
+// ErrInterrupted is returned when an analysis was stopped from outside.
 var ErrInterrupted = errors.New("the analysis was interrupted")
 
 // caught is deferred around all that looks at a trace's events: whatever goes wrong there concerns this stream alone.
@@ -65,13 +65,13 @@ func (s *Analysis) Break(b *Broken) {
 // Broken returns why the analysis has ended before the stream did, nil while it goes on.
 func (s *Analysis) Broken() *Broken { return s.broken }
 
-// Interrupted tells whether the analysis was stopped from outside. Nothing that the stream says then means anything.
+// Interrupted reports whether the analysis was stopped from outside. The stream's results mean nothing then.
 func (s *Analysis) Interrupted() bool { return s.interrupted }
 
 // Obey has the analysis stop, between lines and within one, when stop is called.
 func (s *Analysis) Obey(stop *meter.Stop) { s.meter.Obey(stop) }
 
-// BrokenStream returns what is said of a stream of which nothing can be analysed.
+// BrokenStream returns the result of a stream that cannot be analysed.
 func BrokenStream(set rules.Settings, b *Broken) *Analysis {
 	s := NewStream(set, nil)
 	s.Break(b)

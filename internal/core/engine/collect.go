@@ -16,7 +16,7 @@ type collector struct {
 	cases map[string]*kase
 	list  []*kase
 
-	// What judges say is made anew each time they are asked.
+	// Judges' findings are recomputed each time.
 	judging bool             `freeze:"-"`
 	judged  map[string]*kase `freeze:"-"`
 	verdict []*kase          `freeze:"-"`
@@ -48,7 +48,7 @@ type example struct {
 	watch *ledger.Watch
 }
 
-// maxCases bounds how many different mistakes of one stream are told apart.
+// maxCases bounds how many different mistakes of one stream are distinguished.
 const maxCases = 10_000
 
 func newCollector(w *ledger.World) *collector {
@@ -111,7 +111,7 @@ func (c *collector) example(o *rules.Occurrence) example {
 		e.shown.Instances = append(e.shown.Instances, uint64(id))
 	}
 	if len(o.Insts) > 0 {
-		if e.inst = o.Insts[0]; !c.judging { // what judges say is made anew before anything is forgotten
+		if e.inst = o.Insts[0]; !c.judging { // judges' findings are recomputed before anything is evicted
 			e.inst.Hold()
 		}
 		drawn := min(len(o.Roles), len(o.Insts))
@@ -209,7 +209,7 @@ func (c *collector) clock(t int64) string {
 	return finding.Time(c.world.Stream.Start.Add(time.Duration(t)))
 }
 
-// caveat says what the stream's health could have hidden from a rule.
+// caveat returns what the stream's health could have hidden from a rule.
 func caveat(r *rules.Rule, h Health) *string {
 	missing := h.Lost + h.Refused + h.Unresolved
 	if missing == 0 || r.Hidden == "" {

@@ -92,7 +92,7 @@ type brokenReader struct{}
 
 func (brokenReader) Read([]byte) (int, error) { return 0, io.ErrClosedPipe }
 
-// TestStreams holds that streams in one file keep their ids apart and that the same mistake in two of them is one.
+// TestStreams checks that streams in one file keep their ids apart and that the same mistake in two of them is one.
 func TestStreams(t *testing.T) {
 	sample, err := os.ReadFile("../../../testdata/harbour.ndjson")
 	require.NoError(t, err)
@@ -124,7 +124,7 @@ func TestStreams(t *testing.T) {
 	assert.Equal(t, 1, after)
 }
 
-// TestLive holds that a scope which is open for unusually long is told of while the stream is being written, and that a
+// TestLive checks that a scope which is open for unusually long is reported while the stream is being written, and that a
 // file of the same lines is not held to what is usual.
 func TestLive(t *testing.T) {
 	b := &strings.Builder{}

@@ -14,7 +14,7 @@ import (
 	"keenlantern.example/internal/load"
 )
 
-// TestEnterprise holds that the application of ordinary size is a trace as any other, and has the mistakes that it is made up with and no
+// TestEnterprise checks that the application of ordinary size is a trace as any other, and has the mistakes that it is made up with and no
 // other: 340 singletons keep the context of a request, 1,081 would, a lease is not disposed at nine endpoints, and forty ask for a service
 // that is not registered.
 func TestEnterprise(t *testing.T) {
@@ -34,7 +34,7 @@ func TestEnterprise(t *testing.T) {
 	}
 }
 
-// TestEnterpriseInLittleMemory holds that the same is found where little of what has ended is remembered: then instances that are pinned and
+// TestEnterpriseInLittleMemory checks that the same is found where little of what has ended is kept: then instances that are pinned and
 // instances that are forgotten keep one another.
 func TestEnterpriseInLittleMemory(t *testing.T) {
 	w := load.Enterprise.New("enterprise-1", 8)

@@ -15,7 +15,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// ErrNoStream says that a file holds no hello, and so nothing that could be analysed.
+// ErrNoStream is returned when a file holds no hello, and so nothing that could be analysed.
 var ErrNoStream = errors.New("no stream in it: no line is a hello, with which every stream starts")
 
 // Splitter gives each line of a file to the stream it belongs to: a stream goes from its hello to the next one.
@@ -23,7 +23,7 @@ type Splitter struct {
 	Set    rules.Settings                   // for the streams that begin from now on
 	Scopes func(stream int, c derive.Chunk) // where the chunks of the log of scopes go; nil: nowhere
 	Stop   *meter.Stop                      // ends the analysis from outside; nil: nothing does
-	Bare   bool                             // nobody asks for the streams' States
+	Bare   bool                             // the streams' States are not needed
 
 	streams []*Analysis
 	early   []Refusal // before the first hello
@@ -69,7 +69,7 @@ func (f *Splitter) put(lines []reader.Line) {
 // Streams returns how many streams have begun.
 func (f *Splitter) Streams() int { return len(f.streams) }
 
-// Finish ends the n-th stream, from 0, and returns it to be asked. Its memory is let go of: nothing may be put into it
+// Finish ends the n-th stream, from 0, and returns it to be asked. Its memory is released: nothing may be put into it
 // afterwards.
 func (f *Splitter) Finish(n int) *Analysis {
 	s := f.streams[n]
@@ -78,7 +78,7 @@ func (f *Splitter) Finish(n int) *Analysis {
 	return s
 }
 
-// repeats tells whether a hello is that of the stream that is going on, once more: a line that was written twice.
+// repeats reports whether a hello is that of the stream that is going on, once more: a line that was written twice.
 func (f *Splitter) repeats(hello *event.Event) bool {
 	if len(f.streams) == 0 {
 		return false
@@ -202,7 +202,7 @@ func brokeOff(line reader.Line, err error) error {
 	return fmt.Errorf("read line %d: %w", line.Number+1, err)
 }
 
-// fewLines is how many lines are put at once: so few that their events stay at hand.
+// fewLines is how many lines are put at once: so few that their events stay cached.
 const fewLines = 8
 
 // PutAll gives all lines of a trace to s, on the caller's core. The error is what the input ended with, io.EOF at its end.
@@ -282,7 +282,7 @@ func (a *ahead) read(r *reader.Reader, room *event.Event) {
 	}
 }
 
-// readAhead is readAll that reads on a core of its own; put runs on the caller's. It returns when its goroutine has ended,
+// readAhead is readAll that reads on its own core; put runs on the caller's. It returns when its goroutine has ended,
 // or when ctx has: a read that waits for input cannot be interrupted, and its goroutine then ends with it.
 func readAhead(ctx context.Context, r *reader.Reader, put func([]reader.Line)) error {
 	free, full := make(chan *ahead, aheadParcels), make(chan *ahead, aheadParcels)

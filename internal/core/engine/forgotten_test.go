@@ -17,7 +17,7 @@ import (
 	"keenlantern.example/internal/load"
 )
 
-// TestForgottenIsPointedToByNobody holds that nothing points to an instance whose memory is to be used again: with hardly
+// TestForgottenIsPointedToByNobody checks that nothing points to an instance whose memory is to be used again: with hardly
 // any instance remembered, all that can be reached from an analysis is walked through again and again.
 func TestForgottenIsPointedToByNobody(t *testing.T) {
 	traces := storedTraces(t)
@@ -52,7 +52,7 @@ func TestForgottenIsPointedToByNobody(t *testing.T) {
 	require.Greater(t, forgotten, 2000)
 }
 
-// pointedTo returns the way to an instance that has been forgotten, or to one that somebody outside the ledger remembers and
+// pointedTo returns the way to an instance that has been forgotten, or to one that code outside the ledger retains and
 // does not hold; "" if there is none.
 func pointedTo(s *Analysis) string {
 	w := &pointers{seen: map[pointed]bool{}}
@@ -82,7 +82,7 @@ var ledgers = []reflect.Type{
 	reflect.TypeFor[ledger.Registration](), reflect.TypeFor[ledger.Container](),
 }
 
-// walk looks at all that v points to; outside says that it is not the ledger that does.
+// walk looks at all that v points to; outside is set if it is not the ledger that does.
 func (w *pointers) walk(path string, v reflect.Value, outside bool) {
 	if w.found != "" || !v.IsValid() {
 		return

@@ -15,14 +15,14 @@ import (
 	"keenlantern.example/internal/core/rules"
 )
 
-// told is all that a stream says of itself.
+// told is a stream's result, state and health.
 type told struct {
 	Result *Result
 	State  *derive.State
 	Chunks []derive.Chunk
 }
 
-// TestFreeze holds that an analysis which was packed and unpacked in the middle of its trace, again and again, says in
+// TestFreeze checks that an analysis which was packed and unpacked in the middle of its trace, again and again, finds in
 // the end what one says that was not, and that nothing it holds is torn in two by that.
 func TestFreeze(t *testing.T) {
 	traces := storedTraces(t)
@@ -66,7 +66,7 @@ func TestFreeze(t *testing.T) {
 	}
 }
 
-// TestFreezeDamage holds that bytes which are not what was packed are an error, or at least no panic.
+// TestFreezeDamage checks that bytes which are not what was packed are an error, or at least no panic.
 func TestFreezeDamage(t *testing.T) {
 	text, err := os.ReadFile("../../../testdata/harbour.ndjson")
 	require.NoError(t, err)

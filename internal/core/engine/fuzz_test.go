@@ -15,7 +15,7 @@ import (
 	"keenlantern.example/internal/core/rules"
 )
 
-// FuzzAnalyse holds that no trace makes the chain panic, that health adds up, that every finding can be told, and that
+// FuzzAnalyse checks that no trace makes the chain panic, that health adds up, that every finding can be rendered, and that
 // equal input gives equal output. The first bytes choose lines of the samples to leave out, repeat and swap, since random
 // bytes hardly ever make a line.
 func FuzzAnalyse(f *testing.F) {

@@ -76,7 +76,7 @@ func TestWorkGrowsWithTheTrace(t *testing.T) {
 	}
 }
 
-// TestChainsTooLong holds that a chain which is too long to be followed is reported as that, and as nothing else.
+// TestChainsTooLong checks that a chain which is too long to be followed is reported as that, and as nothing else.
 func TestChainsTooLong(t *testing.T) {
 	short, long := through(t, traces.Chain("h", 300)).Result(), through(t, traces.Chain("h", 5_000)).Result()
 	assert.Equal(t, []string{"captive/scoped", "captive/transient"}, ruleIDs(short))
@@ -127,7 +127,7 @@ func TestFewAreRemembered(t *testing.T) {
 	assert.EqualValues(t, 5000, s.Result().Streams[0].Figures.Instances)
 }
 
-// TestNamesAreBounded holds that names which never repeat cost what the bounds say, and that health tells of it.
+// TestNamesAreBounded checks that names which never repeat cost what the bounds allow, and that health counts it.
 func TestNamesAreBounded(t *testing.T) {
 	for name, text := range map[string]string{
 		"scopes, entry points and failed services": traces.Names("h", 20_000, 4000),

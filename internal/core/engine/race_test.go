@@ -2,5 +2,5 @@
 
 package engine_test
 
-// underRace tells whether the race detector watches, which multiplies what is alive and how long it takes.
+// underRace is whether the race detector watches, which multiplies what is alive and how long it takes.
 const underRace = true

@@ -7,7 +7,7 @@ import (
 	"keenlantern.example/internal/core/finding"
 )
 
-// Figures say how much a stream holds.
+// Figures are how much a stream holds.
 type Figures struct {
 	Events        int64 `json:"events"`
 	Scopes        int64 `json:"scopes"`
@@ -16,7 +16,7 @@ type Figures struct {
 	Alive         int64 `json:"alive"`
 }
 
-// Info is one stream: what its hello said, how much it holds, and its health.
+// Info is one stream: its hello, how much it holds, and its health.
 type Info struct {
 	App         string            `json:"app"`
 	Stream      string            `json:"stream"`
@@ -74,7 +74,7 @@ type Refusal struct {
 	Why  string `json:"why"`
 }
 
-// Health says what a reader could not use. Lines = used + Refused + UnknownKinds + Unresolved + Held + Unread.
+// Health is what a reader could not use. Lines = used + Refused + UnknownKinds + Unresolved + Held + Unread.
 type Health struct {
 	Lines        int64     `json:"lines"` // that are not empty
 	Used         int64     `json:"used"`
@@ -93,7 +93,7 @@ type Health struct {
 	Silent       []string  `json:"silent"`     // rules whose evidence the recorder cannot see
 }
 
-// Whole tells whether nothing is missing.
+// Whole reports whether nothing is missing.
 func (h *Health) Whole() bool {
 	return h.Refused == 0 && h.UnknownKinds == 0 && h.Unresolved == 0 && h.Unread == 0 && h.NamesOver == 0 && h.Flattened == 0 && h.Abandoned == 0 && h.Lost == 0 && !h.CutOff && h.Sampled == 1
 }

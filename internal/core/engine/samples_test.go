@@ -28,7 +28,7 @@ type expectedFinding struct {
 	Because                                 string
 }
 
-// fits tells whether f is what was expected; a name means a service or an implementation.
+// fits reports whether f is what was expected; a name means a service or an implementation.
 func (e expectedFinding) fits(f *finding.Finding) bool {
 	named := func(want string, r finding.Ref) bool {
 		return want == "" || want == "*" || want == r.Service || want == r.Impl()
@@ -46,7 +46,7 @@ func (e expectedFinding) fits(f *finding.Finding) bool {
 	return true
 }
 
-// TestSamples holds that the sample traces, some of them recorded under real containers, give exactly their errors and
+// TestSamples checks that the sample traces, some of them recorded under real containers, give exactly their errors and
 // warnings.
 func TestSamples(t *testing.T) {
 	files, err := filepath.Glob("../../../testdata/traces/*.ndjson")

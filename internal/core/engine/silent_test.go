@@ -12,7 +12,7 @@ import (
 	"keenlantern.example/internal/core/rules"
 )
 
-// TestSilent holds that the health line names the rules for which the recording lacks the evidence, judged by the instances that a rule is
+// TestSilent checks that the health line names the rules for which the recording lacks the evidence, judged by the instances that a rule is
 // about, and never a rule with a finding.
 func TestSilent(t *testing.T) {
 	const hello = `{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"s","start":"2026-03-02T06:00:00Z","sees":["with","shared","closes","fail","dispose"]}` + "\n"

@@ -29,7 +29,7 @@ const setUp = hello +
 `
 
 // requests gives the events of n requests to put, twelve each, as a busy office has them: a scoped and a transient
-// instance, seven hand-outs and uses, a disposal that every tenth forgets. As many scopes are open at once as said. The
+// instance, seven hand-outs and uses, a disposal that every tenth forgets. As many scopes are open concurrently as given. The
 // event is overwritten by the next.
 func requests(n, atOnce int, put func(*event.Event)) {
 	var e event.Event
@@ -84,7 +84,7 @@ func requests(n, atOnce int, put func(*event.Event)) {
 	put(&e)
 }
 
-// TestMemoryIsOfWhatIsAlive holds that ten million events leave hardly more behind than one million, with a thousand
+// TestMemoryIsOfWhatIsAlive checks that ten million events leave hardly more behind than one million, with a thousand
 // scopes open all the time.
 func TestMemoryIsOfWhatIsAlive(t *testing.T) {
 	if underRace {
@@ -122,7 +122,7 @@ func begun(t testing.TB) *engine.Analysis {
 	}
 }
 
-// TestNothingLastingAllocatesNothing holds that an event which leaves nothing behind costs no memory, from its text on.
+// TestNothingLastingAllocatesNothing checks that an event which leaves nothing behind costs no memory, from its text on.
 func TestNothingLastingAllocatesNothing(t *testing.T) {
 	s := begun(t)
 	var p reader.Parser
@@ -162,7 +162,7 @@ func BenchmarkAnalyse(b *testing.B) {
 	}
 }
 
-// BenchmarkGrowth tells what an event costs as one thing grows and all else stays: that it is about the same is what it is for.
+// BenchmarkGrowth measures what an event costs as one thing grows and all else stays: that it is about the same is what it is for.
 func BenchmarkGrowth(b *testing.B) {
 	for _, g := range growths {
 		b.Run(g.what, func(b *testing.B) {
@@ -170,7 +170,7 @@ func BenchmarkGrowth(b *testing.B) {
 			for n, size := range g.sizes {
 				texts[n] = g.trace(size)
 			}
-			for b.Loop() { // by turns, so that a busy machine is as busy for both
+			for b.Loop() { // alternately, so that a busy machine is as busy for both
 				for n, text := range texts {
 					from := time.Now()
 					if _, err := engine.Analyse(b.Context(), bytes.NewReader(text), reader.Options{}, rules.Default()); err != nil {

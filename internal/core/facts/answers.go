@@ -3,7 +3,7 @@ package facts
 import "keenlantern.example/internal/core/ledger"
 
 // Answers is what follows from the registrations alone: which one answers a request, and which layers are declared around
-// which. It is read-only, and made anew when a registration or container has changed since.
+// which. It is read-only, and recomputed when a registration or container has changed since.
 type Answers struct {
 	named    map[ledger.Asked][]*ledger.Registration // by service and key, also included, in order
 	services map[string][]*ledger.Registration
@@ -74,7 +74,7 @@ type answerIn struct {
 	asked     ledger.Asked
 }
 
-// answer says who could answer there, wrapped ones apart: they answer where nothing else does.
+// answer is who could answer there, wrapped ones apart: they answer where nothing else does.
 type answer struct{ bare, wrapped candidates }
 
 type candidates struct {
@@ -161,7 +161,7 @@ func (g *Answers) index() {
 	}
 }
 
-// everWrapped tells whether a layer that applies everywhere wraps r.
+// everWrapped reports whether a layer that applies everywhere wraps r.
 func (g *Answers) everWrapped(r *ledger.Registration) bool {
 	for _, w := range g.wrappers[r] {
 		if w.In == nil && (!w.Local || r.Local) {
@@ -171,7 +171,7 @@ func (g *Answers) everWrapped(r *ledger.Registration) bool {
 	return false
 }
 
-// Reaches tells whether a request for all, made from container c, reaches what is registered in container to: c's own and
+// Reaches reports whether a request for all, made from container c, reaches what is registered in container to: c's own and
 // those around it.
 func Reaches(c, to *ledger.Container) bool {
 	for ; c != nil; c = c.Parent {
@@ -188,7 +188,7 @@ func (g *Answers) All(a ledger.Asked) []*ledger.Registration { return g.named[a]
 // Of returns the registrations under a service, of any key.
 func (g *Answers) Of(service string) []*ledger.Registration { return g.services[service] }
 
-// Services returns every service that somebody answers to.
+// Services returns every service that has a registration.
 func (g *Answers) Services() []string {
 	list := make([]string, 0, len(g.services))
 	for s := range g.services {
@@ -197,8 +197,8 @@ func (g *Answers) Services() []string {
 	return list
 }
 
-// GoesBy tells whether r, an alias of it, or what looks it up goes by a service and key.
-func (g *Answers) GoesBy(r *ledger.Registration, a ledger.Asked) bool {
+// Uses reports whether r, an alias of it, or what looks it up is requested by a service and key.
+func (g *Answers) Uses(r *ledger.Registration, a ledger.Asked) bool {
 	if anyKeyOf(r, a) || r.FormOf != nil && r.FormOf.Known && !r.HasKey && anyKeyOf(r.FormOf, a) {
 		return true
 	}
@@ -247,7 +247,7 @@ func anyKeyOf(r *ledger.Registration, a ledger.Asked) bool {
 func (g *Answers) Wrappers(r *ledger.Registration) []*ledger.Registration { return g.wrappers[r] }
 func (g *Answers) Aliases(r *ledger.Registration) []*ledger.Registration  { return g.aliases[r] }
 
-// Declares tells whether any registration of the service wraps or is wrapped.
+// Declares reports whether any registration of the service wraps or is wrapped.
 func (g *Answers) Declares(service string) bool { return g.declares[service] }
 
 // Outermost follows wrappers outwards.

@@ -24,7 +24,7 @@ func (b *Built) see(c *ledger.Change) {
 	}
 }
 
-// ByFactory tells whether a factory of the application's builds what is registered.
+// ByFactory reports whether a factory of the application's builds what is registered.
 func (b *Built) ByFactory(r *ledger.Registration) bool { return b.factories[r] }
 
 // Impl returns a registration's implementation: as made, else as registered, "" where neither is known.

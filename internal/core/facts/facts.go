@@ -6,7 +6,7 @@ import (
 	"keenlantern.example/internal/core/ledger"
 )
 
-// Kind names a fact, for rules to say which they require.
+// Kind names a fact, for rules to require.
 type Kind uint8
 
 // The facts.
@@ -51,7 +51,7 @@ func (f *Facts) See(c *ledger.Change) {
 	f.handouts.see(c)
 }
 
-// Granted is what somebody has who requires some of the facts.
+// Granted is access to the facts that a rule requires.
 type Granted struct {
 	facts *Facts
 	kinds Kind

@@ -19,12 +19,12 @@ type Handout struct {
 
 // kind is what makes two hand-outs the same.
 type kind struct {
-	Consumer *ledger.Registration // nil: an entry point, an unregistered instance, or nobody known
+	Consumer *ledger.Registration // nil: an entry point, an unregistered instance, or unknown
 	Direct   string               // the consumer's implementation, where it has no registration
 	Entry    string
 	Given    *ledger.Registration // nil: made past the container
-	made     string               // its implementation as made; "" where only the registration says
-	asked    ledger.Asked         // as the line says; the zero value where it says nothing
+	made     string               // its implementation as made; "" if only the registration has one
+	asked    ledger.Asked         // as in the line; the zero value if it has none
 	said     bool
 	slot     int // the position in with, where what was asked for has to be looked up in the needs; -1 otherwise
 	all      bool
@@ -36,7 +36,7 @@ type kind struct {
 	From      *ledger.Container
 	Module    string
 	ScopeKind string
-	inside    *ledger.Registration // the layer in whose construction it was handed to nobody known
+	inside    *ledger.Registration // the layer in whose construction it was handed to an unknown receiver
 }
 
 // Example is one time that it happened.
@@ -56,7 +56,7 @@ type Handouts struct {
 	seen  map[kind]*Handout
 	list  []*Handout
 
-	// loose are the latest hand-outs to nobody known, by scope: they may turn out to have been part of a construction.
+	// loose are the latest hand-outs to unknown receivers, by scope: they may turn out to have been part of a construction.
 	loose map[*ledger.Scope][]looseHandout
 }
 
@@ -96,7 +96,7 @@ func (h *Handouts) All() []*Handout {
 	return h.list
 }
 
-// settle counts what was handed to nobody known and is part of no construction so far.
+// settle counts what was handed to an unknown receiver and is part of no construction so far.
 func (h *Handouts) settle() {
 	for s := range h.loose {
 		h.flush(s)
@@ -175,12 +175,12 @@ func (h *Handouts) again(c *ledger.Change) bool {
 	return false
 }
 
-// plain tells whether nothing is said of what was asked for, so that a hand-out is known by what again looks at.
+// plain reports whether the request is unknown, so that a hand-out is known by what again looks at.
 func (k *kind) plain() bool {
 	return k.Consumer != nil && k.slot >= 0 && !k.said && k.Via == nil && !k.Passing && k.how == "" && k.site == "" && k.Entry == ""
 }
 
-// asGiven takes what a give line says was asked for.
+// asGiven takes what a give line has as requested.
 func (h *Handouts) asGiven(k *kind, ev *event.Event) {
 	k.said = ev.Has.Has(event.FService) || ev.Has.Has(event.FKey)
 	k.asked = ledger.Asked{Service: ev.Service, Key: ev.Key, HasKey: ev.Has.Has(event.FKey)}
@@ -227,7 +227,7 @@ func (h *Handouts) passing(k *kind, c *ledger.Change) {
 	}
 }
 
-// made gives a construction what was handed to nobody known while it ran: a factory or a locator was called in it.
+// made gives a construction what was handed to an unknown receiver while it ran: a factory or a locator was called in it.
 func (h *Handouts) made(c *ledger.Change) {
 	if len(h.loose) == 0 {
 		return
@@ -311,7 +311,7 @@ func (h *Handouts) count(k *kind, at *once) {
 type ofConsumer struct {
 	list   []*Handout
 	latest [][4]latest // by the place that was filled; only plain ones
-	loose  [2]*Handout // the latest of its own instances to nobody registered: an entry point's
+	loose  [2]*Handout // the latest of its own instances to an unregistered receiver: an entry point's
 }
 
 func ofReg(r *ledger.Registration) *ofConsumer {
@@ -332,7 +332,7 @@ type latest struct {
 	all                     bool
 }
 
-// maxLatest bounds the places of one consumer of which the latest hand-out is remembered.
+// maxLatest bounds the places of one consumer of which the latest hand-out is kept.
 const maxLatest = 64
 
 var handoutsTag = ledger.NewRegTag()
@@ -367,7 +367,7 @@ func (h *Handouts) find(k *kind) *Handout {
 	return h.seen[*k]
 }
 
-// Asks returns what was asked for: as the line said, else as the consumer's needs say, else as it is registered.
+// Asks returns what was asked for: from the line, else from the consumer's needs, else as registered.
 func (s *Handout) Asks() ledger.Asked {
 	a := s.asked
 	if s.said {
@@ -388,7 +388,7 @@ func (s *Handout) Asks() ledger.Asked {
 	return a
 }
 
-// Said tells whether a line or a need says what was asked for.
+// Said reports whether a line or a need has what was requested.
 func (s *Handout) Said() bool { return s.said || s.Need() != nil }
 
 // Need returns the consumer's need that was filled, nil where none was or that is not known.
@@ -399,7 +399,7 @@ func (s *Handout) Need() *event.Need {
 	return s.Consumer.AskedAt(s.slot)
 }
 
-// ForAll tells whether all of a service were asked for.
+// ForAll reports whether all of a service were asked for.
 func (s *Handout) ForAll() bool {
 	need := s.Need()
 	return s.all || need != nil && need.All
@@ -413,10 +413,10 @@ func (s *Handout) Impl() string {
 	return s.made
 }
 
-// MadeImpl returns the implementation of what was given as its make said it, "" where it did not.
+// MadeImpl returns the implementation of what was given as in its make, "" where it did not.
 func (s *Handout) MadeImpl() string { return s.made }
 
-// Site and How say where and how it was filled in, as lines or needs say.
+// Site and How are where and how it was filled in, from lines or needs.
 func (s *Handout) Site() string {
 	if need := s.Need(); need != nil {
 		return need.Site
@@ -424,7 +424,7 @@ func (s *Handout) Site() string {
 	return s.site
 }
 
-// How says by which way it was handed out.
+// How returns the way in which it was handed out.
 func (s *Handout) How() string {
 	if need := s.Need(); need != nil && need.How != "" {
 		return need.How
@@ -440,7 +440,7 @@ func (s *Handout) How() string {
 	return ""
 }
 
-// Known tells whether both ends can be judged.
+// Known reports whether both ends can be judged.
 func (s *Handout) Known() bool {
 	return s.Given != nil && s.Given.Known && (s.Consumer == nil || s.Consumer.Known)
 }
@@ -455,7 +455,7 @@ func (s *Handout) Lives() *ledger.Scope {
 	return x.Scope
 }
 
-// InModule tells whether the consumer belongs to a module: as a line says, else as it is registered.
+// InModule reports whether the consumer belongs to a module: by its line, else as registered.
 func (s *Handout) InModule(module string) bool {
 	if by := s.By(); s.Module == "" && by != nil {
 		return by.Module == module
@@ -463,7 +463,7 @@ func (s *Handout) InModule(module string) bool {
 	return s.Module == module
 }
 
-// By returns who received it: the consumer, or the layer in whose construction it was handed to nobody known; nil
+// By returns who received it: the consumer, or the layer in whose construction it was handed to an unknown receiver; nil
 // otherwise.
 func (s *Handout) By() *ledger.Registration {
 	if s.Consumer == nil && s.inside != nil && s.inside.Wraps != nil {

@@ -16,7 +16,7 @@ const (
 	maxSteps    = 64      // instances shown of one way
 )
 
-// BelongsToScope tells whether i is something that a holder could outlive: a scoped instance, or an external one of a
+// BelongsToScope reports whether i is something that a holder could outlive: a scoped instance, or an external one of a
 // scope. A proxy looks its instance up at each call, so that keeping it keeps nothing.
 func BelongsToScope(i *ledger.Instance) bool {
 	if i.Home() == nil || i.Proxy() {
@@ -59,12 +59,12 @@ type Keeping struct {
 // What is noted on instances.
 var ripeBelowFlag = ledger.NewFlag()
 
-// ripe tells whether d could be captive by now: its home has closed, or is the root.
+// ripe reports whether d could be captive by now: its home has closed, or is the root.
 func ripe(d *ledger.Instance) bool {
 	return BelongsToScope(d) && (d.Home().Ended || d.Home() == d.Root())
 }
 
-// through tells whether what an instance keeps is looked at from above it: what belongs to a scope, or lives as long as its
+// through reports whether what an instance keeps is inspected from above it: what belongs to a scope, or lives as long as its
 // container, is judged by itself.
 func through(i *ledger.Instance) bool { return !BelongsToScope(i) && !i.Class().Long() }
 
@@ -87,7 +87,7 @@ func (k *Keeping) ripened(d *ledger.Instance) {
 	}
 }
 
-// Ways calls tell for each way that a change brings to light. A way may be told again.
+// Ways calls tell for each path that a change reveals. A path may be reported again.
 func (k *Keeping) Ways(c *ledger.Change, tell func(Way)) {
 	k.tries = maxTries
 	switch c.What {
@@ -100,7 +100,7 @@ func (k *Keeping) Ways(c *ledger.Change, tell func(Way)) {
 	}
 }
 
-// MayComplete tells whether a keeping of d may complete a way.
+// MayComplete reports whether a keeping of d may complete a way.
 func MayComplete(d *ledger.Instance) bool { return ripeBelow(d) || ripe(d) }
 
 // bound looks at what a new keeping of d by h completes.
@@ -172,7 +172,7 @@ func (k *Keeping) leads(h *ledger.Instance, home *ledger.Scope) bool {
 type role uint8
 
 const (
-	passed role = iota // it lives as long as whoever keeps it: who does?
+	passed role = iota // it lives as long as its keeper: which is that?
 	holds              // it outlives what it keeps by its own lifetime
 	stops              // it belongs to a scope itself: its own finding carries what it keeps
 )
@@ -191,7 +191,7 @@ func roleOf(h *ledger.Instance, home *ledger.Scope, fromRoot bool) role {
 	return passed
 }
 
-// judge tells the ways that lead to those of list that belong to a scope, whose home all of them share.
+// judge reports the paths to those of list that belong to a scope, whose home all of them share.
 func (k *Keeping) judge(list []*ledger.Instance, home *ledger.Scope, tell func(Way)) {
 	if !home.Root {
 		k.ways(list, home, false, tell)
@@ -270,7 +270,7 @@ func (k *Keeping) ways(list []*ledger.Instance, home *ledger.Scope, fromRoot boo
 	}
 }
 
-// list tells the ways to d one by one, as many as there is room for; the nearest one in any case.
+// list reports the paths to d one by one, as many as there is room for; the nearest one in any case.
 func (k *Keeping) list(d *ledger.Instance, home *ledger.Scope, fromRoot bool, tell func(Way)) {
 	left := maxWays
 	var climb func(at *ledger.Instance, chain []*ledger.Instance)
@@ -377,10 +377,10 @@ type explanation struct {
 	holderMade int64
 }
 
-// explanations is how many of the latest are remembered.
+// explanations is how many of the latest are kept.
 const explanations = 64
 
-// of returns the holder of i, nil where none is remembered.
+// of returns the holder of i, nil where none is kept.
 func (e *explanation) of(i *ledger.Instance, w *ledger.World) *ledger.Instance {
 	if e.kept != i.ID || e.keptMade != i.MadeSeq {
 		return nil

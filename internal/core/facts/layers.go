@@ -9,12 +9,12 @@ type Layers struct {
 	inferred map[pair]bool // false: something speaks against it
 	changes  int64         // of inferred
 
-	// What follows from inferred, made anew when it has changed.
+	// What follows from inferred, recomputed when it has changed.
 	wrappers map[*ledger.Registration][]*ledger.Registration `freeze:"-"` // in the order of registrations
 	layers   map[*ledger.Registration]bool                   `freeze:"-"`
 	asOf     [2]int64                                        `freeze:"-"`
 
-	// The latest holder, and how many of its own service it keeps, for the keepings that one line tells of.
+	// The latest holder, and how many of its own service it keeps, for the edges of one line.
 	latest    *ledger.Instance `freeze:"-"`
 	latestSeq int64            `freeze:"-"`
 	same      int              `freeze:"-"`
@@ -27,7 +27,7 @@ type pair struct{ outer, inner *ledger.Registration }
 // maxLayers bounds how far a chain is followed.
 const maxLayers = 32
 
-// maxInferred bounds the pairs that are remembered.
+// maxInferred bounds the pairs that are kept.
 const maxInferred = 50_000
 
 func newLayers(f *Facts) *Layers { return &Layers{facts: f, inferred: map[pair]bool{}} }
@@ -123,7 +123,7 @@ func (l *Layers) Chain(r *ledger.Registration) (outermost *ledger.Registration, 
 	return outermost, wrappers, inferred
 }
 
-// IsLayer tells whether r wraps something, declared or inferred.
+// IsLayer reports whether r wraps something, declared or inferred.
 func (l *Layers) IsLayer(r *ledger.Registration) bool {
 	if r.Inner() != nil {
 		return true
@@ -132,7 +132,7 @@ func (l *Layers) IsLayer(r *ledger.Registration) bool {
 	return l.layers[r] && !l.facts.Answers().Declares(r.Service)
 }
 
-// Wraps tells whether following layers inwards from outer comes to inner.
+// Wraps reports whether following layers inwards from outer comes to inner.
 func (l *Layers) Wraps(outer, inner *ledger.Registration) bool {
 	at := inner
 	for range maxLayers {

@@ -1,4 +1,4 @@
-// Package finding is what the core says: a mistake, with what it is about and the evidence for it. It holds data and
+// Package finding is what the core reports: a mistake, with what it is about and the evidence for it. It holds data and
 // knows neither how a finding was found nor where it is kept or shown.
 package finding
 
@@ -11,7 +11,7 @@ import (
 	"keenlantern.example/internal/core/ids"
 )
 
-// Severity says how bad a finding is.
+// Severity is how bad a finding is.
 type Severity uint8
 
 // From the least to the worst.
@@ -35,7 +35,7 @@ func (s *Severity) UnmarshalText(b []byte) error {
 	return nil
 }
 
-// Basis says what a finding rests on.
+// Basis is what a finding rests on.
 type Basis string
 
 // Observed is seen in events; Declared follows from registrations alone.
@@ -131,14 +131,14 @@ type Life struct {
 	End      string  `json:"end"`
 }
 
-// Keep says that one instance of the drawing keeps another, from a time on.
+// Keep records that one instance of the drawing keeps another, from a time on.
 type Keep struct {
 	Holder uint64 `json:"holder"`
 	Kept   uint64 `json:"kept"`
 	At     int64  `json:"at"`
 }
 
-// Touch is a use or a hand-out of one of the lives; After tells that it came after its end.
+// Touch is a use or a hand-out of one of the lives; After is true if it came after its end.
 type Touch struct {
 	Instance uint64  `json:"instance"`
 	Kind     string  `json:"kind"` // "use", "give"
@@ -159,7 +159,7 @@ type Finding struct {
 	Holder   *Ref                `json:"holder"`
 	Path     []Ref               `json:"path"`
 	Counts   map[string]int64    `json:"counts"`
-	Facts    map[string][]string `json:"facts,omitempty"` // names the counts cannot carry: who used it, what an error said
+	Facts    map[string][]string `json:"facts,omitempty"` // names the counts cannot carry: who used it, an error's text
 	First    string              `json:"first"`           // RFC 3339
 	Last     string              `json:"last"`
 	Examples []Example           `json:"examples"`
@@ -281,7 +281,7 @@ func (f *Finding) Brief() *Finding {
 	return c
 }
 
-// Seen returns how often it happened, as far as one of its figures says so.
+// Seen returns how often it happened, as far as one of its figures shows it.
 func (f *Finding) Seen() int64 {
 	for _, figure := range []string{"instances", "scopes", "failures", "alive", "fills", "makes", "registrations"} {
 		if n := f.Counts[figure]; n > 0 {

@@ -5,7 +5,7 @@ const (
 	markVowels     = "aeiou"
 )
 
-// Mark returns an instance's mark: a short word that is easy to compare by eye and to say, the same wherever the
+// Mark returns an instance's mark: a short word that is easy to compare by eye and to pronounce, the same wherever the
 // instance is the same within a stream. Two syllables name the first 4,900 ids, three the next 343,000, and so on. Ids
 // that follow each other differ from the first letter on, since they stand side by side.
 func Mark(id uint64) string {

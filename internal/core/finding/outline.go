@@ -1,6 +1,6 @@
 package finding
 
-// Outline tells which finding one is and how grave, without what was seen of it.
+// Outline is which finding one is and how grave, without what was seen of it.
 type Outline struct {
 	ID       string   `json:"id"`
 	Rule     string   `json:"rule"`

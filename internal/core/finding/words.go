@@ -14,7 +14,7 @@ func Number(n int64) string {
 	return s
 }
 
-// Count says "1 scope" or "1 204 scopes".
+// Count returns "1 scope" or "1 204 scopes".
 func Count(n int64, one, many string) string {
 	if n == 1 {
 		return "1 " + one

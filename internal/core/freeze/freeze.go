@@ -10,14 +10,14 @@ import (
 	"unsafe"
 )
 
-// Set says what is packed. The same Set, made the same way, is needed to unpack.
+// Set is what is packed. The same Set, made the same way, is needed to unpack.
 type Set struct {
 	Roots []any // pointers to what is packed; unpacking fills what they point to
 	Fixed []any // pointers that mean the same before and after, to what is not packed
-	Types []any // a value of each other type that stands in an interface
+	Types []any // a value of each other type that is in an interface
 }
 
-// errDamaged says that bytes are not what was packed.
+// errDamaged is returned when bytes are not what was packed.
 var errDamaged = errors.New("not what was packed")
 
 // object is a thing that pointers point to. The type is needed too: a struct begins where its first field does.
@@ -74,7 +74,7 @@ func (s *Set) Inside() ([]string, error) {
 	return list, nil
 }
 
-// Freeze packs what can be reached from the roots. It returns an error where a value stands in an interface whose type
+// Freeze packs what can be reached from the roots. It returns an error where a value is in an interface whose type
 // is not in Types.
 func (s *Set) Freeze() ([]byte, error) {
 	p, err := s.freeze()

@@ -132,7 +132,7 @@ func FuzzThaw(f *testing.F) {
 	})
 }
 
-// TestWeb holds that what is shared stays shared, in circles too, and that what is fixed is not copied.
+// TestWeb checks that what is shared stays shared, in circles too, and that what is fixed is not copied.
 func TestWeb(t *testing.T) {
 	type node struct {
 		Next  *node
@@ -157,7 +157,7 @@ func TestWeb(t *testing.T) {
 	assert.Same(t, fixed, again[0].Fixed)
 }
 
-// TestWhatCannotBePacked tells each thing that Set is not for.
+// TestWhatCannotBePacked checks each kind that Set refuses.
 func TestWhatCannotBePacked(t *testing.T) {
 	var (
 		word  uintptr
@@ -175,8 +175,8 @@ func TestWhatCannotBePacked(t *testing.T) {
 		"no pointer":                {freeze.Set{Roots: []any{1}}, "int is no pointer"},
 		"given twice":               {freeze.Set{Roots: []any{&word}, Fixed: []any{&word}}, "*uintptr is given twice"},
 		"a kind that has no way":    {freeze.Set{Roots: []any{ptr(uintptr(1))}}, "no way to pack a uintptr"},
-		"not among the types":       {freeze.Set{Roots: []any{&one}}, "a int stands in a interface {}, and is not among the types"},
-		"neither is what it points": {freeze.Set{Roots: []any{ptr[fmt.Stringer](time.Second)}}, "a time.Duration stands in a fmt.Stringer"},
+		"not among the types":       {freeze.Set{Roots: []any{&one}}, "a int is in a interface {}, and is not among the types"},
+		"neither is what it points": {freeze.Set{Roots: []any{ptr[fmt.Stringer](time.Second)}}, "a time.Duration is in a fmt.Stringer"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := c.set.Freeze()
@@ -188,7 +188,7 @@ func TestWhatCannotBePacked(t *testing.T) {
 	assert.Equal(t, []string{"a freeze_test.small in a struct { in freeze_test.small }"}, inside)
 }
 
-// TestNumbers holds that every width of number comes back.
+// TestNumbers checks that every width of number comes back.
 func TestNumbers(t *testing.T) {
 	var list []int64
 	for shift := range 64 {

@@ -180,7 +180,7 @@ func (p *packer) dynamic(s *step, at unsafe.Pointer) {
 	v = v.Elem()
 	n, ok := p.types[v.Type()]
 	if !ok {
-		p.fail(fmt.Errorf("freeze: a %s stands in a %s, and is not among the types", v.Type(), s.of))
+		p.fail(fmt.Errorf("freeze: a %s is in a %s, and is not among the types", v.Type(), s.of))
 		return
 	}
 	p.number(n + 1)

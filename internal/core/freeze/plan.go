@@ -9,7 +9,7 @@ import (
 
 // plan is how the values of one type are packed: step by step, what lies in them, however deep it is nested.
 //
-// What has one step is written as it is. What has several comes in groups of eight, each after a byte that tells which of
+// What has one step is written as it is. What has several comes in groups of eight, each after a byte that marks which of
 // them are not zero: most fields of most values are, and are neither written nor looked at when they are unpacked.
 type plan struct {
 	of    reflect.Type
@@ -138,7 +138,7 @@ func (p *plan) clear(at unsafe.Pointer) {
 	}
 }
 
-// zero tells whether there is nothing to pack at a place.
+// zero reports whether there is nothing to pack at a place.
 func (s *step) zero(at unsafe.Pointer) bool {
 	if s.kind < float64s {
 		return s.load(at) == 0

@@ -9,7 +9,7 @@ import (
 	"unsafe"
 )
 
-// unpacker reads. Whatever the bytes say, it does not panic and makes nothing larger than they are.
+// unpacker reads. It does not panic on any bytes and makes nothing larger than they are.
 type unpacker struct {
 	b       []byte
 	objects []object

@@ -1,8 +1,8 @@
 // Package join makes one stream of many short ones: of processes, or containers, that live for one request each and write a
 // stream of their own. A recording of single requests shows nothing of what is usual; and a thousand streams a minute are
-// too many for anybody to look through.
+// too many to review.
 //
-// Registrations that say the same become one, in a container that stands for the set-up of all. Each short stream's container
+// Equal registrations become one, in a container that stands for the set-up of all. Each short stream's container
 // becomes a container inside of that, with a root scope of its own, which closes when the short stream ends. Ids are made
 // unique, times are those of the joined stream, and nothing else is changed.
 package join
@@ -23,7 +23,7 @@ const (
 // maxID bounds the ids of a short stream: its ids in the joined one go on from those before it, and numbers in a trace have a bound.
 const maxID = 1 << 24
 
-// Label is that of a joined stream, which says so.
+// Label is that of a joined stream.
 const Label = "joined"
 
 // Stream is a joined stream that is being written. It is not safe for use by several goroutines.
@@ -33,7 +33,7 @@ type Stream struct {
 	start  time.Time
 	last   int64 // ns
 	joined int
-	regs   map[string]event.RegID // by what they say
+	regs   map[string]event.RegID // by their content
 	setUps map[event.ContainerID]event.ContainerID
 	scope  event.ScopeID // the latest ids
 	inst   event.InstID
@@ -52,13 +52,13 @@ func (s *Stream) Joined() int { return s.joined }
 // Last returns the latest time in s, in ns since its start.
 func (s *Stream) Last() int64 { return s.last }
 
-// Fits tells whether a short stream with this hello belongs into s: it is of the same application as those before it, in the
+// Fits reports whether a short stream with this hello belongs into s: it is of the same application as those before it, in the
 // same version, and there is room.
 func (s *Stream) Fits(hello *event.Event) bool {
 	return s.kind == "" || s.joined < MaxStreams && kindOf(hello) == s.kind
 }
 
-// Begin says of what application s is, and when it starts: not after any of the short streams that are known by then, which
+// Begin sets the application of s, and when it starts: not after any of the short streams that are known by then, which
 // come in the order in which they ended. Without it, s starts with the first one.
 func (s *Stream) Begin(hello *event.Event, start time.Time) {
 	s.kind, s.start = kindOf(hello), start
@@ -70,7 +70,7 @@ func kindOf(hello *event.Event) string {
 
 // Put joins a short stream, its hello first, and calls emit for each event of the joined stream. An event is overwritten by
 // the next; those in list may be changed. What a recorder would never write (an id of its hello's, a second hello) is left
-// out. The error says why nothing of the short stream can be joined.
+// out. The error is the reason why the short stream cannot be joined.
 func (s *Stream) Put(list []*event.Event, emit func(*event.Event)) error {
 	if len(list) == 0 || list[0].Kind != event.Hello {
 		return fmt.Errorf("it does not start with a hello")
@@ -119,7 +119,7 @@ func (s *Stream) Put(list []*event.Event, emit func(*event.Event)) error {
 		}
 	}
 	one.container(1, first)
-	// A registration may say what a later one is.
+	// A registration may name a later one.
 	for _, ev := range list[1:] {
 		if ev.Kind == event.Register {
 			one.regs[ev.Reg] = ev
@@ -253,7 +253,7 @@ func (o *short) regOf(id event.RegID, depth int) event.RegID {
 		return as
 	}
 	ev := o.regs[id]
-	if ev == nil || depth == maxDepth { // only mentioned: nobody says what it is
+	if ev == nil || depth == maxDepth { // only mentioned: no line describes it
 		o.reg++
 		o.as[id] = o.reg
 		return o.reg

@@ -84,7 +84,7 @@ func joined(t testing.TB, texts ...string) string {
 	return string(out)
 }
 
-// TestOneStreamOfMany holds that what is found of a joined stream is what is wrong in its requests, and nothing that comes of
+// TestOneStreamOfMany checks that what is found of a joined stream is what is wrong in its requests, and nothing that comes of
 // joining them: their singletons are not two of one, and their containers do not leave anything behind.
 func TestOneStreamOfMany(t *testing.T) {
 	run := func(leak bool) (*engine.Result, string) {
@@ -120,7 +120,7 @@ func TestOneStreamOfMany(t *testing.T) {
 	assert.EqualValues(t, 50, leaking.Findings[0].Counts["instances"])
 }
 
-// TestWhatFits holds that other versions are not joined, and that a stream says why it cannot be.
+// TestWhatFits checks that other versions are not joined, and that a stream has a reason if it cannot be.
 func TestWhatFits(t *testing.T) {
 	s := join.New("joined-1")
 	list := events(t, request(1, false))
@@ -136,7 +136,7 @@ func TestWhatFits(t *testing.T) {
 	assert.ErrorContains(t, s.Put(huge, nil), "ids above")
 }
 
-// TestHostile holds that rings of registrations end, and that whatever a short stream says, the joined one can be read.
+// TestHostile checks that rings of registrations end, and that for any short stream, the joined one can be read.
 func TestHostile(t *testing.T) {
 	ring := `{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"ring","start":"2026-03-02T05:40:00Z"}` + "\n"
 	for n := 1; n <= 300; n++ {

@@ -8,8 +8,8 @@ type Span struct {
 	Inst *Instance
 }
 
-// Spans returns the constructions in a scope that has closed, nested, while it is told of; those whose time is not known
-// are left out. It is worked out once for all who ask. The result is good until another scope is asked for.
+// Spans returns the constructions in a scope that has closed, nested, while it is reported; those whose time is not known
+// are left out. It is computed once for all callers. The result is good until another scope is asked for.
 func (w *World) Spans(s *Scope) []Span {
 	if w.spansOf == s {
 		return w.spans

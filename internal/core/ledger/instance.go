@@ -8,10 +8,10 @@ import (
 )
 
 // Instance is one object that was built. There are as many as anything in a trace, so what few of them have stands
-// behind pointers: to what is shared by all that say the same, or to nothing at all.
+// behind pointers: to what is shared by all equal ones, or to nothing at all.
 //
-// The order of the fields is that in which they are needed together: what says whether one that has ended can be forgotten
-// comes first, since by then nothing of it is at hand.
+// The order of the fields is that in which they are needed together: what reports whether one that has ended can be forgotten
+// comes first, since by then nothing of it is loaded.
 type Instance struct {
 	looked    uint8 // while forgetInstances runs
 	pinned    bool
@@ -30,7 +30,7 @@ type Instance struct {
 
 	Keeps []Edge
 	rare  *rare         // nil for nearly all
-	Reg   *Registration // nil when it was constructed past the container, or nobody says of what it is
+	Reg   *Registration // nil when it was constructed past the container, or its registration is unknown
 	home  *Scope
 	*Letting
 	oneKeeper [1]Keeper // where KeptBy starts
@@ -58,8 +58,8 @@ type Instance struct {
 	workedIn   event.ScopeID // the scope, not a root, in which it was first used or handed out; 0: none yet
 }
 
-// Hold says that somebody outside the ledger remembers i beyond the change that told of it, until they call Let. The memory
-// of an instance that has been forgotten is used again for another one, but not while anybody holds it.
+// Hold retains i beyond the change that reported it, until Let is called. The memory
+// of an instance that has been forgotten is used again for another one, but not while it is retained.
 func (i *Instance) Hold() *Instance {
 	if i != nil && i.holds < math.MaxInt32 {
 		i.holds++
@@ -74,13 +74,13 @@ func (i *Instance) Let() {
 	}
 }
 
-// HoldForGood is a Hold that nobody takes back.
+// HoldForGood is a Hold without a Let.
 func (i *Instance) HoldForGood() { i.holds = math.MaxInt32 }
 
-// Held tells whether anybody outside the ledger remembers i.
+// Held reports whether code outside the ledger retains i.
 func (i *Instance) Held() bool { return i.holds > 0 }
 
-// Meet notes that a walk has come by, and tells whether it is the first time.
+// Meet notes that a walk has come by, and reports whether it is the first time.
 func (i *Instance) Meet(walk uint64) bool {
 	if i.met == walk {
 		return false
@@ -106,7 +106,7 @@ func (w Weak) Get() *Instance {
 	return w.inst
 }
 
-// Particulars is what a make line says beyond ids and times. The instances of a registration mostly share one.
+// Particulars is what a make line has beyond ids and times. The instances of a registration mostly share one.
 type Particulars struct {
 	Size          int64
 	Module        string
@@ -117,7 +117,7 @@ type Particulars struct {
 	disposer      string
 }
 
-// Letting is what dispose lines have said. Instances without any share an empty one.
+// Letting is what dispose lines have reported. Instances without any share an empty one.
 type Letting struct {
 	DisposeLines int64 // of any state
 	Begun        bool  // a disposal has begun and is neither done nor failed
@@ -136,7 +136,7 @@ type Letting struct {
 	lastDispose disposal
 }
 
-// Instances start with these; nobody writes to them.
+// Instances start with these; and must not be modified.
 var (
 	nothingSaid Particulars
 	notLetGo    Letting
@@ -146,7 +146,7 @@ var (
 func Fixed() []any { return []any{&nothingSaid, &notLetGo} }
 
 // rare is what the few instances have that are followed for a finding, whose keepings had to be bounded, or that were handed
-// to somebody who may turn out to keep them.
+// to a receiver that may turn out to keep them.
 type rare struct {
 	watches  []*Watch
 	dropNext int // which edge goes next when there are too many
@@ -180,7 +180,7 @@ func (i *Instance) gone(seq int64, s *Scope, ev *event.Event) {
 	}
 }
 
-// End says how an instance ended.
+// End is how an instance ended.
 type End uint8
 
 // The ends.
@@ -194,7 +194,7 @@ const (
 // String returns the end as drawings name it.
 func (e End) String() string { return [...]string{"alive", "disposed", "forgotten", "home closed"}[e] }
 
-// Edge says that an instance keeps another one.
+// Edge records that an instance keeps another one.
 type Edge struct {
 	Kept *Instance
 	ID   event.InstID // the kept one's id, also while it is not known yet
@@ -204,10 +204,10 @@ type Edge struct {
 	back int32 // the place in Kept.KeptBy, -1 where it is not noted there
 	All  bool
 
-	Request *Request // what the line says was asked for; nil where it leaves that to the registration's needs
+	Request *Request // what was requested, by its line; nil if that is left to the registration's needs
 }
 
-// Request is what was asked for, as a line says it.
+// Request is what was requested, by its line.
 type Request struct {
 	Asked Asked
 	Said  bool          // Asked is given
@@ -228,7 +228,7 @@ type handout struct {
 	site  string
 }
 
-// Received says how widely an instance was received.
+// Received is how widely an instance was received.
 type Received uint8
 
 // What Received adds up from.
@@ -279,19 +279,19 @@ func (w *World) workIn(i *Instance, s *Scope) {
 // Home returns the scope with which i ends, nil if it has none (or none that is known).
 func (i *Instance) Home() *Scope { return i.home }
 
-// InHome tells whether i is still among its home's Homed: it is alive, or something keeps it.
+// InHome reports whether i is still among its home's Homed: it is alive, or something keeps it.
 func (i *Instance) InHome() bool { return i.homeIndex >= 0 }
 
-// OwnerNull tells whether i lives as long as what keeps it.
+// OwnerNull reports whether i lives as long as what keeps it.
 func (i *Instance) OwnerNull() bool { return i.ownerNull }
 
-// OwnerSet tells whether its make line named the owner.
+// OwnerSet reports whether its make line named the owner.
 func (i *Instance) OwnerSet() bool { return i.ownerSet }
 
 // Root returns the root scope of i's container.
 func (i *Instance) Root() *Scope { return i.Container.Root }
 
-// Lifetime returns the lifetime in force, Unstated where there is no registration or it says nothing.
+// Lifetime returns the lifetime in force, Unstated without a registration or a stated lifetime.
 func (i *Instance) Lifetime() Lifetime {
 	if i.Reg == nil {
 		return Unstated
@@ -299,10 +299,10 @@ func (i *Instance) Lifetime() Lifetime {
 	return i.Reg.Lifetime
 }
 
-// MadeImpl returns the implementation as its make line said it, "" where it did not.
+// MadeImpl returns the implementation by its make line, "" where it did not.
 func (i *Instance) MadeImpl() string { return i.impl }
 
-// MadeAt returns the place in the source that constructed i, as its make line said it, "" where it did not.
+// MadeAt returns the place in the source that constructed i, by its make line, "" where it did not.
 func (i *Instance) MadeAt() string { return i.at }
 
 // Impl returns the implementation as made, else as registered.
@@ -313,7 +313,7 @@ func (i *Instance) Impl() string {
 	return i.impl
 }
 
-// Disposable tells whether letting i go means disposing it.
+// Disposable reports whether letting i go means disposing it.
 func (i *Instance) Disposable() bool {
 	if i.disposableSet || i.Reg == nil {
 		return i.disposable
@@ -334,7 +334,7 @@ func (i *Instance) Disposer() string {
 	return "container"
 }
 
-// DisposerSaid returns who the trace says has to dispose i, "" where it leaves that to the default.
+// DisposerSaid returns the disposer of i in the trace, "" where it leaves that to the default.
 func (i *Instance) DisposerSaid() string {
 	if i.disposer == "" && i.Reg != nil {
 		return i.Reg.Disposer
@@ -350,7 +350,7 @@ func (i *Instance) Sees(w *World) Sight {
 	return w.Sees
 }
 
-// SpokenOf tells whether any dispose line has spoken of i.
+// SpokenOf reports whether any dispose line has spoken of i.
 func (i *Instance) SpokenOf() bool { return i.Letting != &notLetGo }
 
 // Pooled reports whether i is leased from a pool and returned to it.
@@ -363,7 +363,7 @@ func (i *Instance) lease(t int64) {
 	}
 }
 
-// Proxy tells whether i only looks another registration up at each call, so that keeping it keeps nothing.
+// Proxy reports whether i only looks another registration up at each call, so that keeping it keeps nothing.
 func (i *Instance) Proxy() bool { return i.Reg != nil && i.Reg.Proxy != nil }
 
 // Ref names what i is an instance of.
@@ -378,7 +378,7 @@ func (i *Instance) Ref() finding.Ref {
 	return finding.Ref{Service: name, Implementation: finding.Text(i.impl), At: finding.Text(i.at), Module: i.Module}
 }
 
-// Offers returns how many receivers of i are remembered that may turn out to keep it.
+// Offers returns how many receivers of i are kept that may turn out to keep it.
 func (i *Instance) Offers() int { return len(i.handouts()) }
 
 // OfferedInto reports whether i was handed to an instance other than except that belongs to s or outlasts it, and that may keep it.
@@ -391,7 +391,7 @@ func (i *Instance) OfferedInto(s *Scope, except *Instance) bool {
 	return false
 }
 
-// AliveWhenClosed tells whether i was alive when s, which has ended, closed. A make whose line came late counts by its
+// AliveWhenClosed reports whether i was alive when s, which has ended, closed. A make whose line came late counts by its
 // time.
 func (i *Instance) AliveWhenClosed(s *Scope) bool {
 	return (i.MadeSeq <= s.ClosedSeq || i.Made < s.ClosedAt) && (!i.Ended || i.EndedSeq > s.ClosedSeq)

@@ -75,7 +75,7 @@ func (w *World) make(ev *event.Event) error {
 // containerSet is on instances whose make names their container.
 var containerSet = NewFlag()
 
-// passing tells of what i was given and only read during its construction: a hand-out that is not kept. What it was given
+// passing reports instances that i was given and only read during its construction: hand-outs that are not kept. What it was given
 // becomes no part of it.
 func (w *World) passing(i *Instance, ev *event.Event) {
 	for n := range ev.With {
@@ -96,7 +96,7 @@ func (w *World) passing(i *Instance, ev *event.Event) {
 	}
 }
 
-// read tells that given was read during the construction of i.
+// read records that given was read during the construction of i.
 func (w *World) read(given, i *Instance, ev *event.Event) {
 	given.received(uint64(i.ID), i.Scope)
 	w.tell(Change{What: Given, Event: ev, Inst: given, Holder: i, Scope: i.Scope})
@@ -111,7 +111,7 @@ type read struct {
 // particular are the fields of a make that Particulars hold.
 var particular = event.Of(event.FSize, event.FModule, event.FImpl, event.FAt, event.FDisposable, event.FDisposer)
 
-// particularsOf returns what ev says, the same as for the registration's latest instance where it says the same.
+// particularsOf returns those of ev, shared with the registration's latest instance if they are equal.
 func particularsOf(ev *event.Event, reg *Registration) *Particulars {
 	said := Particulars{
 		Size: ev.Size, Module: ev.Module, impl: ev.Impl, at: ev.At, disposable: ev.Disposable,
@@ -277,7 +277,7 @@ func (w *World) newInstance(n int) *Instance {
 // maxRoom is how much more room for edges an instance that is used again may have than it needs.
 const maxRoom = 8
 
-// keepAll notes what a make says it was given and keeps.
+// keepAll notes what an instance was given and keeps, by its make.
 func (w *World) keepAll(i *Instance, ev *event.Event) {
 	for k := range ev.With {
 		g := &ev.With[k]
@@ -305,7 +305,7 @@ func (w *World) keepAll(i *Instance, ev *event.Event) {
 	}
 }
 
-// proxied tells whether what was asked for only looks another registration up, so that keeping it keeps nothing.
+// proxied reports whether what was asked for only looks another registration up, so that keeping it keeps nothing.
 func (w *World) proxied(via event.RegID) bool {
 	if via == 0 {
 		return false
@@ -356,11 +356,11 @@ func (w *World) arrive(i *Instance, ev *event.Event) {
 	}
 }
 
-// maxContext bounds how many holders are remembered for an instance that lives as long as its container: they
+// maxContext bounds how many holders are kept for an instance that lives as long as its container: they
 // explain a finding and decide none, and there may be one in every request.
 const maxContext = 16
 
-// bind makes holder's n-th edge known from both sides and tells of it.
+// bind makes holder's n-th edge known from both sides and reports it.
 func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 	edge := &holder.Keeps[n]
 	kept := edge.Kept
@@ -384,7 +384,7 @@ func (w *World) bind(holder *Instance, n int, ev *event.Event) {
 	w.tell(Change{What: Bound, Event: ev, Inst: kept, Holder: holder, Edge: edge, Scope: holder.Scope})
 }
 
-// keepersMatter tells whether all holders of i have to be known: not where i is meant to outlast them.
+// keepersMatter reports whether all holders of i have to be known: not where i is meant to outlast them.
 func (i *Instance) keepersMatter() bool {
 	return !(i.home != nil && i.home.Root && i.Class().Long())
 }

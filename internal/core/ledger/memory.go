@@ -61,7 +61,7 @@ type scopeList struct {
 func (w *World) remember(i *Instance) { w.deadInsts.push(i) }
 
 // letGo forgets what has ended and is over the bound: the instances that nothing alive keeps, and closed scopes. Many are
-// judged at once, so that whoever keeps them is looked at once for all of them.
+// judged at once, so that their keepers are checked once for all of them.
 func (w *World) letGo() {
 	if over := w.deadInsts.n - w.Remember; over > min(w.Remember/16, maxOver) {
 		w.forgetInstances(over)
@@ -71,7 +71,7 @@ func (w *World) letGo() {
 	}
 }
 
-// maxOver is how many are judged at once: few enough to be looked at several times while a processor has them at hand.
+// maxOver is how many are judged at once: few enough to be inspected several times while a processor has them cached.
 const maxOver = 512
 
 // What forgetInstances knows of an instance.
@@ -83,7 +83,7 @@ const (
 )
 
 // forgetInstances takes the n that ended first out of the remembered ones: those that something alive keeps are pinned,
-// the others are released. Every keeper is looked at once.
+// the others are released. Every keeper is inspected once.
 func (w *World) forgetInstances(n int) {
 	all := w.deadInsts.oldest(w.judged[:0], n)
 	for _, i := range all {
@@ -163,7 +163,7 @@ func (w *World) release(i *Instance) {
 	}
 	again := !i.Held() && !i.listed()
 	for _, k := range i.KeptBy {
-		if k.Holder.looked == leaving { // as it goes itself, nobody asks
+		if k.Holder.looked == leaving { // it is being evicted itself
 			continue
 		}
 		e := &k.Holder.Keeps[k.edge]
@@ -191,12 +191,12 @@ func (w *World) release(i *Instance) {
 	i.oneKeeper[0] = Keeper{}
 }
 
-// listed tells whether the ledger itself lists i by other things than its id.
+// listed reports whether the ledger itself lists i by other things than its id.
 func (i *Instance) listed() bool {
 	return i.built || i.Reg != nil && !i.Reg.Known
 }
 
-// The bounds of how many instances wait to be used again: an eighth of those that are remembered, within these.
+// The bounds of how many instances wait to be used again: an eighth of those that are kept, within these.
 const (
 	minSpare = 128
 	maxSpare = 8192
@@ -217,7 +217,7 @@ func (w *World) unkeep(holder *Instance, n int) {
 	moved.Holder.Keeps[moved.edge].back = at
 	kept.KeptBy[last] = Keeper{}
 	kept.KeptBy = kept.KeptBy[:last]
-	if kept.pinned { // it may be held by nothing any more: it is looked at again when its turn comes
+	if kept.pinned { // it may be held by nothing any more: it is inspected again when its turn comes
 		kept.pinned = false
 		w.pinned--
 		w.remember(kept)
@@ -236,7 +236,7 @@ func (w *World) rememberScope(s *Scope) {
 	l.n++
 }
 
-// forgetScope lets go of the scope that closed first.
+// forgetScope releases the scope that closed first.
 func (w *World) forgetScope() {
 	l := &w.deadScope
 	old := l.first

@@ -2,7 +2,7 @@ package ledger
 
 import "keenlantern.example/record/event"
 
-// Asked is a service and key as somebody asks for them.
+// Asked is a service and key as requested.
 type Asked struct {
 	Service string
 	Key     string
@@ -40,7 +40,7 @@ func (r *Registration) Inner() *Registration {
 	return r.Wraps.Real()
 }
 
-// Within tells whether following wraps inwards from r comes to inner.
+// Within reports whether following wraps inwards from r comes to inner.
 func (r *Registration) Within(inner *Registration) bool {
 	for range 32 {
 		if r = r.Inner(); r == nil {

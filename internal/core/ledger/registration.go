@@ -11,7 +11,7 @@ import (
 // Lifetime is how long a container keeps what it built, as registered.
 type Lifetime string
 
-// The lifetimes the format names. Any other text is kept and shown, and rules then go by what was seen alone.
+// The lifetimes the format names. Any other text is kept and shown, and rules then use what was seen alone.
 const (
 	Unstated    Lifetime = ""
 	Singleton   Lifetime = "singleton"
@@ -21,7 +21,7 @@ const (
 	External    Lifetime = "external"
 )
 
-// Class is a number for a lifetime, by which who watches is told only of what it is about.
+// Class is a number for a lifetime, by which watchers select changes.
 type Class uint8
 
 // The classes. Unclassed is what has no registration, or one that is not known yet or has a lifetime of another name.
@@ -38,7 +38,7 @@ const (
 // Classes is how many there are.
 const Classes = int(classes)
 
-// Long tells whether instances of this lifetime live as long as their container.
+// Long reports whether instances of this lifetime live as long as their container.
 func (c Class) Long() bool { return c == SingletonClass || c == PerConsumerClass || c == ExternalClass }
 
 func classOf(l Lifetime) Class {
@@ -65,7 +65,7 @@ func (i *Instance) Class() Class {
 	return i.Reg.class
 }
 
-// Long tells whether instances of this lifetime live as long as their container.
+// Long reports whether instances of this lifetime live as long as their container.
 func (l Lifetime) Long() bool { return l == Singleton || l == PerConsumer || l == External }
 
 // Container is what builds and shares instances. It always has a Root, and its Parents end with one that has none.
@@ -74,8 +74,8 @@ type Container struct {
 	Parent     *Container // at most MaxDepth of them, one around the other
 	Root       *Scope
 	Name, At   string
-	Duplicates string // "last" where the line says nothing
-	Cycles     string // "refused" where the line says nothing
+	Duplicates string // "last" by default
+	Cycles     string // "refused" by default
 	Per        string // what one such container is built for each of: "tenant"
 }
 
@@ -143,7 +143,7 @@ type Registration struct {
 	Disposable         bool
 	Disposer           string
 	Shareable          bool
-	SharingKnown       bool // Shareable was said, one way or the other
+	SharingKnown       bool // Shareable was given
 	Sees               Sight
 	At, Module         string
 
@@ -159,7 +159,7 @@ type Registration struct {
 	early []*Instance
 }
 
-// SameService tells whether two known registrations are of one service.
+// SameService reports whether two known registrations are of one service.
 func (r *Registration) SameService(o *Registration) bool { return r.named == o.named && r.named > 0 }
 
 // Ref names the registration in a finding; impl, where given, prevails over the registered one.
@@ -178,7 +178,7 @@ func (r *Registration) Ref(impl string) finding.Ref {
 	return ref
 }
 
-// Template says what a registration answers for any of: it stands for forms that are registrations of their own.
+// Template is what a registration answers for any of: it stands for forms that are separate registrations.
 type Template uint8
 
 // What a register line may list in template.

@@ -26,7 +26,7 @@ type Scope struct {
 	ClosedAt      int64 // ns
 	ClosedSeq     int64
 
-	// Around are scopes that it belongs to without lying in them, and Members says that others belong to it so.
+	// Around are scopes that it belongs to without lying in them, and Members is set if others belong to it so.
 	Around  []*Scope
 	Members bool
 
@@ -71,7 +71,7 @@ func (s *Scope) depth() (n int) {
 	return n
 }
 
-// Inside tells whether s is outer or lies in it.
+// Inside reports whether s is outer or lies in it.
 func (s *Scope) Inside(outer *Scope) bool {
 	for ; s != nil; s = s.Parent {
 		if s == outer {
@@ -81,7 +81,7 @@ func (s *Scope) Inside(outer *Scope) bool {
 	return false
 }
 
-// maxAround bounds how many scopes one belongs to, and maxJoined how far outwards from a scope such are looked for.
+// maxAround bounds how many scopes one belongs to, and maxJoined how far outwards from a scope such are searched for.
 const (
 	maxAround = 4
 	maxJoined = 16
@@ -149,6 +149,6 @@ func (s *Scope) Outlasts(inner *Scope) bool {
 // Closing returns the sequence number of the first disposal of the closing that is going on, 0 if none is.
 func (s *Scope) Closing() int64 { return s.closingSince }
 
-// ActiveSince tells whether anything was made, given or used in s or inside it after the sequence number seq. Uses
+// ActiveSince reports whether anything was made, given or used in s or inside it after the sequence number seq. Uses
 // between a closing's first disposal and its close are the disposers' own and do not count.
 func (s *Scope) ActiveSince(seq int64) bool { return s.active > seq }

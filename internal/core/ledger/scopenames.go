@@ -30,13 +30,13 @@ func (n *names) number(name, kind string) Naming {
 	return number
 }
 
-// same tells whether two are the same texts in the same places.
+// same reports whether two are the same texts in the same places.
 func (a naming) same(b naming) bool {
 	return len(a.name) == len(b.name) && len(a.kind) == len(b.kind) &&
 		unsafe.StringData(a.name) == unsafe.StringData(b.name) && unsafe.StringData(a.kind) == unsafe.StringData(b.kind)
 }
 
-// PerNaming holds what somebody knows of scopes that are called the same, where that has a number, to find it without looking
+// PerNaming holds what a rule knows of scopes that are called the same, where that has a number, to find it without looking
 // at names.
 type PerNaming[T any] []*T
 

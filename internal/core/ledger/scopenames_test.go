@@ -33,7 +33,7 @@ func TestNamings(t *testing.T) {
 			require.Equal(t, text, *per.At(number))
 		}
 	}
-	other := "nobody's"
+	other := "no container's"
 	per.Set(0, &other)
 	require.Nil(t, per.At(0))
 	require.Len(t, per, maxNamings+1)

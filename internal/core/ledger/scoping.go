@@ -8,7 +8,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// Open calls f for every scope that is remembered and whose own close line has not come, roots apart.
+// Open calls f for every scope that is kept and whose own close line has not come, roots apart.
 func (w *World) Open(f func(*Scope)) {
 	list := []*Scope{}
 	w.scopes.each(func(s *Scope) {
@@ -84,7 +84,7 @@ func (w *World) open(ev *event.Event) error {
 		return fmt.Errorf("scope %d was opened before, on line %d", ev.Scope, s.Line)
 	}
 	s.opened = true
-	// A container's root needs no open and may have one, to say more.
+	// A container's root needs no open and may have one, with more.
 	if !s.Root {
 		w.nest(s, w.scopeFor(ev.InScope))
 	}
@@ -234,7 +234,7 @@ func (w *World) endScope(s *Scope, ev *event.Event) {
 	w.rememberScope(s)
 }
 
-// Remembered calls f for every closed scope that is remembered, from the one that closed first.
+// Remembered calls f for every closed scope that is kept, from the one that closed first.
 func (w *World) Remembered(f func(*Scope)) {
 	for s := w.deadScope.first; s != nil; s = s.next {
 		f(s)

@@ -2,7 +2,7 @@ package ledger
 
 // table finds things by ids that a recorder counts up. Neighbours share a page, and the page that was asked last is
 // asked first: that is several times faster than a map of single ids, and as small, since a page goes when it is empty.
-// Work goes on between what is new and the singletons, so a few pages are remembered rather than one.
+// Work goes on between what is new and the singletons, so a few pages are kept rather than one.
 type table[T any] struct {
 	pages  map[uint64]*pageOf[T]
 	recent [recentPages]*pageOf[T] // by their number's last bits

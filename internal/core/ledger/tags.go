@@ -1,12 +1,12 @@
 package ledger
 
-// Tag names what a rule hangs on instances, scopes or registrations. Whoever hangs something there declares its own
+// Tag names what a rule hangs on instances, scopes or registrations. A rule declares its own
 // with NewTag, as a package's variable.
 type Tag uint8
 
 var tagsDeclared Tag
 
-// NewTag returns a name that nobody else has. It is for initialising variables of packages.
+// NewTag returns a name that is unique. It is for initialising variables of packages.
 func NewTag() Tag {
 	tagsDeclared++
 	return tagsDeclared
@@ -18,7 +18,7 @@ type Flag uint8
 
 var flagsDeclared = 0
 
-// NewFlag returns a flag that nobody else has. It is for initialising variables of packages.
+// NewFlag returns a flag that is unique. It is for initialising variables of packages.
 func NewFlag() Flag {
 	flagsDeclared++
 	if flagsDeclared > 8 {
@@ -27,7 +27,7 @@ func NewFlag() Flag {
 	return 1 << (flagsDeclared - 1)
 }
 
-// Flagged tells whether i has a flag; SetFlag gives it.
+// Flagged reports whether i has a flag; SetFlag gives it.
 func (i *Instance) Flagged(f Flag) bool { return i.flags&f != 0 }
 func (i *Instance) SetFlag(f Flag)      { i.flags |= f }
 
@@ -107,7 +107,7 @@ const regTagsMax = 4
 
 var regTagsDeclared RegTag
 
-// NewRegTag returns a name that nobody else has. It is for initialising variables of packages.
+// NewRegTag returns a name that is unique. It is for initialising variables of packages.
 func NewRegTag() RegTag {
 	if regTagsDeclared == regTagsMax {
 		panic("ledger: a registration has room for four tags")

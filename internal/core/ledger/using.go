@@ -20,7 +20,7 @@ func (w *World) give(ev *event.Event) error {
 	if s != nil {
 		w.mark(s, false)
 	} else {
-		w.mark(i.home, false) // whoever was given it, where nobody knows: what it lives in is not closing
+		w.mark(i.home, false) // the receiver, if that is unknown: its home is not closing
 	}
 	if ev.Entry != "" {
 		s.working()
@@ -61,7 +61,7 @@ func (w *World) keep(holder, kept *Instance, how handout, ev *event.Event) {
 			return
 		}
 	}
-	// A property that is set again holds one thing at a time; what it held before is let go of by nobody's word, so
+	// A property that is set again holds one thing at a time; what it held before is released by no line, so
 	// the edge stays, but not without bound.
 	edge := Edge{Kept: kept, ID: kept.ID, Site: how.site, At: how.at, Slot: -1, back: -1}
 	n := len(holder.Keeps)
@@ -76,7 +76,7 @@ func (w *World) keep(holder, kept *Instance, how handout, ev *event.Event) {
 	w.bind(holder, n, ev)
 }
 
-// maxKept bounds what one instance keeps through properties and later uses; past it the oldest is let go of.
+// maxKept bounds what one instance keeps through properties and later uses; past it the oldest is released.
 const maxKept = 4096
 
 // maxHandouts bounds the receivers remembered for one instance.
@@ -217,7 +217,7 @@ func (w *World) forget(ev *event.Event) error {
 	return nil
 }
 
-// reset forgets what a container had built: it starts anew.
+// reset forgets what a container had built: it restarts.
 func (w *World) reset(ev *event.Event) {
 	c := w.containerByID(ev.Container)
 	if c == nil {
@@ -274,11 +274,11 @@ func (l *contained) shrink(w *World, c *Container) {
 	l.lists[c], l.live[c] = slices.Clip(list), len(list)
 }
 
-// Gone says that a line is about something that ended so long ago that it is no longer remembered, or that was given
+// Gone records that a line is about something that ended so long ago that it is no longer remembered, or that was given
 // up waiting for. Any other error of Apply means that the line contradicts an earlier one.
 type Gone struct{ What string }
 
-// Error says what is not known.
+// Error returns what is not known.
 func (e *Gone) Error() string { return e.What + " is not known any more" }
 
 func errGone(id event.InstID) error { return &Gone{fmt.Sprintf("instance %d", id)} }

@@ -66,7 +66,7 @@ func (w *Watch) touch(i *Instance, kind, by string, s *Scope, t int64) {
 	w.uses = append(w.uses, touch)
 }
 
-// touched tells the watches of i.
+// touched notifies the watches of i.
 func (i *Instance) touched(kind, by string, s *Scope, t int64) {
 	if i.rare == nil {
 		return

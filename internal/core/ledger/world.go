@@ -13,10 +13,10 @@ import (
 )
 
 // Remembered is how many ended instances that nothing alive keeps are still known, and half as many closed scopes, unless
-// a World is told to remember fewer: the same window as the format gives lines out of order.
+// a World is set to retain fewer: the same window as the format gives lines out of order.
 const Remembered = 65_536
 
-// Hello is what a hello said.
+// Hello is the content of a hello.
 type Hello struct {
 	App, Stream, Version, Language, Host, Environment, Recorder string
 	PID                                                         int64
@@ -25,7 +25,7 @@ type Hello struct {
 	Start                                                       time.Time
 }
 
-// Happening is what kind of thing a Change tells.
+// Happening is the kind of a Change.
 type Happening uint8
 
 // What can happen. Bound comes whenever a keeping becomes known: with the make of the holder or of the kept one,
@@ -43,7 +43,7 @@ const (
 	ScopeClosed    // it has closed: Homed is what was at home in it, and has ended
 	Settled        // an instance's registration came after it was made
 	InstanceEnded  // disposed, forgotten, or its home closed
-	ScopeForgotten // a closed scope is remembered no longer
+	ScopeForgotten // a closed scope is kept no longer
 	HomeKnown      // an instance came into a home that had closed: late lines, or a scope used after its end
 	Failed
 	Lost
@@ -60,8 +60,8 @@ type Change struct {
 	Event  *event.Event
 	Inst   *Instance     // the instance it is about; the kept one for Bound
 	Holder *Instance     // Bound: who keeps; Used: who used it, if known; Given: who received it
-	Edge   *Edge         // Bound, where it is told of for the first time
-	Homed  bool          // Bound, told again: one of the two came into its home with its registration
+	Edge   *Edge         // Bound, reported for the first time
+	Homed  bool          // Bound, reported again: one of the two came into its home with its registration
 	Scope  *Scope        // where it happened, or what closed
 	Reg    *Registration // Registered
 }
@@ -107,7 +107,7 @@ type World struct {
 	awaiting  int                         // how many
 	readLate  map[event.InstID][]read     // constructions that only read one to come
 	contained contained                   `freeze:"-"`
-	living    []*Instance                 `freeze:"-"` // as of livingSeq, for several who ask at once
+	living    []*Instance                 `freeze:"-"` // as of livingSeq, for several callers
 	livingSeq int64                       `freeze:"-"`
 	deadInsts ended
 	judged    []*Instance `freeze:"-"` // room for forgetInstances
@@ -118,7 +118,7 @@ type World struct {
 	rooms     [][]*Instance `freeze:"-"` // of scopes that have ended
 	lettings  []*Letting    `freeze:"-"` // of forgotten instances
 
-	nesting nest.Nesting `freeze:"-"` // the latest scope's constructions, for several who ask at once
+	nesting nest.Nesting `freeze:"-"` // the latest scope's constructions, for several callers
 	spansOf *Scope       `freeze:"-"`
 	spans   []Span       `freeze:"-"`
 	timed   []*Instance  `freeze:"-"`
@@ -127,7 +127,7 @@ type World struct {
 	change Change `freeze:"-"`
 }
 
-// New returns the world of one stream, whose hello it is told first. Every Change goes to listen. Walks whose length the
+// New returns the world of one stream, which is given its hello first. Every Change goes to listen. Walks whose length the
 // trace decides are counted by m.
 func New(m *meter.Meter, listen func(*Change)) *World {
 	w := &World{
@@ -170,7 +170,7 @@ func (w *World) Living(f func(*Instance)) {
 // Scope returns a scope that is open or remembered, nil otherwise.
 func (w *World) Scope(id event.ScopeID) *Scope { return w.scopes.get(uint64(id)) }
 
-// First returns the container that a registration belongs to unless it says otherwise.
+// First returns the container that a registration belongs to unless it names another.
 func (w *World) First() *Container { return w.first }
 
 // Alive returns how many instances are known and have not ended.
@@ -190,7 +190,7 @@ func (w *World) Step(n int) { w.meter.Step(n) }
 // NamesOver returns how often a name was met that there was no room for.
 func (w *World) NamesOver() int64 { return w.names.over }
 
-// Apply takes the next event, whose texts it may replace. An error says why the event could not be used: it is a
+// Apply takes the next event, whose texts it may replace. An error is the reason why the event could not be used: it is a
 // duplicate, or about something that ended so long ago that it is no longer remembered.
 //
 // Nothing is forgotten while an event is being applied: lists that a change shows stay as they are until all have seen

@@ -1,8 +1,8 @@
 // Package meter bounds the work that one piece of input may cause. Work is counted in steps rather than in time, so that
 // the same input is judged alike on a slow machine and on a fast one.
 //
-// Whoever walks a structure that the input shapes (who keeps whom, which registration needs which) counts its steps with
-// Step. When a budget is used up, or somebody outside has called Stop, Step panics with a *Stopped; the engine, which
+// Code that walks a structure that the input shapes (who keeps whom, which registration needs which) counts its steps with
+// Step. When a budget is used up, or Stop was called, Step panics with a *Stopped; the engine, which
 // gave the budget, recovers it. A panic is used because the walks are recursive and spread over many rules: no caller in
 // between can forget to pass it on.
 package meter
@@ -17,26 +17,26 @@ import (
 type Meter struct {
 	budget, left int64
 	total        int64 // steps of the budgets before this one
-	check        int64 // steps until the Stop is looked at
+	check        int64 // steps until the Stop is inspected
 	stop         *Stop
 }
 
-// Stop tells meters from outside that nobody wants the work any more.
+// Stop tells meters from outside that the result is no longer needed.
 type Stop struct{ called atomic.Bool }
 
-// Call stops all work that goes by s.
+// Call stops all work that uses s.
 func (s *Stop) Call() { s.called.Store(true) }
 
-// Called tells whether Call was called. A nil Stop is never called.
+// Called reports whether Call was called. A nil Stop is never called.
 func (s *Stop) Called() bool { return s != nil && s.called.Load() }
 
 // checkEvery is how many steps pass between two looks at the Stop: some microseconds.
 const checkEvery = 1024
 
-// New returns a Meter that goes by stop, which may be nil.
+// New returns a Meter that uses stop, which may be nil.
 func New(stop *Stop) *Meter { return &Meter{stop: stop} }
 
-// Obey makes m go by stop.
+// Obey makes m use stop.
 func (m *Meter) Obey(stop *Stop) { m.stop = stop }
 
 // Stopped is what Step panics with.
@@ -45,7 +45,7 @@ type Stopped struct {
 	Budget      int64 // steps
 }
 
-// Error says which of the two it was.
+// Error returns which of the two it was.
 func (s *Stopped) Error() string {
 	if s.Interrupted {
 		return "the analysis was interrupted"

@@ -26,7 +26,7 @@ func TestMeter(t *testing.T) {
 	assert.Nil(t, stopped(func() { m.Step(10_000) }), "a budget may be used up")
 	assert.EqualValues(t, 10_000, m.Used())
 	why := stopped(func() {
-		for range 2000 { // it is looked at from time to time
+		for range 2000 { // it is inspected from time to time
 			m.Step(1)
 		}
 	})

@@ -32,13 +32,13 @@ type Nesting struct {
 // Reset forgets what was added.
 func (n *Nesting) Reset() { n.spans = n.spans[:0] }
 
-// Add takes a construction that ended at a time, in ns, and took so long; 0: that is not known. Seq says in which order
+// Add takes a construction that ended at a time, in ns, and took so long; 0: that is not known. Seq is the order in which
 // constructions were noted.
 func (n *Nesting) Add(end, ns, seq int64) {
 	n.spans = append(n.spans, Span{N: len(n.spans), End: end, NS: ns, Outer: -1, Own: ns, seq: seq})
 }
 
-// compare says which of two constructions comes first: less than 0 for a.
+// compare returns which of two constructions comes first: less than 0 for a.
 func compare(a, b *Span) int {
 	if from, other := a.Start(), b.Start(); from != other {
 		return cmp.Compare(from, other)

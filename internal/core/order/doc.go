@@ -1,4 +1,4 @@
-// Package order puts right what several threads wrote slightly out of order: a line that is about an id nobody has
+// Package order puts right what several threads wrote slightly out of order: a line that is about an id that no line has
 // defined yet is held until the id arrives, for Window lines, and is then given up.
 //
 // Before that, lines are held back for a moment where a registration has no line yet (gate).

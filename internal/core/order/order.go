@@ -204,7 +204,7 @@ type seen struct {
 type stretch struct{ first, last uint64 }
 
 // maxStretches bounds them: past it, the smallest holes are taken to be ids that never come. A line about such an id is
-// then released and found to be about nothing by whoever uses it.
+// then released and found to be empty by its user.
 const maxStretches = Window
 
 // at returns the place of the first stretch that ends at id or after it.
@@ -222,7 +222,7 @@ func (s *seen) at(id uint64) int {
 
 func (s *seen) has(id uint64) bool { return s.recent(id) || s.among(id) }
 
-// recent tells whether id is in the last stretch, as nearly all are.
+// recent reports whether id is in the last stretch, as nearly all are.
 func (s *seen) recent(id uint64) bool {
 	if len(s.list) == 0 {
 		return false
@@ -236,7 +236,7 @@ func (s *seen) among(id uint64) bool {
 	return k < len(s.list) && s.list[k].first <= id
 }
 
-// add notes id and tells whether it is new.
+// add notes id and reports whether it is new.
 func (s *seen) add(id uint64) bool {
 	k := s.at(id)
 	if k < len(s.list) && s.list[k].first <= id {

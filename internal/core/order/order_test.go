@@ -90,7 +90,7 @@ func TestGivesUpAfterTheWindow(t *testing.T) {
 	assert.Equal(t, order.Window+3, used, "what was given up stays given up")
 }
 
-// TestIDsWithHoles holds that a recorder which counts in threes costs no more memory than one that counts in ones, and
+// TestIDsWithHoles checks that a recorder which counts in threes costs no more memory than one that counts in ones, and
 // that lines about ids in the holes come through in the end rather than never.
 func TestIDsWithHoles(t *testing.T) {
 	o := order.New()

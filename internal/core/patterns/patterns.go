@@ -10,7 +10,7 @@ import (
 // separators stand between the parts of a name: packages, folders, enclosing types, in the languages that are recorded.
 const separators = `./\:$#`
 
-// Fits tells whether a pattern is a name's: the whole of it, or the last parts of it. A * stands for any text. It takes time in
+// Fits reports whether a pattern is a name's: the whole of it, or the last parts of it. A * stands for any text. It takes time in
 // proportion to the name and, where there is a *, to the product of both.
 func Fits(pattern, name string) bool {
 	if Glob(pattern, name) {
@@ -44,7 +44,7 @@ func Fits(pattern, name string) bool {
 	return at[len(pattern)]
 }
 
-// Glob tells whether a pattern is the whole of a text. It takes time in proportion to the product of both at most.
+// Glob reports whether a pattern is the whole of a text. It takes time in proportion to the product of both at most.
 func Glob(pattern, text string) bool {
 	p, t, star, back := 0, 0, -1, 0
 	for t < len(text) {

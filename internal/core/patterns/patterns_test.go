@@ -82,7 +82,7 @@ func TestNearest(t *testing.T) {
 	assert.Empty(t, Nearest("weather", known))
 }
 
-// TestDistance holds that long names are compared by the part in which they differ.
+// TestDistance checks that long names are compared by the part in which they differ.
 func TestDistance(t *testing.T) {
 	long := strings.Repeat("example.saltmarsh.", 5)
 	for _, c := range []struct {

@@ -21,7 +21,7 @@ type Parcel struct {
 	taken, numberAt, textAt, lineAt int
 }
 
-// parcelLines is how many lines go together: enough that handing them over costs nothing, and few enough to be still at hand.
+// parcelLines is how many lines go together: enough that handing them over costs nothing, and few enough to be still cached.
 const parcelLines = 256
 
 // parcelNumbers bounds what is packed: past it, a parcel is full before it has all its lines.
@@ -30,7 +30,7 @@ const parcelNumbers = 16 << 10
 // asItIs stands where a line's kind does for one that is not packed.
 const asItIs = uint64(255)
 
-// Full tells whether nothing more should be added.
+// Full reports whether nothing more should be added.
 func (p *Parcel) Full() bool { return p.n >= parcelLines || len(p.numbers) >= parcelNumbers }
 
 // Reset empties p.
@@ -97,7 +97,7 @@ func (p *Parcel) nextText() string {
 	return p.texts[p.textAt-1]
 }
 
-// What a With says besides the instance, above its place in the list.
+// What a With has besides the instance, above its place in the list.
 const (
 	withTexts = 1 << (32 + iota)
 	withKey

@@ -367,7 +367,7 @@ func (p *Parser) with(list []event.With) []event.With {
 	return list
 }
 
-// given reads one thing that an instance was given: an id, null, or an object that says more.
+// given reads one thing that an instance was given: an id, null, or an object with more.
 func (p *Parser) given() (w event.With) {
 	switch p.peek() {
 	case 'n':
@@ -450,7 +450,7 @@ func (p *Parser) name(f event.Field) string {
 	return p.names.text(p.bounded(f, p.stringBytes()))
 }
 
-// bounded refuses a text that is too long: a name is said again in findings, states and pages.
+// bounded refuses a text that is too long: a name is repeated in findings, states and pages.
 func (p *Parser) bounded(f event.Field, b []byte) []byte {
 	if len(b) > event.MaxText {
 		p.fail("%s is longer than %d bytes", f, event.MaxText)
@@ -475,7 +475,7 @@ func (p *Parser) wrong(f event.Field, want string) {
 	}
 }
 
-// keyWanted says how a key that is no text is written.
+// keyWanted is how to write a key that is not a text.
 const keyWanted = `a text: write a key of another type as its type in parentheses and its value, such as "(int) 1"`
 
 func (p *Parser) boolean(f event.Field) bool {

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestPlain holds that eight bytes at once are judged as each of them is.
+// TestPlain checks that eight bytes at once are judged as each of them is.
 func TestPlain(t *testing.T) {
 	for place := range 8 {
 		for b := range 256 {

@@ -199,7 +199,7 @@ func plainNumber(text []byte, i int) (n uint64, end int) {
 	return n, i
 }
 
-// plain tells whether each of eight bytes stands for itself in a text: it is printable ASCII, no quote and no backslash.
+// plain reports whether each of eight bytes stands for itself in a text: it is printable ASCII, no quote and no backslash.
 func plain(eight uint64) bool {
 	const ones, tops = 0x0101010101010101, 0x8080808080808080
 	// A byte that is zero, or less than n, has its top bit set in (x - n) &^ x, unless that was set before.

@@ -13,7 +13,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// DefaultMaxLine is the longest line in bytes that is read unless Options say otherwise. A registration with a
+// DefaultMaxLine is the longest line in bytes that is read unless Options sets another. A registration with a
 // thousand needs is a tenth of that.
 const DefaultMaxLine = 1 << 20
 

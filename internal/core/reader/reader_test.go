@@ -96,7 +96,7 @@ func TestLines(t *testing.T) {
 	for _, test := range tests {
 		t.Run(test.name, func(t *testing.T) {
 			assert.Equal(t, "1 "+test.want+"\n", say(t, strings.NewReader(test.line), reader.Options{}))
-			// The published schema says the same, where it can: it sees values and not how they were written.
+			// The published schema agrees, where it can: it sees values and not how they were written.
 			var value any
 			if test.name == "a field twice, the last holds" || json.Unmarshal([]byte(test.line), &value) != nil {
 				return
@@ -161,7 +161,7 @@ func TestCompressed(t *testing.T) {
 	assert.ErrorIs(t, err, io.ErrUnexpectedEOF, "a stream that breaks off is no end")
 }
 
-// FuzzReader holds that no input makes the reader panic or disagree with itself when cut otherwise, that what it takes
+// FuzzReader checks that no input makes the reader panic or disagree with itself when cut otherwise, that what it takes
 // is JSON, and that what it took is the same when written and read again.
 func FuzzReader(f *testing.F) {
 	sample, err := os.ReadFile("../../../testdata/harbour.ndjson")

@@ -9,7 +9,7 @@ import (
 
 // shapes are the orders in which the quick lines so far had their members, as a tree: a recorder writes few of them, and
 // comparing a member's name with the one that was there before takes less than finding out which it is. A line that follows no
-// branch is read by quick, and its branch is added. A full tree begins anew, so that lines which have nothing in common cost
+// branch is read by quick, and its branch is added. A full tree starts again, so that lines which have nothing in common cost
 // a branch each and no more.
 type shapes struct {
 	roots [1 << rootBits]uint8 // by the kind's letters; 0: none
@@ -43,7 +43,7 @@ const (
 
 const (
 	rootBits   = 5
-	maxShapes  = 256 // what a link can tell apart
+	maxShapes  = 256 // what a link can distinguish
 	maxMembers = 16
 	maxLabel   = 16              // bytes
 	step       = 2*maxLabel + 16 // bytes: no label and number together take more, whatever a label's length is taken for
@@ -58,7 +58,7 @@ type member struct {
 
 const head = `{"ev":"`
 
-// known reads a line that follows a branch; false says that nothing is decided, and that the event is to be reset. Labels and
+// known reads a line that follows a branch; false: nothing is decided, and that the event is to be reset. Labels and
 // numbers are taken sixteen bytes at a time, out of wide, which is the line and what comes behind it. What matches beyond the
 // line's end is refused, as it does not end where the line does.
 func (p *Parser) known(wide []byte) bool {
@@ -183,7 +183,7 @@ func rootOf(text []byte) int {
 // maxDigits is how long a number is at most that is sure to fit.
 const maxDigits = 15
 
-// digits returns the number that eight bytes begin with, and how many of them are its digits; the number says nothing if
+// digits returns the number that eight bytes begin with, and how many of them are its digits; the number is meaningless if
 // there are none.
 // Source: a number of eight digits is the sum of its halves, as each of these is, so that pairs are added up at once.
 func digits(eight uint64) (n uint64, long int) {

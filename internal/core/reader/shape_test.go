@@ -37,7 +37,7 @@ func TestDigits(t *testing.T) {
 	}
 }
 
-// TestShapes holds that a line means the same to a reader that has seen its shape, and what is nearly its shape, as to one that
+// TestShapes checks that a line means the same to a reader that has seen its shape, and what is nearly its shape, as to one that
 // reads it thoroughly.
 func TestShapes(t *testing.T) {
 	sample, err := os.ReadFile("../../../testdata/harbour.ndjson")
@@ -105,7 +105,7 @@ func TestShapes(t *testing.T) {
 	require.Greater(t, refused, 5000)
 }
 
-// TestManyShapes holds that shapes are bounded, and that lines which all differ are read all the same.
+// TestManyShapes checks that shapes are bounded, and that lines which all differ are read all the same.
 func TestManyShapes(t *testing.T) {
 	members := []string{`"inst":5`, `"scope":7`, `"by":3`, `"ns":2`, `"site":"a"`, `"thread":"b"`, `"count":4`}
 	var p Parser

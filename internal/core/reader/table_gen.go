@@ -178,7 +178,7 @@ func (p *Parser) textField(f event.Field) *string {
 	return &p.ev.Message // of value, which knows the others
 }
 
-// quickNumber sets a field of a quick line that is a whole number, not below 0, and tells whether it may be that.
+// quickNumber sets a field of a quick line that is a whole number, not below 0, and reports whether it may be that.
 func (p *Parser) quickNumber(f event.Field, n uint64) bool {
 	e := p.ev
 	switch f {
@@ -283,7 +283,7 @@ func (p *Parser) quickText(f event.Field) *string {
 	return nil
 }
 
-// isQuick tells whether a kind is one of those that make up most of a trace.
+// isQuick reports whether a kind is one of those that make up most of a trace.
 func isQuick(k event.Kind) bool {
 	switch k {
 	case event.Open, event.Make, event.Give, event.Use, event.Dispose, event.Close:

@@ -29,7 +29,7 @@ type vector struct {
 	Line  string                     `json:"line"`
 }
 
-// hardText is a text that JSON cannot say, or that is long.
+// hardText is a text that JSON cannot express, or that is long.
 type hardText struct {
 	UTF16  []uint16 `json:"utf16,omitempty"`
 	Bytes  []byte   `json:"bytes,omitempty"` // base64
@@ -38,7 +38,7 @@ type hardText struct {
 	After  string   `json:"after,omitempty"`
 }
 
-// text returns it as a Go string has it; false for what a Go string cannot be told to hold.
+// text returns it as a Go string has it; false for what a Go string cannot hold.
 func (h *hardText) text() string {
 	switch {
 	case h.Bytes != nil:
@@ -49,7 +49,7 @@ func (h *hardText) text() string {
 	return strings.Repeat(h.Repeat, h.Times) + h.After
 }
 
-// TestVectors holds that the Go recorder's line writer turns each call into the line of the vectors, byte for byte, and that the
+// TestVectors checks that the Go recorder's line writer turns each call into the line of the vectors, byte for byte, and that the
 // line is one of the format.
 func TestVectors(t *testing.T) {
 	const path = "../../../testdata/recorder/lines.json"
@@ -111,7 +111,7 @@ func TestVectors(t *testing.T) {
 	}
 }
 
-// built makes the event of a vector: the members as a reader takes them, and then the texts that JSON cannot say.
+// built makes the event of a vector: the members as a reader takes them, and then the texts that JSON cannot express.
 func built(t *testing.T, v *vector) *event.Event {
 	t.Helper()
 	plain := map[string]json.RawMessage{}

@@ -2,7 +2,7 @@
 // those that the same application, asking for the same things, would then have brought about. What follows from them is found by the
 // engine as from any stream.
 //
-// A recording tells who asked for what: each construction and hand-out is a request, with the instance that was the answer. Requests
+// A recording shows which consumer requested what: each construction and hand-out is a request, with the instance that was the answer. Requests
 // stay as they are; their answers are given again, by the new lifetime. Only registrations whose answers can change are played again:
 // the changed ones, and what is built for them.
 package replay

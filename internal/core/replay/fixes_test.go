@@ -77,7 +77,7 @@ func lifetime(of func(*finding.Finding) finding.Ref, to string) func(set, *findi
 func subject(f *finding.Finding) finding.Ref { return f.Subject }
 func holder(f *finding.Finding) finding.Ref  { return *f.Holder }
 
-// mends are the fixes that can be followed in a trace: each does to the registrations what the finding's text says.
+// mends are the fixes that can be followed in a trace: each does to the registrations what the finding's fix asks for.
 var mends = map[string]func(set, *finding.Finding) set{
 	"captive/declared":  lifetime(holder, "scoped"),
 	"captive/forwarder": lifetime(subject, "scoped"),
@@ -99,7 +99,7 @@ var mends = map[string]func(set, *finding.Finding) set{
 		return s
 	},
 	"layers/unwrapped": func(s set, f *finding.Finding) set {
-		// The inner one is registered under its class, and whoever asks on the way round asks for that.
+		// The inner one is registered under its class, and a consumer that bypasses the layers requests that.
 		inner, asker := s.registers(f.Path[0])[0], f.Subject.Service
 		service := inner["service"]
 		inner["service"] = inner["impl"]
@@ -163,7 +163,7 @@ func named(r finding.Ref) string {
 	return name
 }
 
-// TestFixes follows the fix of each finding on every trace of the rules' test data, where a trace can say what following it would
+// TestFixes follows the fix of each finding on every trace of the rules' test data, where a trace can show what following it would
 // come to, and asks whether the finding goes and no graver one comes.
 func TestFixes(t *testing.T) {
 	tried := map[string]int{}
@@ -198,7 +198,7 @@ func TestFixes(t *testing.T) {
 	}
 }
 
-// TestFixesOfEveryRule holds that what is harmful is advised by none: a fix that takes a registration away is one of the rules whose
+// TestFixesOfEveryRule checks that what is harmful is advised by none: a fix that takes a registration away is one of the rules whose
 // fix is followed above.
 func TestFixesOfEveryRule(t *testing.T) {
 	for name, text := range samples(t) {

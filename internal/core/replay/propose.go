@@ -92,7 +92,7 @@ func parseAll(texts []string) ([]Setting, error) {
 	return out, nil
 }
 
-// longer tells whether instances live longer than they did.
+// longer reports whether instances live longer than they did.
 func (c *Changed) longer() bool {
 	return c.To == Singleton || c.To == PerConsumer && c.From != Singleton || c.To == Scoped && c.From == Transient
 }

@@ -13,7 +13,7 @@ type Refusal struct {
 	Path []finding.Ref `json:"path"` // from the longer-lived one to the scoped one
 }
 
-// The bounds of what is looked for.
+// The bounds of what is searched for.
 const (
 	maxRefusals     = 100
 	maxRefusalSteps = 1_000_000

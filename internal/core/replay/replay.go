@@ -21,7 +21,7 @@ type Change struct {
 	Disposer string // "container", "code" or "nobody"
 }
 
-// Plan says what is played again, and how.
+// Plan is what is played again, and how.
 type Plan struct {
 	Changes  map[event.RegID]Change
 	Touched  map[event.RegID]bool   // the changed registrations, and those built for them whose answers can change
@@ -123,14 +123,14 @@ type perConsumer struct {
 	module        string
 }
 
-// The bounds. What would build much more than was recorded is no answer that helps anybody.
+// The bounds. What would build much more than was recorded is of no use.
 const (
 	maxDepth   = 1000
 	maxGrowth  = 20
 	mostBuilds = 100_000
 )
 
-// TooMuch tells whether more would have been built than is worth playing: the events are no answer then.
+// TooMuch reports whether more would have been built than is worth playing: the events are no answer then.
 func (r *Replay) TooMuch() bool { return r.tooMuch }
 
 // freshFrom is where ids that are made up begin: recorders count from 1.
@@ -194,7 +194,7 @@ func (r *Replay) Put(ev *event.Event) {
 	r.tell(ev)
 }
 
-// Finish says that nothing more will come.
+// Finish ends the input.
 func (r *Replay) Finish() {
 	roots := r.rootScopes()
 	held := make([][]*event.Event, len(roots))
@@ -215,7 +215,7 @@ func (r *Replay) Finish() {
 	}
 }
 
-// tell puts out an event that happens in a scope, at the time that it now has.
+// tell emits an event that happens in a scope, at the time that it now has.
 func (r *Replay) tell(ev *event.Event) {
 	if s := r.scopes[ev.Scope]; s != nil && s.shift != 0 && ev.Has.Has(event.FScope) {
 		ev = ev.Clone()
@@ -258,7 +258,7 @@ func (r *Replay) scope(id event.ScopeID) *scope {
 }
 
 func (r *Replay) register(ev *event.Event) *event.Event {
-	reg := &registration{lifetime: ev.Lifetime, was: ev.Lifetime, disposer: ev.Disposer, disposable: ev.Disposable, container: 1} // unless it says otherwise
+	reg := &registration{lifetime: ev.Lifetime, was: ev.Lifetime, disposer: ev.Disposer, disposable: ev.Disposable, container: 1} // unless it names another
 	if ev.Has.Has(event.FContainer) {
 		reg.container = ev.Container
 	}
@@ -422,8 +422,8 @@ type request struct {
 	module   string
 }
 
-// asksFrom returns the scope that a recorded instance was resolved from. What lived no longer than that tells it; else it is where
-// whoever asked belongs.
+// asksFrom returns the scope that a recorded instance was resolved from. Its own home shows it if it lived no longer; else it is where
+// the consumer belongs.
 func (r *Replay) asksFrom(part *recorded, consumer event.ScopeID) event.ScopeID {
 	reg := r.regs[part.ev.Reg]
 	if reg != nil && (reg.was == Scoped || reg.was == Transient) && part.homed {
@@ -577,7 +577,7 @@ func (r *Replay) build(part *recorded, home event.ScopeID, lifetime string, q re
 	return m
 }
 
-// unasked answers what nobody was seen to ask for: the application's code, or the container itself, has.
+// unasked answers what was built without a recorded request: the application's code, or the container itself, has.
 func (r *Replay) unasked(s *scope, t int64) {
 	for _, id := range s.parts {
 		if part := r.parts[id]; part != nil && !part.asked {
@@ -636,7 +636,7 @@ func (r *Replay) give(ev *event.Event) bool {
 	return true
 }
 
-// Left returns how many uses were left out, since it is not known which instance they would go to: what somebody had been handed after
+// Left returns how many uses were left out, since it is not known which instance they would go to: what an instance was handed after
 // its construction who now is another one, and what is not built any more.
 func (r *Replay) Left() int64 { return r.left }
 
@@ -652,7 +652,7 @@ func (r *Replay) standsFor(part *recorded, scope event.ScopeID) *made {
 	return r.stands(part, scope, 0)
 }
 
-// stands goes by what has been asked for or, where it was asked for by one that is not built any more, by what the one in that one's
+// stands uses what has been asked for or, where it was asked for by one that is not built any more, by what the one in that one's
 // place was given.
 func (r *Replay) stands(part *recorded, scope event.ScopeID, hops int) *made {
 	m := part.in[scope]
@@ -785,7 +785,7 @@ func (r *Replay) ends(ev *event.Event) *event.Event {
 	return ev
 }
 
-// release lets go of what was recorded of an instance that has ended, when many others have ended since.
+// release releases what was recorded of an instance that has ended, when many others have ended since.
 func (r *Replay) release(id event.InstID) {
 	part := r.parts[id]
 	if part == nil || part.released {

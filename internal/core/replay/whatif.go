@@ -21,7 +21,7 @@ import (
 // Format names the shape of an Answer.
 const Format = "lantern-whatif/1"
 
-// Answer says what would be different with other lifetimes or disposers.
+// Answer is what would be different with other lifetimes or disposers.
 type Answer struct {
 	Format        string              `json:"format"`
 	Recording     string              `json:"recording"`
@@ -34,7 +34,7 @@ type Answer struct {
 	Appear        []*finding.Finding  `json:"appear"`          // findings that there would be
 	Go            []*finding.Finding  `json:"go"`              // findings that there would not be any more
 	Refused       []Refusal           `json:"refused"`         // what a container that validates lifetimes would refuse to build then
-	Unknown       []string            `json:"unknown"`         // what the recording cannot tell, in sentences
+	Unknown       []string            `json:"unknown"`         // what the recording does not show, in sentences
 }
 
 // Changed is a change as it was understood.
@@ -72,10 +72,10 @@ type ScopeCount struct {
 	Share  float64 `json:"share"` // of the scopes' recorded time that is saved; less than 0 where it is added
 }
 
-// Wrong is a question that cannot be answered: it says what to ask instead.
+// Wrong is a question that cannot be answered: it has what to ask instead.
 type Wrong struct{ What string }
 
-// Error says it.
+// Error returns the message.
 func (w *Wrong) Error() string { return w.What }
 
 func wrong(format string, args ...any) error { return &Wrong{fmt.Sprintf(format, args...)} }
@@ -97,12 +97,12 @@ func ParseSetting(text string) (Setting, error) {
 	left, value, ok := strings.Cut(text, "=")
 	left, value = strings.TrimSpace(left), strings.TrimSpace(value)
 	if !ok || left == "" || value == "" {
-		return s, wrong("%q says nothing to change; write a registration and its lifetime, such as 'BerthLedger=singleton'", text)
+		return s, wrong("%q has nothing to change; write a registration and its lifetime, such as 'BerthLedger=singleton'", text)
 	}
 	name, disposer := strings.CutSuffix(left, ".disposer")
 	if disposer {
 		if !slices.Contains([]string{"container", "code", "nobody"}, value) {
-			return s, wrong("in %q, a disposer is container, code or nobody, not %q", text, value)
+			return s, wrong("in %q, a disposer is 'container', 'code' or 'nobody', not %q", text, value)
 		}
 		s.Disposer = value
 	} else {
@@ -154,7 +154,7 @@ func choose(s *derive.State, settings []Setting) ([]chosen, error) {
 	return out, nil
 }
 
-// called returns the registrations that a setting may mean. Whoever names an alias means what it stands for.
+// called returns the registrations that a setting may mean. An alias means what it stands for.
 func called(s *derive.State, set Setting, is func(pattern, name string) bool) []int {
 	var found []int
 	for n := range s.Registrations {
@@ -183,7 +183,7 @@ func called(s *derive.State, set Setting, is func(pattern, name string) bool) []
 	return found
 }
 
-// keyed tells whether a registration has the key that was asked for. Without one, a registration of any key may be meant.
+// keyed reports whether a registration has the key that was asked for. Without one, a registration of any key may be meant.
 func keyed(key *string, r *derive.Registration) bool {
 	return key == nil || r.Key != nil && *r.Key == *key
 }
@@ -220,7 +220,7 @@ func alternatives(s *derive.State, found []int) string {
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
-// possible says why a change makes no sense for a registration.
+// possible returns why a change makes no sense for a registration.
 func possible(s *derive.State, set Setting, n int) error {
 	r := &s.Registrations[n]
 	if set.Lifetime == "" {
@@ -252,7 +252,7 @@ func lifetimeOf(r *derive.Registration) string {
 	}[r.Verdict.As]
 }
 
-// identity is what people can tell of a registration, whatever its lifetime.
+// identity is what people can see of a registration, whatever its lifetime.
 type identity struct {
 	service, key, impl, at, container string
 	keyed                             bool
@@ -313,7 +313,7 @@ func planFor(s *derive.State, merged *derive.State, list []chosen) Plan {
 	return plan
 }
 
-// WhatIf answers what would be different if registrations had other lifetimes. Progress, which may be nil, is told the share that is
+// WhatIf answers what would be different if registrations had other lifetimes. Progress, which may be nil, is called with the share that is
 // done. Its error is a Wrong where the question cannot be asked so.
 func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rules.Settings, progress func(float64)) (*Answer, error) {
 	if len(settings) == 0 {
@@ -386,14 +386,14 @@ func WhatIf(ctx context.Context, src *views.Source, settings []Setting, set rule
 	a.findings(src.Result, engine.Merge(results))
 	a.unknown(src, list)
 	if left > 0 {
-		a.Unknown = append(a.Unknown, fmt.Sprintf("%s left out: which instance they would go to is not known, because whoever made them, or was called, is another one then.", finding.Count(left, "call is", "calls are")))
+		a.Unknown = append(a.Unknown, fmt.Sprintf("%s left out: which instance they would go to is not known, because the caller, or the instance called, is another one then.", finding.Count(left, "call is", "calls are")))
 	}
 	return a, nil
 }
 
 func (a *Answer) registrations(now, then *derive.State, list []chosen) {
 	bytesNow, bytesThen := bytesOf(now), bytesOf(then)
-	// Of those that are the same in all that people can tell, the first stands for the first.
+	// Of those that are the same in all that people can see, the first stands for the first.
 	at := map[identity][]int{}
 	for k := range then.Registrations {
 		id := identityOf(&then.Registrations[k])
@@ -501,7 +501,7 @@ func (a *Answer) findings(now, then *engine.Result) {
 	}
 }
 
-// unknown says what the answer rests on that no recording can tell.
+// unknown lists what the answer depends on that no recording shows.
 func (a *Answer) unknown(src *views.Source, list []chosen) {
 	s := src.State()
 	add := func(format string, args ...any) { a.Unknown = append(a.Unknown, fmt.Sprintf(format, args...)) }
@@ -539,7 +539,7 @@ func (a *Answer) unknown(src *views.Source, list []chosen) {
 		}
 	}
 	if longer {
-		add("An instance that is shared keeps its state from one request to the next: whether its code bears that, and bears being called by several at a time, a recording does not tell.")
+		add("An instance that is shared keeps its state from one request to the next: whether its code bears that, and bears being called by several at a time, a recording does not show.")
 	}
 	add("Code that asks only under a condition is taken to ask as it did.")
 }
@@ -552,7 +552,7 @@ type totals struct {
 
 type named struct{ name, kind string }
 
-// built is of the scopes of one name: the sum of all, and so many of them that quantiles can be told.
+// built is of the scopes of one name: the sum of all, and so many of them that quantiles can be computed.
 type built struct {
 	total int64
 	n     int64

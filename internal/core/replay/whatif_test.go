@@ -56,7 +56,7 @@ func study(t testing.TB, text []byte) *views.Source {
 	return src
 }
 
-// Real recordings, of each runtime: every change of every registration has an answer, or an error that says why there is none; the
+// Real recordings, of each runtime: every change of every registration has an answer, or an error with the reason; the
 // same figures stand where they were recorded, and nothing changes that was not touched by a change back and forth.
 func TestEveryChange(t *testing.T) {
 	root := filepath.Join("..", "..", "..", "testdata")
@@ -160,7 +160,7 @@ func BenchmarkWhatIf(b *testing.B) {
 	})
 }
 
-// Whoever names an alias, or another service that a registration answers to, means that registration.
+// An alias, or another service that a registration answers to, means that registration.
 func TestNames(t *testing.T) {
 	const head = `{"ev":"hello","t":0,"format":"lantern/1","app":"harbour","stream":"h-1","start":"2026-03-02T05:40:00Z"}
 {"ev":"register","t":1,"reg":1,"service":"office.Clock","impl":"office.StationClock","lifetime":"singleton","also":[{"service":"office.Watch","key":"wall"}]}

@@ -13,7 +13,7 @@ import (
 // one of a scope) whose home is an inner scope that closed while the holder was alive; or a singleton, per-consumer or
 // external holder keeps a scoped instance whose home is the root.
 //
-// Not: a holder that ended before that closing or in the same one; what a singleton resolved in a scope of its own and
+// Not: a holder that ended before that closing or in the same one; what a singleton resolved in its own scope and
 // was not seen to use after it; anything behind a proxy.
 type captiveScoped struct {
 	facts facts.Granted `freeze:"-"`
@@ -32,7 +32,7 @@ var captiveScopedRule = Rule{
 	ID: "captive/scoped", Severity: finding.Error, Basis: finding.Observed,
 	Doc: "Something that lives longer keeps, directly or through others, a scoped instance whose scope has closed, or a " +
 		"scoped instance that was built in the root as part of it.",
-	Not: "A holder that ended before the scope or in the same closing; what a singleton resolved in a scope of its own and " +
+	Not: "A holder that ended before the scope or in the same closing; what a singleton resolved in its own scope and " +
 		"did not use afterwards; a shorter-lived holder; anything behind a proxy.",
 	Hidden: "the end of the holder",
 	Tell:   tellCaptiveScoped,
@@ -227,7 +227,7 @@ func (r *captiveScoped) confirm(p *captivePair) {
 	}
 }
 
-// observed tells captive/declared which paths were seen, by each of their ends.
+// observed gives captive/declared the paths that were seen, by each of their ends.
 func (r *captiveScoped) observed(p *captivePair) {
 	regs := make([]*ledger.Registration, 0, len(p.path))
 	for _, i := range p.path {
@@ -242,7 +242,7 @@ func (r *captiveScoped) observed(p *captivePair) {
 	}
 }
 
-// keptAs says how the holder came by what it keeps first: built with it, or handed it later.
+// keptAs returns how the holder came by what it keeps first: built with it, or handed it later.
 func (p *captivePair) keptAs() string {
 	for _, edge := range upTo(maxLooks, p.holder.Keeps) {
 		if edge.Kept == p.path[1] && edge.Slot >= 0 {
@@ -388,7 +388,7 @@ func usedBy(f *finding.Finding) string {
 	return ""
 }
 
-// captiveOf returns the finding of the captive that d is to user, or to anybody where user is nil; nil if it is none.
+// captiveOf returns the finding of the captive that d is to user, or to any consumer where user is nil; nil if it is none.
 func captiveOf(d, user *ledger.Instance) Case {
 	pairs, _ := d.Tag(captiveScopedTag).([]*captivePair)
 	var any Case

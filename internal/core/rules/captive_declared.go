@@ -10,7 +10,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// captiveDeclared reports captive/declared: by what the registrations say, a long-lived one would keep a scoped one.
+// captiveDeclared reports captive/declared: by the registrations, a long-lived one would keep a scoped one.
 // Not: where this recording shows it happening, for which captive/scoped speaks; lazy needs; proxies.
 type captiveDeclared struct {
 	facts facts.Granted `freeze:"-"`
@@ -22,7 +22,7 @@ type captiveDeclared struct {
 var captiveDeclaredRule = Rule{
 	ID: "captive/declared", Severity: finding.Warning, Basis: finding.Declared,
 	Doc: "By what the registrations ask for, a singleton, per-consumer or external one would keep a scoped one.",
-	Not: "Where an observed captive/scoped of the same path says so already; needs that are asked for later (lazy); proxies.",
+	Not: "Where an observed captive/scoped of the same path reports it already; needs that are asked for later (lazy); proxies.",
 	Tell: func(f *finding.Finding) {
 		holder, kept := f.Holder.Name(), f.Subject.Name()
 		f.Title = sentence("%s, %s, asks for %s, which is scoped", holder, lifetimeOf(*f.Holder), kept)

@@ -53,7 +53,7 @@ var captiveRootRule = Rule{
 	},
 }
 
-// receivers says ", to A and B", or nothing where that is not known.
+// receivers returns ", to A and B", or nothing where that is not known.
 func receivers(f *finding.Finding) string {
 	if to := f.Facts["handed_to"]; len(to) > 0 {
 		return ", to " + list(to)

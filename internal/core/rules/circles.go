@@ -23,7 +23,7 @@ func registered(g *facts.Answers, services []string) []*ledger.Registration {
 	return regs
 }
 
-// circleSteps describes each step of a circle: who asks, its implementation and place, and by which constructor parameter or other
+// circleSteps describes each step of a circle: the consumer, its implementation and place, and by which constructor parameter or other
 // site. weakest is the step that is easiest to resolve later: one whose need is optional, one that is filled after construction, or
 // else the one whose target is used least, where uses were recorded.
 func circleSteps(g *facts.Answers, b *facts.Built, regs []*ledger.Registration, services []string) (steps []string, weakest string) {
@@ -77,7 +77,7 @@ func needOf(g *facts.Answers, reg, next *ledger.Registration) *event.Need {
 	return nil
 }
 
-// siteOf says " as radio, in TugCrew(TugRadio)", as far as that is known.
+// siteOf returns " as radio, in TugCrew(TugRadio)", as far as that is known.
 func siteOf(reg *ledger.Registration, need *event.Need) string {
 	text := ""
 	if need.Site != "" {
@@ -89,7 +89,7 @@ func siteOf(reg *ledger.Registration, need *event.Need) string {
 	return text
 }
 
-// stepsOf says what each step of the circle is.
+// stepsOf returns what each step of the circle is.
 func stepsOf(f *finding.Finding) string {
 	steps := f.Facts["steps"]
 	if len(steps) == 0 {
@@ -98,7 +98,7 @@ func stepsOf(f *finding.Finding) string {
 	return " " + strings.Join(steps, "; ") + "."
 }
 
-// circleFix says which step to take out.
+// circleFix returns which step to take out.
 func circleFix(f *finding.Finding) string {
 	fix := "Take one step out of the circle: resolve it later, through a provider or factory, or move what both need into a third class."
 	if w := f.Facts["weakest"]; len(w) > 0 {

@@ -19,7 +19,7 @@ type crossed struct {
 
 var crossedRule = Rule{
 	ID: "sharing/crossed", Severity: finding.Error, Basis: finding.Observed,
-	Doc:   "An instance of one scope is used or given out in another one that lies neither in it nor is the root, with nobody who keeps it to explain how it got there: a static field, a queue.",
+	Doc:   "An instance of one scope is used or given out in another one that lies neither in it nor is the root, and no recorded reference explains how it got there: a static field, a queue.",
 	Not:   "Instances of the root; instances of a scope, such as a session, to which the other one belongs, or may belong since it belongs to no other of that kind; what is kept by an instance that belongs to that scope or outlasts it (captive/scoped reports that), unless that instance got it after its scope had closed; scopes of which the work of one, still open, opened the other; instances that code returned to a pool.",
 	Needs: ledger.SeesWith,
 	Tell: func(f *finding.Finding) {

@@ -20,14 +20,14 @@ func newLeaked(e *Env) Watcher {
 	return &leaked{world: e.World, out: e.Out, cases: map[leakedOf]Case{}}
 }
 
-// forgotten are the instances of a scope that were let go of without being disposed while it was open. They are a leak when
+// forgotten are the instances of a scope that were released without being disposed while it was open. They are a leak when
 // it closes: forgetting is no disposal.
 type forgotten struct {
 	list []*ledger.Instance
 	over map[leakedOf]int64 // those beyond maxForgotten
 }
 
-// maxForgotten bounds how many of one scope are remembered one by one.
+// maxForgotten bounds how many of one scope are kept one by one.
 const maxForgotten = 1000
 
 type leakedOf struct {
@@ -159,7 +159,7 @@ func tallyOf(home *ledger.Scope, found Case) *leakTally {
 	return t
 }
 
-// seesDisposal tells whether the recorder would have seen i being disposed by whoever has to do it.
+// seesDisposal reports whether the recorder would have seen i being disposed by its disposer.
 func seesDisposal(i *ledger.Instance, w *ledger.World) bool {
 	if i.Disposer() == "container" {
 		return i.Sees(w)&ledger.SeesDispose != 0

@@ -38,7 +38,7 @@ var atEndRule = Rule{
 var unownedRule = Rule{
 	ID: "disposal/unowned", Severity: finding.Warning, Basis: finding.Observed,
 	Doc:    "A disposable instance that was built outside the container, or past it, was never disposed.",
-	Not:    "What the application says it disposes itself; a stream that was cut off.",
+	Not:    "What the application disposes itself; a stream that was cut off.",
 	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode,
 	Hidden: "a disposal",
 	Tell: func(f *finding.Finding) {
@@ -71,7 +71,7 @@ func (r *atEnd) keep(i *ledger.Instance) {
 	}
 }
 
-// mine tells whether i was made in a way that this rule is about.
+// mine reports whether i was made in a way that this rule is about.
 func (r *atEnd) mine(i *ledger.Instance) bool {
 	own := i.By == "container" || i.By == "factory"
 	return own != r.unowned
@@ -159,7 +159,7 @@ type pile struct {
 
 var pileUpRule = Rule{
 	ID: "disposal/pile-up", Severity: finding.Error, Basis: finding.Observed,
-	Doc:    "Ten or more disposable transients of one registration pile up in the root, or a thousand in another scope, kept by nothing: they are let go only when that scope ends.",
+	Doc:    "Ten or more disposable transients of one registration pile up in the root, or a thousand in another scope, kept by nothing: they are released only when that scope ends.",
 	Not:    "Transients that something longer-lived keeps, or that were disposed, forgotten or handed to be disposed; registrations of which one instance worked in two scopes, as those of a pool do.",
 	Needs:  ledger.SeesDispose | ledger.SeesDisposeCode | ledger.SeesWith,
 	Hidden: "a disposal",
@@ -331,7 +331,7 @@ type durations struct {
 var unclosedScopeRule = Rule{
 	ID: "disposal/unclosed-scope", Severity: finding.Error, Basis: finding.Observed,
 	Doc:   "A scope was opened and never closed, although the process ended in order; while it runs, one that is open for more than ten times (open_times) as long as 99 % of its name took.",
-	Not:   "Roots; a scope whose end nobody can see; a stream that was cut off.",
+	Not:   "Roots; a scope whose end cannot be seen; a stream that was cut off.",
 	Needs: ledger.SeesCloses,
 	Tell: func(f *finding.Finding) {
 		n := f.Counts["scopes"]
@@ -351,7 +351,7 @@ var unclosedScopeRule = Rule{
 		f.Fix = sentence("Close the scope on every way out of %s, failures included.", f.Subject.Name())
 		switch c := f.Facts["closer"]; {
 		case slices.Contains(c, "unknown"):
-			f.Why += " Nothing in the trace says who has to close it."
+			f.Why += " The trace does not show who has to close it."
 		case slices.Contains(c, "framework"):
 			f.Why += " The framework that opened it has to close it."
 		}
@@ -374,7 +374,7 @@ func (r *unclosedScope) See(c *ledger.Change) {
 	d.n++
 }
 
-// usual returns the 99th percentile of the latest durations, 0 where there are too few to say.
+// usual returns the 99th percentile of the latest durations, 0 if there are too few.
 func (d *durations) usual(least int64) int64 {
 	if d == nil || d.n < least {
 		return 0
@@ -425,7 +425,7 @@ func (r *unclosedScope) Judge() {
 	})
 }
 
-// maxLeft bounds how many names are remembered of what a scope that was never closed holds.
+// maxLeft bounds how many names are kept of what a scope that was never closed holds.
 const maxLeft = 8
 
 // leftOpen names the instances that had to be disposed in a scope that was never closed.

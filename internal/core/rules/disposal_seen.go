@@ -8,7 +8,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// disposals watches dispose lines and what comes after them, for the rules that go by one instance's disposal: late,
+// disposals watches dispose lines and what comes after them, for the rules about one instance's disposal: late,
 // stuck, failed, twice, used-after, used-during, order and too-early. They share what they remember of it.
 type disposals struct {
 	world *ledger.World
@@ -134,7 +134,7 @@ var orderRule = Rule{
 var tooEarlyRule = Rule{
 	ID: "disposal/too-early", Severity: finding.Error, Basis: finding.Observed,
 	Doc: "An instance was disposed while its home was still open, by code although its container disposes it or at the end of another scope, and was used or handed out after.",
-	Not: "One that nobody uses afterwards; one whose disposal is the application's own business.",
+	Not: "One that is not used afterwards; one whose disposal is the application's own business.",
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		how := "Code disposed it, although the container does so when its scope ends."
@@ -373,7 +373,7 @@ func (r *disposals) touched(c *ledger.Change, began int64, figure string, n int6
 	}
 }
 
-// Judge says which disposals have not ended.
+// Judge reports the disposals that have not ended.
 func (r *disposals) Judge() {
 	seen := map[*ledger.Instance]bool{}
 	for _, i := range r.stuck {

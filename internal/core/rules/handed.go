@@ -6,7 +6,7 @@ import (
 	"keenlantern.example/internal/core/ledger"
 )
 
-// who names the receiver of a hand-out, nil where nobody is known.
+// who names the receiver of a hand-out, nil if it is unknown.
 func who(b *facts.Built, h *facts.Handout) *finding.Ref {
 	switch {
 	case h.By() != nil:
@@ -32,5 +32,5 @@ func reportHandout(h *facts.Handout, out Reporter, o Occurrence) Case {
 	return found
 }
 
-// named returns what is said of a registration: its implementation as made, where the registration does not know it.
+// named returns the name of a registration: its implementation as made, where the registration does not know it.
 func named(b *facts.Built, r *ledger.Registration) finding.Ref { return r.Ref(b.Impl(r)) }

@@ -78,7 +78,7 @@ var directRule = Rule{
 	},
 }
 
-// constructedAt says " (desk.go:8)", as far as the places are known.
+// constructedAt returns " (desk.go:8)", as far as the places are known.
 func constructedAt(f *finding.Finding) string { return among(f.Facts["places"]) }
 
 var mixedRule = Rule{
@@ -88,7 +88,7 @@ var mixedRule = Rule{
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s is answered by different implementations", f.Subject.Name())
 		f.Why = sentence("The same request, without a key, got %s in this recording.", list(f.Facts["implementations"]))
-		f.Fix = sentence("Tell the implementations of %s apart by key, or leave one registration.", f.Subject.Name())
+		f.Fix = sentence("Give the implementations of %s different keys, or keep one registration.", f.Subject.Name())
 	},
 }
 
@@ -112,11 +112,11 @@ var absentRule = Rule{
 
 var standInRule = Rule{
 	ID: "inject/stand-in", Severity: finding.Error, Basis: finding.Observed,
-	Doc: "In production, something whose class name says that it is a stand-in (Stub, Mock, Fake, Dummy, Sample; a warning: InMemory) was handed out.",
+	Doc: "In production, an implementation whose name marks it as a stand-in (Stub, Mock, Fake, Dummy, Sample; a warning: InMemory) was handed out.",
 	Not: "Other environments; packages that are named so; what was handed out among all only.",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s answers for %s in production", f.Subject.Impl(), f.Subject.Name())
-		f.Why = sentence("Its name says that it is a stand-in, and it was handed out %s.", times(f.Counts["instances"]))
+		f.Why = sentence("Its name marks it as a stand-in, and it was handed out %s.", times(f.Counts["instances"]))
 		f.Fix = sentence("Register the real implementation of %s%s for this environment.", f.Subject.Name(), place(f.Subject))
 	},
 }
@@ -235,7 +235,7 @@ func (r *injected) filled(of *sitesOf, c *ledger.Change) {
 // maxPlaces bounds how many places that construct one implementation are listed.
 const maxPlaces = 12
 
-// maxSites bounds how many needs of one registration are told apart.
+// maxSites bounds how many needs of one registration are distinguished.
 const maxSites = 64
 
 func (r *injected) made(c *ledger.Change) {
@@ -517,10 +517,10 @@ func (r *injected) standIns() {
 	}
 }
 
-// inMemory reports whether a stand-in's word says that it keeps its data in memory.
+// inMemory reports whether a stand-in's word means that it keeps its data in memory.
 func inMemory(word string) bool { return strings.EqualFold(strings.Join(words(word), ""), "inmemory") }
 
-// standIn reports whether one of the stand-ins' names stands in the simple class name, as a word or several in a row.
+// standIn reports whether one of the stand-ins' names is in the simple class name, as a word or several in a row.
 func standIn(impl string, standIns []string) bool {
 	if cut := strings.IndexAny(impl, "<[("); cut > 0 {
 		impl = impl[:cut]

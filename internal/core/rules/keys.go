@@ -51,8 +51,8 @@ var shadowedRule = Rule{
 	Tell: func(f *finding.Finding) {
 		name := f.Subject.Name()
 		f.Title = sentence("%s%s never answers: %s does instead", name, implementedBy(f.Subject), orName(f))
-		f.Why = sentence("Several registrations in one container go by %s, and a request for one of them is answered by %s.", name, orName(f))
-		f.Fix = sentence("Remove the registration of %s%s, or give it a key of its own.", name, place(f.Subject))
+		f.Why = sentence("Several registrations in one container have the name %s, and a request for it is answered by %s.", name, orName(f))
+		f.Fix = sentence("Remove the registration of %s%s, or give it its own key.", name, place(f.Subject))
 	},
 }
 
@@ -73,7 +73,7 @@ func orName(f *finding.Finding) string {
 
 var unaskedRule = Rule{
 	ID: "keys/unasked", Severity: finding.Note, Basis: finding.Observed,
-	Doc:   "Nobody asked for a keyed registration, while another key of its service was asked for.",
+	Doc:   "No consumer asked for a keyed registration, while another key of its service was asked for.",
 	Not:   "Aliases; what a request for all reaches.",
 	Needs: ledger.SeesWith | ledger.SeesShared,
 	Tell: func(f *finding.Finding) {
@@ -106,7 +106,7 @@ func (a allAsked) add(service string, c *ledger.Container) {
 	}
 }
 
-// reach tells whether a request for all of a service reaches what is registered in container c.
+// reach reports whether a request for all of a service reaches what is registered in container c.
 func (a allAsked) reach(service string, c *ledger.Container) bool {
 	return slices.ContainsFunc(a[service], func(from *ledger.Container) bool { return facts.Reaches(from, c) })
 }
@@ -169,7 +169,7 @@ func (r *keyed) Judge() {
 	r.same()
 }
 
-// askedOtherwise tells whether somebody reached reg through an alias or a layer.
+// askedOtherwise reports whether a consumer reached reg through an alias or a layer.
 func (r *keyed) askedOtherwise(g *facts.Answers, reg *ledger.Registration, asked map[*ledger.Registration]bool) bool {
 	for _, a := range g.Aliases(reg) {
 		if asked[a] {
@@ -208,10 +208,10 @@ func (r *keyed) answered(g *facts.Answers, h *facts.Handout, a ledger.Asked) {
 	}
 }
 
-// answers tells whether reg, one of its further names, an alias of it or what it wraps goes by a.
+// answers reports whether reg, one of its further names, an alias of it or what it wraps has the name a.
 func answers(g *facts.Answers, reg *ledger.Registration, a ledger.Asked) bool {
 	for n := 0; reg != nil && n < maxLayers; n++ {
-		if g.GoesBy(reg, a) {
+		if g.Uses(reg, a) {
 			return true
 		}
 		reg = reg.Inner()
@@ -286,7 +286,7 @@ func (r *keyed) same() {
 	}
 }
 
-// basic tells whether an implementation is a type of plain values, which nobody shares.
+// basic reports whether an implementation is a type of plain values, which are not shared.
 func basic(impl string) bool {
 	impl = strings.TrimLeft(impl, "*&?")
 	for _, prefix := range []string{"java.lang.", "kotlin.", "System."} {

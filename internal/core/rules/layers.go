@@ -19,7 +19,7 @@ type layered struct {
 	doubled map[doubledAs]*doubledSeen
 	twices  []*doubledSeen
 
-	latest    *ledger.Instance `freeze:"-"` // the latest holder, whose chain was looked at
+	latest    *ledger.Instance `freeze:"-"` // the latest holder, whose chain was inspected
 	latestSeq int64            `freeze:"-"`
 }
 
@@ -41,10 +41,10 @@ func newLayered(e *Env) Watcher {
 
 var bypassedRule = Rule{
 	ID: "layers/bypassed", Severity: finding.Error, Basis: finding.Observed,
-	Doc: "Somebody who is no layer was given an instance that layers wrap: an error when it was asked for by the chain's own service and key, a warning when it was asked for in another way or is a copy of an inner layer registered beside the chain.",
+	Doc: "A consumer that is no layer was given an instance that layers wrap: an error when it was asked for by the chain's own service and key, a warning when it was asked for in another way or is a copy of an inner layer registered beside the chain.",
 	Not: "The layers themselves; requests for all; those outside the part of the application in which a layer applies.",
 	Tell: func(f *finding.Finding) {
-		who := "Somebody"
+		who := "A consumer"
 		if f.Holder != nil {
 			who = f.Holder.Name()
 		}
@@ -113,7 +113,7 @@ var unevenRule = Rule{
 var keyLeftOutRule = Rule{
 	ID: "layers/key-left-out", Severity: finding.Warning, Basis: finding.Observed,
 	Doc: "One key of a service has layers, and another one was handed out that has none.",
-	Not: "What a layer wraps; layers of the service; requests for all; keys that the settings say need none (no_layers).",
+	Not: "What a layer wraps; layers of the service; requests for all; keys that need none by the settings (no_layers).",
 	Tell: func(f *finding.Finding) {
 		f.Title = sentence("%s has no layers, although %s has", f.Subject.Name(), list(f.Facts["layered"]))
 		f.Why = sentence("It was handed out %s without any; the other key's layers are skipped.", times(f.Counts["instances"]))
@@ -302,7 +302,7 @@ func (r *layered) judge(h *facts.Handout, services map[layeredIn]*ledger.Registr
 	if layers.IsLayer(given) {
 		return
 	}
-	// A registration beside the chain with an inner layer's implementation goes round it as well.
+	// A registration beside the chain with an inner layer's implementation bypasses it as well.
 	for _, in := range inner[h.Impl()] {
 		if in == given || in == consumer || !facts.Reaches(given.Container, in.Container) {
 			continue // what another container has registered is its own business
@@ -337,12 +337,12 @@ func (r *layered) judge(h *facts.Handout, services map[layeredIn]*ledger.Registr
 	}
 }
 
-// goesBy tells whether a registration answers for a service, under any key.
+// goesBy reports whether a registration answers for a service, under any key.
 func goesBy(reg *ledger.Registration, service string) bool {
 	return slices.ContainsFunc(reg.Names(), func(n ledger.Asked) bool { return n.Service == service })
 }
 
-// applies tells whether a layer applies where a hand-out happened.
+// applies reports whether a layer applies where a hand-out happened.
 func applies(w *ledger.Registration, h *facts.Handout) bool {
 	in := w.In
 	lives := h.Lives()
@@ -357,7 +357,7 @@ func applies(w *ledger.Registration, h *facts.Handout) bool {
 	return lives != nil && lives.Within(in.ScopeKind) != nil
 }
 
-// sameName tells whether a hand-out is of the layer's own service and key, as asked or as registered.
+// sameName reports whether a hand-out is of the layer's own service and key, as asked or as registered.
 func sameName(h *facts.Handout, layer *ledger.Registration) bool {
 	a := h.Asks()
 	return a == layer.Asked() || h.Given.Asked() == layer.Asked()

@@ -17,7 +17,7 @@ type rebuilt struct {
 	names map[string]*builtFor
 	known ledger.PerNaming[builtFor] `freeze:"-"`
 
-	here []*rebuiltReg // those built in the scope that is looked at
+	here []*rebuiltReg // those built in the scope that is inspected
 }
 
 type builtFor struct {
@@ -29,17 +29,17 @@ type builtFor struct {
 type rebuiltReg struct {
 	scopes, slow int64 // scopes it was made in, and those of them in which that took as long as it has to
 	several      int64 // scopes it was made in more than once
-	madeHere     int64 // in the scope that is looked at
+	madeHere     int64 // in the scope that is inspected
 	made, bytes  int64 // in all of them
 	own          int64 // ns
-	ownHere      int64 // ns, in the scope that is looked at
+	ownHere      int64 // ns, in the scope that is inspected
 	isHere       bool
 	example      rebuiltExample
 	scope        *ledger.Scope
 	useful       bool // it is disposable or keeps something scoped: it belongs to its scope
 }
 
-// rebuiltExample is the latest one that was built. It is told of when it may have been forgotten long ago.
+// rebuiltExample is the latest one that was built. It is reported when it may have been forgotten long ago.
 type rebuiltExample struct {
 	id      event.InstID
 	impl    string
@@ -49,7 +49,7 @@ type rebuiltExample struct {
 // fewScopes is in how many scopes of one name something without a stated lifetime has to be built several times each.
 const fewScopes = 5
 
-// maxNames bounds how many names of scopes are told apart.
+// maxNames bounds how many names of scopes are distinguished.
 const maxNames = 1000
 
 // byName returns what is known by the name of s, which is new at first; nil where too many names are. Known finds most of it

@@ -11,7 +11,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// failures adds up what could not be built, and says at the end which rule each is: a missing key of a service that has
+// failures adds up what could not be built, and decides at the end which rule each is: a missing key of a service that has
 // registrations is keys/missing, whenever those came.
 type failures struct {
 	world *ledger.World
@@ -58,7 +58,7 @@ type askedKeys struct {
 // The bounds of what is retained of missing keys and of failures.
 const (
 	maxSeparateKeys = 5    // keys of one asker that make findings of their own
-	maxKeyHashes    = 4096 // keys of one asker that are told apart
+	maxKeyHashes    = 4096 // keys of one asker that are distinguished
 	maxFailureFacts = 5    // classes of exceptions, and places, of one failure
 )
 
@@ -103,7 +103,7 @@ var keysMissingRule = Rule{
 	},
 }
 
-// orKeys says ": gauge or model", or nothing where there are too many to help.
+// orKeys returns ": gauge or model", or nothing where there are too many to help.
 func orKeys(keys []string) string {
 	if len(keys) == 0 || len(keys) > 4 {
 		return ""
@@ -138,7 +138,7 @@ func closed(circle []string) []string {
 	return append(slices.Clip(circle), circle[0])
 }
 
-// resolveRule makes one of the rules that differ in what they say only.
+// resolveRule makes one of the rules that differ in their texts only.
 func resolveRule(id, doc, title, why, fix string) Rule {
 	return Rule{
 		ID: id, Severity: finding.Error, Basis: finding.Observed, Doc: doc,
@@ -206,7 +206,7 @@ var closedScopeRule = Rule{
 		} else {
 			f.Why = sentence("The container refused it %s%s.", times(f.Counts["failures"]), askedBy(f))
 		}
-		f.Fix = sentence("Let the work that asks for %s%s end before its scope does, or give it a scope of its own.", name, place(f.Subject))
+		f.Fix = sentence("Let the work that asks for %s%s end before its scope does, or give it its own scope.", name, place(f.Subject))
 	},
 }
 
@@ -648,7 +648,7 @@ func declaredEdges(w *ledger.World, g *facts.Answers) map[*ledger.Registration][
 const maxCycleSteps = 4_000_000
 
 // rings returns the registrations that lie on a cycle, those that can reach each other together, all in order. It is
-// Tarjan's algorithm for strongly connected components (SIAM Journal on Computing 1, 1972), with a stack of its own.
+// Tarjan's algorithm for strongly connected components (SIAM Journal on Computing 1, 1972), with its own stack.
 func rings(all []*ledger.Registration, edges map[*ledger.Registration][]*ledger.Registration) [][]*ledger.Registration {
 	type frame struct {
 		reg  *ledger.Registration

@@ -37,7 +37,7 @@ type Env struct {
 	Known *Shared
 }
 
-// Shared is what rules tell each other within one stream.
+// Shared is the state that rules share within one stream.
 type Shared struct {
 	captivePaths  map[string]bool               // the ends of every observed captive path, by registrations
 	refusedPaths  map[string]string             // the ends of paths that the container refused, by services: the finding's id
@@ -59,9 +59,9 @@ type Watcher interface {
 	See(c *ledger.Change)
 }
 
-// Finisher is a Watcher that has something left to say when nothing more will come.
+// Finisher is a Watcher that has something left to report at the end.
 type Finisher interface {
-	// Finish is called once, after the last event, whether or not the stream said bye.
+	// Finish is called once, after the last event, with or without a bye.
 	Finish()
 }
 
@@ -84,7 +84,7 @@ type Case interface {
 	// Count adds n to one of the finding's figures.
 	Count(figure string, n int64)
 	// Fact adds a name to one of the finding's lists, once. Name adds that of an instance, as it is known when the finding is
-	// told: its registration may come late.
+	// reported: its registration may come late.
 	Fact(list, name string)
 	Name(list string, i *ledger.Instance)
 	// Most raises one of the figures to n if it is less.

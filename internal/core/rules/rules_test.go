@@ -173,7 +173,7 @@ func moves(t *testing.T, trace []byte) map[string][]byte {
 				continue
 			}
 			if parsed[m]["ev"] == f["ev"] && parsed[m][id] == f[id] {
-				break // said again rather than mentioned
+				break // repeated rather than mentioned
 			}
 			moved := slices.Concat(lines[:n], lines[n+1:m+1], lines[n:n+1], lines[m+1:])
 			out[fmt.Sprintf("%s %v", id, f[id])] = []byte(strings.Join(moved, "\n") + "\n")
@@ -265,7 +265,7 @@ func TestEveryRuleIsDescribed(t *testing.T) {
 	}
 }
 
-// TestLongWays holds that a captive dependency is found however many instances lie between its holder and it.
+// TestLongWays checks that a captive dependency is found however many instances lie between its holder and it.
 func TestLongWays(t *testing.T) {
 	for _, between := range []int{1, 60, 100, 3000} {
 		var lines strings.Builder

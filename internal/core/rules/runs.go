@@ -13,13 +13,13 @@ type Run struct {
 	Rules    []*Rule
 	Sees     []ledger.Happening // the kinds of change it is given
 	Of       of                 // for some of these, the lifetimes that it is about; nil: all
-	When     Condition          // it is told only of what this holds of
+	When     Condition          // delivers only changes that match
 	Requires facts.Kind
 	New      func(*Env) Watcher
 }
 
-// Condition is what has to hold of a change for a run to be told of it, where it can be known at a glance. A run without any
-// is told of all.
+// Condition selects the changes that a run gets, where that is cheap to know. A run without any
+// gets all.
 type Condition uint8
 
 // The conditions.
@@ -36,7 +36,7 @@ const (
 // Conditions is how many combinations of them there are.
 const Conditions = int(conditions)
 
-// Under returns which of the conditions a run goes by for a kind of change.
+// Under returns which of the conditions a run uses for a kind of change.
 func (r *Run) Under(what ledger.Happening) Condition {
 	switch what {
 	case ledger.Made:

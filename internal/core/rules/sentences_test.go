@@ -32,7 +32,7 @@ var flaws = []struct {
 	{"the beginning of a sentence in a small letter", regexp.MustCompile(`[.] [a-z]`)},
 }
 
-// TestSentences holds that all that is said of any finding reads as a sentence: in every trace of testdata, and in the
+// TestSentences checks that each text of a finding is a sentence: in every trace of testdata, and in the
 // samples that the other packages use.
 func TestSentences(t *testing.T) {
 	traces := map[string][]byte{}

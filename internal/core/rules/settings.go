@@ -8,7 +8,7 @@ import (
 	"keenlantern.example/internal/core/ledger"
 )
 
-// Settings are the thresholds and lists that rules go by. Default returns those of docs/findings.md.
+// Settings are the thresholds and lists that rules use. Default returns those of docs/findings.md.
 type Settings struct {
 	PileInRoot     int      `json:"pile_in_root" yaml:"pile_in_root"`       // disposal/pile-up: transients alive at once in the root
 	PileInScope    int      `json:"pile_in_scope" yaml:"pile_in_scope"`     // and in any other scope
@@ -55,7 +55,7 @@ func (s *Settings) Check() error {
 	return nil
 }
 
-// needsNoLayers tells whether the settings say that a registration needs no layers, by its service and key.
+// needsNoLayers reports whether a registration needs no layers by the settings, by its service and key.
 func (s *Settings) needsNoLayers(r *ledger.Registration) bool {
 	if len(s.NoLayers) == 0 {
 		return false
@@ -64,7 +64,7 @@ func (s *Settings) needsNoLayers(r *ledger.Registration) bool {
 	return slices.ContainsFunc(s.NoLayers, func(bare string) bool { return strings.ReplaceAll(bare, " ", "") == name })
 }
 
-// mustNotShare tells whether two scopes must not use i at the same time: as the settings say by implementation, else as
+// mustNotShare reports whether two scopes must not use i at the same time: by the settings, else by
 // its registration says.
 func (s *Settings) mustNotShare(i *ledger.Instance) bool {
 	if len(s.Shareable)+len(s.NotShareable) > 0 {
@@ -79,7 +79,7 @@ func (s *Settings) mustNotShare(i *ledger.Instance) bool {
 	return i.Reg != nil && i.Reg.SharingKnown && !i.Reg.Shareable
 }
 
-// by notes in a finding which setting it went by.
+// by notes in a finding which setting it used.
 func by(found Case, name string, value any) {
 	found.Fact("setting", fmt.Sprintf("%s %v", name, value))
 }

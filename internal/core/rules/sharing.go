@@ -30,8 +30,8 @@ type aliveKey struct {
 	module    string
 }
 
-// scopedOnes are a scope's scoped instances that nothing has let go, a few of each registration. They go by their ids:
-// a scope is remembered for longer than most of what was built in it.
+// scopedOnes are a scope's scoped instances that nothing has released, a few of each registration. They are identified by id:
+// a scope is kept for longer than most of what was built in it.
 type scopedOnes struct {
 	list    []scopedOne
 	few     [2]scopedOne                            // where list starts
@@ -252,7 +252,7 @@ func (r *lifetimeDiffers) fresh() *scopedOnes {
 	return ones
 }
 
-// close bounds what is listed of closed scopes by how many ended instances are remembered.
+// close bounds what is listed of closed scopes by how many ended instances are kept.
 func (r *lifetimeDiffers) close(s *ledger.Scope) {
 	ones, _ := s.Tag(scopedOnesTag).(*scopedOnes)
 	if ones == nil || ones.of != nil {
@@ -285,7 +285,7 @@ func (r *lifetimeDiffers) forget(s *ledger.Scope) {
 // maxSpare bounds how many of them wait for a scope.
 const maxSpare = 1024
 
-// among adds i to those of its home, and says so where one of its registration is there already that nothing let go.
+// among adds i to those of its home, and reports whether one of its registration is alive there already.
 func (r *lifetimeDiffers) among(ones *scopedOnes, i *ledger.Instance, home *ledger.Scope) {
 	if ones.of == nil && len(ones.list) == manyScoped {
 		ones.of = map[*ledger.Registration][]event.InstID{}
@@ -295,7 +295,7 @@ func (r *lifetimeDiffers) among(ones *scopedOnes, i *ledger.Instance, home *ledg
 		ones.list = nil
 	}
 	same := 0
-	// there tells whether one of i's registration is still there, and says so of the first.
+	// there is whether one of i's registration is still there, and reports it of the first.
 	there := func(id event.InstID) bool {
 		one := r.world.Instance(id)
 		if one == nil || one == i || one.End == ledger.Disposed || one.End == ledger.Forgotten {
@@ -326,7 +326,7 @@ func (r *lifetimeDiffers) among(ones *scopedOnes, i *ledger.Instance, home *ledg
 }
 
 // manyScoped is how many scoped instances of one home are looked through one by one; maxScoped how many of one registration
-// are remembered there.
+// are kept there.
 const (
 	manyScoped = 64
 	maxScoped  = 4
@@ -401,7 +401,7 @@ func (r *narrowed) Judge() {
 	}
 }
 
-// split reports sharing/split: two singleton registrations of one implementation, each with an instance of its own.
+// split reports sharing/split: two singleton registrations of one implementation, each with its own instance.
 type split struct {
 	facts facts.Granted `freeze:"-"`
 	world *ledger.World
@@ -508,7 +508,7 @@ func (r *split) Judge() {
 		}
 		for _, other := range list[1:] {
 			if first.Asked() == other.Asked() && r.loose[builtAs{first, g.impl}] && r.loose[builtAs{other, g.impl}] {
-				continue // factories under one name, for whoever asks for all of them, build what is meant to be several
+				continue // factories under one name, for consumers that request all of them, build what is meant to be several
 			}
 			if related(first, other) || apart(first, other) || r.facts.Layers().Wraps(first, other) || r.facts.Layers().Wraps(other, first) {
 				continue

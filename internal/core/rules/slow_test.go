@@ -147,7 +147,7 @@ func stream(name string, trace []line) string {
 	return b.String()
 }
 
-// verdicts are what a reading says: for each rule and subject, how many.
+// verdicts are what a reading finds: for each rule and subject, how many.
 type verdicts map[string]int
 
 func (v verdicts) String() string {
@@ -166,7 +166,7 @@ var compared = map[string]string{
 	"disposal/used-after": "instances", "sharing/crossed": "instances",
 }
 
-// fast is what the engine says.
+// fast is what the engine finds.
 func fast(t *testing.T, trace string) verdicts {
 	t.Helper()
 	result, err := engine.Analyse(t.Context(), strings.NewReader(trace), reader.Options{}, rules.Default())
@@ -441,7 +441,7 @@ func (s *slow) nameOf(i int) string {
 	return s.make(i).impl
 }
 
-// active tells whether something was made, given or used in a scope or inside it, or given of it by nobody knows where, after one line and before another.
+// active reports whether something was made, given or used in a scope or inside it, or given outside any known scope, after one line and before another.
 func (s *slow) active(scope, after, before int) bool {
 	for n := after + 1; n < min(before, len(s.trace)); n++ {
 		l := &s.trace[n]
@@ -502,7 +502,7 @@ func (s *slow) keptBefore(i, line int) bool {
 	return false
 }
 
-// captured says that h holds d, if it was alive when d's home closed and did not end in the same closing.
+// captured reports that h holds d, if it was alive when d's home closed and did not end in the same closing.
 func (s *slow) captured(said verdicts, h, d int, fromRoot bool) {
 	if !fromRoot {
 		closed, end := s.ended(s.home(d)), s.gone(h)
@@ -606,7 +606,7 @@ func (s *slow) goesBy(r *line, service, key string) bool {
 	return r.service == service && r.key == key || r.also == service && key == ""
 }
 
-// answerIn returns who answers in one container; there tells whether anything is registered there under that name.
+// answerIn returns who answers in one container; there reports whether anything is registered there under that name.
 func (s *slow) answerIn(c *line, service, key string) (chosen *line, there bool) {
 	var bare, wrapped []*line
 	for _, id := range s.order {
@@ -794,7 +794,7 @@ func (s *slow) touched(said verdicts) {
 
 func (s *slow) isRootOf(i, scope int) bool { return scope == s.root(i) }
 
-// keptInto tells whether something that held i before a line (a proxy is held as anything is), directly or through others, belongs to the scope or outlasts it.
+// keptInto reports whether something that held i before a line (a proxy is held as anything is), directly or through others, belongs to the scope or outlasts it.
 func (s *slow) keptInto(i, scope, n int) bool {
 	seen, queue := map[int]bool{i: true}, []int{i}
 	for len(queue) > 0 {
@@ -820,7 +820,7 @@ func (s *slow) keptInto(i, scope, n int) bool {
 	return false
 }
 
-// offeredInto tells whether a receiver that may turn out to keep i belongs to the scope or outlasts it.
+// offeredInto reports whether a receiver that may turn out to keep i belongs to the scope or outlasts it.
 func (s *slow) offeredInto(i, scope, n int) bool {
 	for k := range n {
 		g := &s.trace[k]
@@ -884,7 +884,7 @@ func (o *office) chance(percent int) bool { return o.IntN(100) < percent }
 
 func pick[T any](o *office, list []T) T { return list[o.IntN(len(list))] }
 
-// wiring registers. Without needs, nothing says what the places of a make's list were meant for.
+// wiring registers. Without needs, the meaning of the places in a make's list is unknown.
 func (o *office) wiring(needs bool) {
 	dups := []string{"", "", "first", "primary", "error"}
 	one := blank("container")
@@ -1116,7 +1116,7 @@ func newOffice(seed uint64, wiring bool) []line {
 	return o.trace
 }
 
-// sound tells whether all that a trace mentions is in it, before it is mentioned, and what registers is all there.
+// sound reports whether all that a trace mentions is in it, before it is mentioned, and what registers is all there.
 func sound(trace []line) bool {
 	made, opened, regs, conts := map[int]bool{}, map[int]bool{0: true, -1: true}, map[int]bool{0: true}, map[int]bool{0: true, -1: true, 1: true}
 	for n := range trace {
@@ -1197,7 +1197,7 @@ func agree(t *testing.T, seed uint64) {
 	}
 }
 
-// together compares what is said of two streams in one file with what is said of each.
+// together compares the findings of two streams in one file with those of each.
 func together(t *testing.T, seed uint64) {
 	a, b := newOffice(seed, false), newOffice(seed+1, false)
 	for n := range b {

@@ -44,5 +44,5 @@ var captiveFlag = ledger.NewFlag()
 // rootScopedFlag is on scoped instances at home in the root.
 var rootScopedFlag = ledger.NewFlag()
 
-// firstHolder is the id of whoever got a transient first.
+// firstHolder is the id of a transient's first receiver.
 var firstHolder = ledger.NewNumber()

@@ -9,7 +9,7 @@ import (
 
 // Together finds out which findings of several streams only declare what another stream shows happening: a way on which something would be
 // kept, a circle that could not be built. Within one stream that is known by registration, so that a declared finding beside an observed one
-// of the same names is of another registration, and stays; between streams it goes by names. The zero value is ready.
+// of the same names is of another registration, and stays; between streams it uses names. The zero value is ready.
 type Together struct {
 	all      shown
 	declared map[string]finding.Outline // by id

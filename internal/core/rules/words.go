@@ -36,7 +36,7 @@ func plural(n int, one, many string) string {
 // article puts a or an before a name.
 func article(name string) string { return finding.Article(name) + " " + name }
 
-// lifetimeOf says "a singleton", or what is known instead.
+// lifetimeOf returns "a singleton", or what is known instead.
 func lifetimeOf(r finding.Ref) string {
 	switch r.Lifetime {
 	case "":
@@ -53,7 +53,7 @@ func lifetimeOf(r finding.Ref) string {
 	return article(r.Lifetime)
 }
 
-// place says " (wiring.go:34)", or nothing.
+// place returns " (wiring.go:34)", or nothing.
 func place(r finding.Ref) string {
 	if r.Place() == "" {
 		return ""
@@ -61,7 +61,7 @@ func place(r finding.Ref) string {
 	return " (" + r.Place() + ")"
 }
 
-// implementedBy says ", built as RosterBoard,", or nothing where that adds nothing.
+// implementedBy returns ", built as RosterBoard,", or nothing where that adds nothing.
 func implementedBy(r finding.Ref) string {
 	if impl := r.Impl(); impl != "" && impl != r.Service {
 		return " (" + impl + ")"
@@ -69,7 +69,7 @@ func implementedBy(r finding.Ref) string {
 	return ""
 }
 
-// list says "a", "a and b", "a, b and c".
+// list returns "a", "a and b", "a, b and c".
 func list(names []string) string {
 	switch n := len(names); n {
 	case 0:
@@ -89,7 +89,7 @@ func names(refs []finding.Ref) string {
 	return list(out)
 }
 
-// among says " (GET /pilots)", or nothing where there are no names or too many to help.
+// among returns " (GET /pilots)", or nothing where there are no names or too many to help.
 func among(names []string) string {
 	if len(names) == 0 || len(names) > 3 {
 		return ""

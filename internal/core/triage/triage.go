@@ -269,7 +269,7 @@ func (g *Group) title(by By, key string, lead *finding.Finding) {
 	}
 }
 
-// keptTitle names a captive dependency of several holders: those that were seen to keep it, and those of which only the registration says so.
+// keptTitle names a captive dependency of several holders: those that were seen to keep it, and those known by their registrations only.
 func (g *Group) keptTitle(subject *finding.Ref) string {
 	seen, all := map[string]bool{}, map[string]bool{}
 	for _, f := range g.members {

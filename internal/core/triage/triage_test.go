@@ -25,7 +25,7 @@ func enterprise(t *testing.T) []*finding.Finding {
 	return r.Findings
 }
 
-// TestCauses holds that the 1,462 findings of an application of ordinary size are three mistakes, the one first that ends most.
+// TestCauses checks that the 1,462 findings of an application of ordinary size are three mistakes, the one first that ends most.
 func TestCauses(t *testing.T) {
 	list := enterprise(t)
 	groups := triage.Groups(list, triage.Cause)

@@ -24,7 +24,7 @@ func Rules() []RuleDoc {
 	return list
 }
 
-// ServiceInfo is what a service says of itself.
+// ServiceInfo describes a service.
 type ServiceInfo struct {
 	Version     string `json:"version"`
 	Tokens      bool   `json:"tokens"`       // requests need one
@@ -34,7 +34,7 @@ type ServiceInfo struct {
 	KeepForNS   int64  `json:"keep_for_ns"`  // after their last event; 0: for good
 	KeepBytes   int64  `json:"keep_bytes"`   // 0: without bound
 	Derivation  string `json:"derivation"`   // the key of what this service derives
-	Stale       int64  `json:"stale"`        // streams that another one analysed, and that are being analysed anew
+	Stale       int64  `json:"stale"`        // streams that another one analysed, and that are being reanalysed
 	Refreshed   int64  `json:"refreshed"`    // streams for which that has been done since the start
 
 	Recorders map[string]string `json:"recorders"` // the address of each runtime's recorder that this service hands out
@@ -45,7 +45,7 @@ type ServiceList struct {
 	Shared     bool           `json:"shared"`        // false: the service works alone, on its data folder
 	Log        string         `json:"log,omitempty"` // its name
 	Partitions int            `json:"partitions"`    // of the log
-	Free       int            `json:"free"`          // of them, on which nobody works
+	Free       int            `json:"free"`          // of them, that no service has taken
 	Reading    int            `json:"reading"`       // whose services are still reading what they found
 	Services   []ServiceState `json:"services"`
 }
@@ -65,19 +65,19 @@ type ServiceState struct {
 	Streams    int    `json:"streams"` // in memory
 }
 
-// Stale says that a recording cannot be compared yet.
+// Stale records that a recording cannot be compared yet.
 type Stale struct {
 	Recording     string
 	Streams, Left int
 }
 
-// Error says what to wait for.
+// Error returns what to wait for.
 func (e *Stale) Error() string {
-	return fmt.Sprintf("recording %s was analysed by another version of the service, or with other settings, and is being analysed anew: %d of its %d streams are left; compare it when that is done",
+	return fmt.Sprintf("recording %s was analysed by another version of the service, or with other settings, and is being reanalysed: %d of its %d streams are left; compare it when that is done",
 		e.Recording, e.Left, e.Streams)
 }
 
-// Fresh returns an error where a recording is being analysed anew: two that were analysed in different ways are not compared.
+// Fresh returns an error where a recording is being reanalysed: two that were analysed in different ways are not compared.
 func (s *Source) Fresh() error {
 	if s.Stale == 0 {
 		return nil
@@ -85,7 +85,7 @@ func (s *Source) Fresh() error {
 	return &Stale{s.Recording, len(s.Streams), s.Stale}
 }
 
-// Retention says what is deleted, and whether that is being held because the clock leapt.
+// Retention is what is deleted, and whether that is being held because the clock leapt.
 type Retention struct {
 	KeepForNS int64  `json:"keep_for_ns"` // after their last event; 0: for good
 	KeepBytes int64  `json:"keep_bytes"`  // 0: without bound

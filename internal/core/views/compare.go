@@ -142,13 +142,13 @@ func Part(src *Source, how string) (*Source, error) {
 	return part, nil
 }
 
-// NoPart says that a recording has no such part.
+// NoPart records that a recording has no such part.
 type NoPart struct {
 	Recording, Part string
 	Versions        []string
 }
 
-// Error says which parts there are.
+// Error returns which parts there are.
 func (e *NoPart) Error() string {
 	what := "versions"
 	if strings.HasPrefix(e.Part, "host=") {
@@ -345,7 +345,7 @@ func (c *Comparison) pair(a, b *structure, x, y int) {
 	}
 }
 
-// askedAs is who asks for which service where. The key is no part of it: it may be what has moved.
+// askedAs is which consumer requests which service where. The key is no part of it: it may be what has moved.
 type askedAs struct{ consumer, site, service string }
 
 // answersOf returns what answered each single request, by who asked.
@@ -407,7 +407,7 @@ func (t *structure) around(n int) string {
 	return strings.Join(layers, " around ")
 }
 
-// position says which of several under one service and key it is.
+// position returns which of several under one service and key it is.
 func (t *structure) position(n int) string {
 	r := &t.s.Registrations[n]
 	all := t.named[asked{r.Service, keyOf(r.Key), r.Key != nil}]
@@ -491,7 +491,7 @@ func (c *Comparison) costs(a, b *derive.State) {
 	})
 }
 
-// judge says how sure the difference is, from the variance of the difference of the two means: beyond 2.58 standard
+// judge returns how sure the difference is, from the variance of the difference of the two means: beyond 2.58 standard
 // errors (99 %) it is sure, beyond 1.96 (95 %) likely.
 func (c *CostChange) judge(variance float64) {
 	if math.IsNaN(variance) {

@@ -1,15 +1,15 @@
 package views
 
-// Order says what the recorders of an application shall do.
+// Order is what the recorders of an application shall do.
 type Order struct {
-	Version int64   `json:"version"` // 0: nobody has said anything, and recorders do as they were configured
+	Version int64   `json:"version"` // 0: there is no order, and recorders use their configuration
 	On      bool    `json:"on"`
 	Share   float64 `json:"share"`  // of the scopes; 0 is all
 	ForNS   int64   `json:"for_ns"` // how long from now; 0: without end
 	Bytes   int64   `json:"bytes"`  // after how many bytes each stops; 0: never
 }
 
-// Recorder is one that has asked lately.
+// Recorder is one that has asked recently.
 type Recorder struct {
 	ID          string  `json:"id"`
 	Version     string  `json:"version"`

@@ -1,6 +1,6 @@
 package views
 
-// What a view goes by where nothing else is said, and at most. The API, the commands and the console have them from here.
+// The defaults and bounds of a view. The API, the commands and the console have them from here.
 const (
 	DefaultRows = 50
 	MaxRows     = 5000

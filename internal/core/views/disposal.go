@@ -8,7 +8,7 @@ import (
 	"keenlantern.example/internal/core/finding"
 )
 
-// DisposalView is whether things are let go.
+// DisposalView is whether things are released.
 type DisposalView struct {
 	Recording string       `json:"recording"`
 	WidthNS   int64        `json:"width_ns"` // of one step of a series
@@ -20,11 +20,11 @@ type DisposalView struct {
 	OpenCount int64        `json:"open_count"`
 	Closings  []Closing    `json:"closings"` // the latest, newest first
 	Shutdown  *Closing     `json:"shutdown"` // of the containers' roots; nil where nothing of it was seen
-	Undone    []UndoneRow  `json:"undone"`   // what nobody has disposed, or will
+	Undone    []UndoneRow  `json:"undone"`   // what is not disposed, or will
 	Seen      DisposalSeen `json:"seen"`
 }
 
-// DisposalSeen says what the recorder sees.
+// DisposalSeen is what the recorder sees.
 type DisposalSeen struct {
 	Disposals bool `json:"disposals"`
 }
@@ -39,7 +39,7 @@ type AliveRow struct {
 	Most   int64       `json:"most"` // at once
 	Made   int64       `json:"made"`
 	// SlopePerThousand is by how many it grew for a thousand scopes, over the later half of them and without what the
-	// shutdown let go; nil where there were too few scopes to say.
+	// shutdown released; nil if there were too few scopes.
 	SlopePerThousand *float64 `json:"slope_per_thousand"`
 	Bytes            int64    `json:"bytes"`
 }
@@ -68,7 +68,7 @@ type ClosingStep struct {
 	By    string `json:"by"`
 }
 
-// UndoneRow is what ended, or is alive, with a disposal that nobody has done.
+// UndoneRow is what ended, or is alive, without its disposal.
 type UndoneRow struct {
 	ID       int         `json:"id"`
 	Of       finding.Ref `json:"of"`
@@ -80,7 +80,7 @@ type UndoneRow struct {
 // maxClosings is how many closings are shown.
 const maxClosings = 10
 
-// Disposal answers: is it let go, when, in which order, and what never is?
+// Disposal answers: is it disposed, when, in which order, and what never is?
 func Disposal(src *Source, f Filter) DisposalView {
 	s := src.State()
 	v := DisposalView{
@@ -116,7 +116,7 @@ func Disposal(src *Source, f Filter) DisposalView {
 		r := &s.Registrations[n]
 		disposer := cmp.Or(r.Disposer, "container")
 		alive := waiting[n]
-		// What waits for its container is in order while the container lives; afterwards nobody comes any more.
+		// What waits for its container is in order while the container lives; afterwards nothing can dispose it.
 		if disposer == "container" && !s.Ended {
 			alive = 0
 		}

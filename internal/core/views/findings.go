@@ -49,7 +49,7 @@ type Family struct {
 	Findings int    `json:"findings"`
 }
 
-// ErrNoGroup says that no group has this key.
+// ErrNoGroup is returned when no group has this key.
 type ErrNoGroup struct {
 	By  triage.By
 	Key string

@@ -25,10 +25,10 @@ type InstanceView struct {
 	With   []Thing `json:"with"`    // what it was built with
 }
 
-// ErrNoInstance says that nothing is known of an instance.
+// ErrNoInstance is returned when nothing is known of an instance.
 type ErrNoInstance struct{ ID uint64 }
 
-// Error says which.
+// Error returns which.
 func (e *ErrNoInstance) Error() string {
 	return fmt.Sprintf("there is no instance %d, or it was built too long ago to be found", e.ID)
 }

@@ -52,7 +52,7 @@ type asked struct {
 
 func askedOf(n derive.Name) asked { return asked{n.Service, keyOf(n.Key), n.Key != nil} }
 
-// Keys answers: which one of several, by key; what is missing, what nobody asks for? It lists the services that have a
+// Keys answers: which one of several, by key; what is missing, what is never requested? It lists the services that have a
 // key anywhere or several registrations, and with all the others too.
 func Keys(src *Source, f Filter, all bool) KeysView {
 	s := src.State()

@@ -20,7 +20,7 @@ type LayersView struct {
 type StackRow struct {
 	Service  string      `json:"service"`
 	Key      *string     `json:"key"`
-	Declared bool        `json:"declared"` // registrations say which wraps which; otherwise it is inferred from what was built
+	Declared bool        `json:"declared"` // by registrations; otherwise inferred from what was built
 	Layers   []LayerRow  `json:"layers"`   // outermost first
 	Seen     []SeenStack `json:"seen"`     // what was handed out
 }
@@ -43,7 +43,7 @@ type SeenStack struct {
 	Whole  bool `json:"whole"` // it begins at the outermost layer and leaves none out
 }
 
-// Layers answers: is the decorator where it should be, who goes round it, and how many calls reach each layer?
+// Layers answers: is the decorator where it should be, who bypasses it, and how many calls reach each layer?
 func Layers(src *Source, f Filter) LayersView {
 	s := src.State()
 	v := LayersView{Recording: src.Recording, Stacks: []StackRow{}, UseSeen: s.UseSeen && usesSeen(s)}
@@ -83,7 +83,7 @@ func Layers(src *Source, f Filter) LayersView {
 				continue
 			}
 		}
-		// An inner layer given to the layer around it is how stacks are built, and no going round.
+		// An inner layer given to the layer around it is how stacks are built, and no bypass.
 		if h.Consumer >= 0 && s.Registrations[h.Consumer].Wraps >= 0 && slices.Contains(ids(v.Stacks[at].Layers), h.Consumer) {
 			continue
 		}
@@ -112,7 +112,7 @@ func Layers(src *Source, f Filter) LayersView {
 	return v
 }
 
-// usesSeen reports whether any call was recorded: a recorder that is able to see them may have been told not to.
+// usesSeen reports whether any call was recorded: a recorder that is able to see them may be configured not to.
 func usesSeen(s *derive.State) bool {
 	return slices.ContainsFunc(s.Registrations, func(r derive.Registration) bool { return r.Used > 0 })
 }
@@ -125,7 +125,7 @@ func ids(layers []LayerRow) []int {
 	return list
 }
 
-// insideItself tells whether the consumer is a layer of the same service: what it is given is its inner one.
+// insideItself reports whether the consumer is a layer of the same service: what it is given is its inner one.
 func insideItself(s *derive.State, h *derive.Handout) bool {
 	if h.Consumer < 0 || h.Given < 0 {
 		return false

@@ -31,16 +31,16 @@ type Summary struct {
 	Worst       string         `json:"worst"` // "" if nothing was found
 	Health      Overall        `json:"health"`
 	AcceptedBy  string         `json:"accepted_by"` // sums up which findings the contract accepts that were left out; "" for none
-	Stale       int            `json:"stale"`       // streams that another version, or other settings, analysed, and that are being analysed anew
+	Stale       int            `json:"stale"`       // streams that another version, or other settings, analysed, and that are being reanalysed
 	DerivedBy   string         `json:"derived_by"`  // the derivation key of what is shown; "" while some of it is stale
 
-	// What people said of it.
+	// What people set.
 	Name   string            `json:"name"`
 	Pinned bool              `json:"pinned"`
 	Labels map[string]string `json:"labels"`
 }
 
-// Change is what people can say of a recording; nil leaves it as it is.
+// Change is what people can set of a recording; nil leaves it as it is.
 type Change struct {
 	Name   *string           `json:"name"`
 	Pinned *bool             `json:"pinned"`

@@ -149,14 +149,14 @@ func Registrations(src *Source, f Filter) RegistrationList {
 	return list
 }
 
-// registrationParts is what hand-outs say of one registration.
+// registrationParts is what hand-outs show of one registration.
 type registrationParts struct {
 	asked    askers
 	total    int64
 	handouts []*derive.Handout
 }
 
-// answers says why the n-th registration answers a single request for its service and key, or who does instead.
+// answers returns why the n-th registration answers a single request for its service and key, or who does instead.
 func (t *structure) answers(n int) (string, *finding.Ref) {
 	s := t.s
 	r := &s.Registrations[n]

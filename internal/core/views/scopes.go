@@ -42,7 +42,7 @@ func rowOf(s *StreamSource, n int, row *derive.Scope) ScopeRow {
 	}
 }
 
-// ScopeQuery says which scopes are looked for.
+// ScopeQuery is which scopes are searched for.
 type ScopeQuery struct {
 	Stream   int    // which stream; -1: all of them
 	Name     string // exactly
@@ -64,7 +64,7 @@ type ScopeList struct {
 	Roots     []ScopeRow `json:"roots"` // of the containers; they fit, and are on each first page
 	Scopes    []ScopeRow `json:"scopes"`
 	More      bool       `json:"more"`  // there are others behind these
-	Total     int64      `json:"total"` // scopes in the recording, whatever was looked for
+	Total     int64      `json:"total"` // scopes in the recording, whatever was searched for
 	Names     []Named    `json:"names"` // the names there are, the commonest first
 }
 
@@ -97,14 +97,14 @@ func ScopeAt(text string) (stream int, id uint64, ok bool) {
 	return stream, id, err == nil
 }
 
-// fits tells whether a row is looked for.
+// fits reports whether a row is searched for.
 func (q *ScopeQuery) fits(s *derive.Scope) bool {
 	return (q.Name == "" || s.Name == q.Name) && (q.Part == "" || holds(s.Name, q.Part)) && (q.Kind == "" || s.Kind == q.Kind) &&
 		(q.Trace == "" || s.Trace == q.Trace) && s.Opened >= q.Since && (q.Until == 0 || s.Opened < q.Until) &&
 		s.Took() >= q.AtLeast && (!q.Findings || s.Findings > 0)
 }
 
-// may tells whether a chunk can hold such a row.
+// may reports whether a chunk can hold such a row.
 func (q *ScopeQuery) may(c *derive.ChunkInfo) bool {
 	if q.Name != "" && c.Names != nil && !slices.Contains(c.Names, q.Name) {
 		return false

@@ -11,7 +11,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// SharingQuery says which scopes are put side by side, and what of them.
+// SharingQuery is which scopes are put side by side, and what of them.
 type SharingQuery struct {
 	Filter
 	Stream   int
@@ -131,7 +131,7 @@ func (b *Board) dropEmptyRoots() {
 	}
 }
 
-// held says who holds which instance.
+// held returns which instances keep which.
 func (b *Board) held() {
 	at := map[uint64]int{}
 	seen := map[uint64]map[int]bool{}
@@ -229,7 +229,7 @@ type reception struct {
 	list  []receipt
 	by    map[uint64][]int // receipts of an instance
 	made  map[uint64]bool
-	given map[uint64]bool // to anybody in this scope
+	given map[uint64]bool // to any receiver in this scope
 }
 
 // receipts reads who received what in one scope.
@@ -408,7 +408,7 @@ func (r *reception) put(b *Board, rows map[string]int, n int, q *SharingQuery, x
 		q.Consumer != "" && !slices.ContainsFunc(path, func(s string) bool { return holds(s, q.Consumer) }) {
 		return name, nil
 	}
-	// The entry point is the same in all scopes of a name in what matters; where it says more, it makes its own rows.
+	// The entry point is the same in all scopes of a name in what matters; where it differs, it makes its own rows.
 	key := fmt.Sprint(reg, "\x00", ref.Service, "\x00", keyOf(ref.Key), "\x00", x.all, x.site, "\x00", strings.Join(path, "\x00"))
 	at, ok := rows[key]
 	if !ok {
@@ -444,7 +444,7 @@ func (r *reception) put(b *Board, rows map[string]int, n int, q *SharingQuery, x
 // maxCellMarks bounds what one cell shows.
 const maxCellMarks = 16
 
-// finish fills the row up to n cells and tells which changed.
+// finish fills the row up to n cells and returns which changed.
 func (row *BoardRow) finish(n int) {
 	for len(row.Cells) < n {
 		row.Cells = append(row.Cells, BoardCell{Instances: []uint64{}, Marks: []string{}})

@@ -18,7 +18,7 @@ type Source struct {
 	Recording string
 	Streams   []StreamSource
 	Result    *engine.Result // of all streams together
-	Stale     int            // streams that another version, or other settings, derived, and that are being derived anew
+	Stale     int            // streams that another version, or other settings, derived, and that are being reanalysed
 	Merged    *derive.State  // the states of all streams; nil: State merges them
 }
 
@@ -98,7 +98,7 @@ type Filter struct {
 	Offset   int
 }
 
-// lets tells whether a registration passes.
+// lets reports whether a registration passes.
 func (f *Filter) lets(r *derive.Registration) bool {
 	return f.names(r.Service, keyOf(r.Key), r.Impl) && (f.Lifetime == "" || r.Lifetime == f.Lifetime) &&
 		(f.Module == "" || r.Module == f.Module || f.Module == "-" && r.Module == "") && f.made(r) && f.fills(r)
@@ -121,15 +121,15 @@ func when(c *derive.Creation) string {
 	return WhenOnDemand
 }
 
-// made reports whether the registration's first instance was made when the filter says.
+// made reports whether the registration's first instance was made in the filter's time.
 func (f *Filter) made(r *derive.Registration) bool { return f.When == "" || when(r.First) == f.When }
 
-// fills reports whether a need of the registration is filled, or its constructor was chosen, as the filter says.
+// fills reports whether a need of the registration is filled, or its constructor was chosen, as the filter asks.
 func (f *Filter) fills(r *derive.Registration) bool {
 	return f.How == "" || slices.ContainsFunc(r.Needs, func(n derive.Need) bool { return n.How == f.How }) || r.Signature != "" && holds(r.Signature, f.How)
 }
 
-// names tells whether one of the names has what the filter's service says in it.
+// names reports whether one of the names has the filter's service in it.
 func (f *Filter) names(list ...string) bool {
 	return f.Service == "" || slices.ContainsFunc(list, func(s string) bool { return holds(s, f.Service) })
 }
@@ -159,7 +159,7 @@ func refAt(s *derive.State, n int) *finding.Ref {
 
 // Asker is who asked for something, how, and how often.
 type Asker struct {
-	Consumer *finding.Ref `json:"consumer"` // nil where an entry point or nobody known asked
+	Consumer *finding.Ref `json:"consumer"` // nil where an entry point or an unknown caller asked
 	Entry    string       `json:"entry,omitempty"`
 	How      string       `json:"how"`
 	Site     string       `json:"site,omitempty"`
@@ -363,7 +363,7 @@ func (r *resolver) read(id uint64) (made, bool, error) {
 	return m, ok, nil
 }
 
-// called returns a name by which people tell an instance from those of other registrations: with its implementation where several
+// called returns a name that distinguishes an instance from those of other registrations: with its implementation where several
 // registrations have one service and key, as the layers of a service do.
 func (r *resolver) called(ref finding.Ref) string {
 	if r.same == nil {

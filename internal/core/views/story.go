@@ -10,7 +10,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// maxStoryLines bounds the lines that are read for one scope; maxStoryRows the rows of each part of what is told.
+// maxStoryLines bounds the lines that are read for one scope; maxStoryRows the rows of each part of the story.
 const (
 	maxStoryLines = 200_000
 	maxStoryRows  = 2000
@@ -83,10 +83,10 @@ type Story struct {
 	Cut       string        `json:"cut"` // what was left out, "" if nothing
 }
 
-// ErrNoScope says that a recording has no such scope.
+// ErrNoScope is returned when a recording has no such scope.
 type ErrNoScope struct{ Stream, Scope uint64 }
 
-// Error says which scope.
+// Error returns which scope.
 func (e *ErrNoScope) Error() string { return fmt.Sprintf("there is no scope %d/%d", e.Stream, e.Scope) }
 
 // TellScope answers: what was built, shared in, used and disposed in this scope, in time? Constructions are filtered and paged by f; with once,

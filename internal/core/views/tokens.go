@@ -8,7 +8,7 @@ type Token struct {
 	Created string `json:"created"` // RFC 3339
 }
 
-// NewToken is a token that has just been made: the only time that its secret is told.
+// NewToken is a token that has just been made: the only time that its secret is shown.
 type NewToken struct {
 	Token
 	Secret string `json:"secret"`

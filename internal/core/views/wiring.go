@@ -26,12 +26,12 @@ type GraphNode struct {
 	Made     int64       `json:"made"`
 }
 
-// GraphEdge says that one registration is given another.
+// GraphEdge records that one registration is given another.
 type GraphEdge struct {
 	From          int    `json:"from"`
 	To            int    `json:"to"`
 	How           string `json:"how"`
-	Count         int64  `json:"count"`           // hand-outs; 0 where only the registration says so
+	Count         int64  `json:"count"`           // hand-outs; 0 if known by the registration only
 	Wraps         bool   `json:"wraps"`           // From is a layer around To
 	LongToShorter bool   `json:"long_to_shorter"` // what lives longer is given what lives shorter
 	Lines         int    `json:"lines"`           // between registrations that it represents: 1 in a whole graph
@@ -134,7 +134,7 @@ type MapModule struct {
 	Wrong         int            `json:"wrong"`     // those of them from longer- to shorter-lived
 }
 
-// MapQuery says which part of the wiring is shown. Without a filter, open modules or a registration, these are the modules; all
+// MapQuery is which part of the wiring is shown. Without a filter, open modules or a registration, these are the modules; all
 // registrations where there are few.
 type MapQuery struct {
 	Filter        // registrations that it lets through are shown with their neighbours; its limit bounds the nodes
@@ -145,7 +145,7 @@ type MapQuery struct {
 const (
 	// FewRegistrations is how many are shown one by one without being asked for.
 	FewRegistrations = 60
-	// MaxMapNodes bounds a map: as many as can be laid out while somebody waits.
+	// MaxMapNodes bounds a map: as many as can be laid out while a reader waits.
 	MaxMapNodes = 300
 	// maxModules bounds how many modules a map begins with, and an open one has: packages are put together until there are no more.
 	maxModules = 24

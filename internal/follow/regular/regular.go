@@ -8,7 +8,7 @@ import (
 	"os"
 )
 
-// ID identifies a file for as long as it exists: its inode number, 0 on systems that tell none without opening it.
+// ID identifies a file for as long as it exists: its inode number, 0 on systems that have none without opening it.
 type ID uint64
 
 // IDOf returns the ID of a file.

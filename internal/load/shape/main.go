@@ -1,4 +1,4 @@
-// Command shape writes a trace of one of the shapes that speed is told for:
+// Command shape writes a trace of one of the shapes that speed is measured for:
 //
 //	go run ./internal/load/shape heavy 1000000 1000 > heavy.ndjson
 //

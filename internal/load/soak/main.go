@@ -1,4 +1,4 @@
-// Command soak runs the built service under load for a while, ends it and kills it again and again, and holds that
+// Command soak runs the built service under load for a while, ends it and kills it again and again, and checks that
 // nothing is lost and memory stays flat. With -events it measures instead: how much memory so many events take, and how
 // long a restart does.
 package main
@@ -196,7 +196,7 @@ func (s *soak) soak(ctx context.Context) error {
 	if err := s.compare(ctx, want); err != nil {
 		return err
 	}
-	fmt.Printf("%s: %.1f M events of %d streams taken, %d put off; %d views answered, 95 of 100 within %.0f ms; %d lines heard by listeners\n",
+	fmt.Printf("%s: %.1f M events of %d streams taken, %d rejected for now; %d views answered, 95 of 100 within %.0f ms; %d lines heard by listeners\n",
 		time.Since(began).Round(time.Second), float64(events.Load())/1e6, s.streams, putOff.Load(), answers.Load(), took.at(95), lines.Load())
 	fmt.Printf("resident memory: at most %.0f MB in the first third, %.0f MB in the second, %.0f MB in the last\n", memory.most(0, 3), memory.most(1, 3), memory.most(2, 3))
 	fmt.Println("every event was counted once, and what was found is what was found without a stop")
@@ -264,7 +264,7 @@ func (s *soak) compare(ctx context.Context, want []*engine.Result) error {
 	return nil
 }
 
-// restarts ends the service in order and kills it, by turns.
+// restarts ends the service in order and kills it, alternately.
 func (s *soak) restarts(ctx context.Context) error {
 	for kill := false; ; kill = !kill {
 		select {

@@ -206,7 +206,7 @@ func (s *Store) discover(ctx context.Context, token string) error {
 	return s.learn(ctx, token, m.Header, m.Sequence)
 }
 
-// learn adds a stream to the catalog as its first message says, and its recording. Whoever is quicker does the same.
+// learn adds a stream to the catalog as its first message says, and its recording. A quicker service does the same.
 func (s *Store) learn(ctx context.Context, token string, h nats.Header, seq uint64) error {
 	var st streamRow
 	var rec recordingRow
@@ -269,7 +269,7 @@ func (s *Store) publishNew(ctx context.Context, subject string, h nats.Header, b
 			return ack.Sequence, nil
 		case wrongRevision(err) && try == 0:
 			return 0, store.ErrNotNext
-		case wrongRevision(err): // by the try before, whose answer was lost, or by somebody else
+		case wrongRevision(err): // by the try before, whose answer was lost, or by another process
 			m, err := s.latest(ctx, subject)
 			if err == nil && (m == nil || m.Header.Get(hID) != id) {
 				err = store.ErrNotNext
@@ -335,7 +335,7 @@ func (s *Store) BeginStream(ctx context.Context, fresh *store.Recording, st stor
 		return 0, fmt.Errorf("store the first batch of stream %s: %w", st.Name, err)
 	}
 	if err := s.learn(ctx, token, h, seq); err != nil {
-		s.log.Warn("a new stream is not in the catalog yet; whoever works on it adds it", "stream", st.Name, "error", err)
+		s.log.Warn("a new stream is not in the catalog yet; the service that works on it adds it", "stream", st.Name, "error", err)
 	}
 	s.saw(token, e)
 	return int64(seq), nil

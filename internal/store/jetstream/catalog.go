@@ -90,7 +90,7 @@ type known struct {
 	broken  map[string]struct{}            // tokens of streams whose analysis broke off
 	changes map[string]int64               // of recordings: the latest revision of what was derived
 	ends    *lru.Cache[string, seenEnd]    // by token: as this service last saw the stream
-	staged  *lru.Cache[string, int]        // by token: the generation whose place a log of scopes takes that is being derived anew
+	staged  *lru.Cache[string, int]        // by token: the generation whose place a log of scopes takes that is being reanalysed
 	chunks  *lru.Cache[string, uint64]     // the log's number of a chunk as this service stored it
 }
 
@@ -385,13 +385,13 @@ func (s *Store) SetSummary(ctx context.Context, id string, changes int64, body [
 	return nil
 }
 
-// DeleteRecording removes a recording with all that was kept of it. What is left where it breaks off is removed later, by whoever
+// DeleteRecording removes a recording with all that was kept of it. What is left where it breaks off is removed later, by the service that
 // holds the first partition.
 func (s *Store) DeleteRecording(ctx context.Context, id string) error {
 	if err := s.changeRecording(ctx, id, func(row *recordingRow) { *row = recordingRow{Deleted: true} }); err != nil {
 		return err
 	}
-	s.AskAll(ctx, store.AskDrop, pack(id)) // whoever does not answer finds its streams gone
+	s.AskAll(ctx, store.AskDrop, pack(id)) // services that do not answer find their streams gone
 	return s.purge(ctx, id)
 }
 
@@ -459,7 +459,7 @@ func (s *Store) liveStream(ctx context.Context, name string, ask func(context.Co
 			return store.Stream{}, err
 		}
 	}
-	// Whoever asks by name is about to work on it, and needs what is so now.
+	// A request by name is about to work on it, and needs the current state.
 	row := s.streamRow(token)
 	if row == nil {
 		return store.Stream{}, cmp.Or(ctx.Err(), error(store.ErrNotFound))

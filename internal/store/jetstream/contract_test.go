@@ -36,7 +36,7 @@ func logServer(t *testing.T, change func(*server.Options)) (*server.Server, stri
 func TestContract(t *testing.T) {
 	_, url := logServer(t, nil)
 	storetest.Run(t, func(ctx context.Context, folder string) (storetest.Store, error) {
-		sum := sha256.Sum256([]byte(folder)) // each folder has a log of its own on that server
+		sum := sha256.Sum256([]byte(folder)) // each folder has its own log on that server
 		return jetstream.Open(ctx, jetstream.Config{URL: url, Folder: folder, Name: "t" + hex.EncodeToString(sum[:8]), Replicas: 1, Partitions: 4, Lease: 5 * time.Second})
 	})
 }

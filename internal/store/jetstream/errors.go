@@ -41,7 +41,7 @@ func wrongRevision(err error) bool {
 	return code == jetstream.JSErrCodeStreamWrongLastSequence || code == jetstream.JSErrCodeStreamWrongLastSequenceConstant
 }
 
-// away makes what the log failed with one of the errors that callers tell apart.
+// away makes what the log failed with one of the errors that callers distinguish.
 func away(err error) error {
 	if err == nil || errors.Is(err, context.Canceled) || errors.Is(err, store.ErrAway) {
 		return err
@@ -62,7 +62,7 @@ func within(ctx context.Context) (context.Context, context.CancelFunc) {
 	return context.WithTimeout(ctx, patience)
 }
 
-// lost tells whether nobody answered.
+// lost reports whether no server answered.
 func lost(err error) bool {
 	return errors.Is(err, nats.ErrConnectionClosed) || errors.Is(err, nats.ErrNoResponders) || errors.Is(err, nats.ErrTimeout) ||
 		errors.Is(err, context.DeadlineExceeded) || errors.Is(err, jetstream.ErrNoStreamResponse)

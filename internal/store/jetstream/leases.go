@@ -16,7 +16,7 @@ import (
 	"keenlantern.example/internal/store"
 )
 
-// leaseRow says who works on a partition. It vanishes where nobody renews it.
+// leaseRow is who works on a partition. It expires unless it is renewed.
 type leaseRow struct {
 	Service string `json:"service"`
 	Ready   bool   `json:"ready,omitempty"` // all that was there when it was taken has been analysed
@@ -41,7 +41,7 @@ type partition struct {
 
 	// Guarded by partitions.mu.
 	rev   uint64
-	until time.Time // it counts as held until then unless it is renewed, which is before the servers let go of it
+	until time.Time // it counts as held until then unless it is renewed, which is before the servers release it
 	takes int64
 	ready bool
 	lag   lag
@@ -58,7 +58,7 @@ type lag struct {
 type partitions struct {
 	mu     sync.Mutex
 	held   map[int]*partition
-	worker store.Worker         // nil: nobody works on partitions, they are held one by one as streams are
+	worker store.Worker         // nil: there are no partitions; streams are leased one by one
 	taken  int64                // since the start
 	said   int64                // how often this service has said that it runs
 	going  map[string]time.Time // recordings that it has said to be written, and when
@@ -69,7 +69,7 @@ func (p *partitions) init() {
 	p.held, p.wake = map[int]*partition{}, make(chan struct{}, 1)
 }
 
-// worker returns who works on partitions here, nil where nobody does.
+// worker returns the partitions' worker, nil without partitions.
 func (s *Store) worker() store.Worker {
 	s.parts.mu.Lock()
 	defer s.parts.mu.Unlock()
@@ -82,7 +82,7 @@ func (p *partitions) working() bool {
 	return p.worker != nil
 }
 
-// held are the streams that somebody in this service works on, by name.
+// held are the streams that this service works on, by name.
 type held struct {
 	mu   sync.Mutex
 	list map[string]*lease
@@ -143,11 +143,11 @@ func (s *Store) holding(n int) *partition {
 	return p
 }
 
-// holds tells whether this service works on a stream's partition.
+// holds reports whether this service works on a stream's partition.
 func (s *Store) holds(token string) bool { return s.holding(s.partition(token)) != nil }
 
 // mayWrite returns the epoch with which this service may store what is derived of a stream. store.ErrHeld says that another one
-// works on it. Files have no lease: who reads them, or derives them anew, is one service at a time.
+// works on it. Files have no lease: who reads them, or reanalyses them, is one service at a time.
 func (s *Store) mayWrite(token string, row *streamRow) (uint64, error) {
 	if !row.Live {
 		return 0, nil
@@ -168,10 +168,10 @@ func (s *Store) mayWrite(token string, row *streamRow) (uint64, error) {
 func leaseKey(n int) string { return "partition." + strconv.Itoa(n) }
 
 // trusted is how long a lease counts as held since it was last asked for. The servers keep it longer, so that what is under way when
-// it ends here still arrives before anybody else has it.
+// it ends here still arrives before another service has it.
 func (s *Store) trusted() time.Duration { return s.cfg.Lease * 2 / 3 }
 
-// takePartition takes the lease of a partition that nobody has, store.ErrHeld where somebody has.
+// takePartition takes the lease of a partition that is free, store.ErrHeld if it is not.
 func (s *Store) takePartition(ctx context.Context, n int) (*partition, error) {
 	ctx, cancel := within(ctx)
 	defer cancel()
@@ -180,7 +180,7 @@ func (s *Store) takePartition(ctx context.Context, n int) (*partition, error) {
 	r, _ := s.leases.get(leaseKey(n))
 	was := uint64(0)
 	if have, ok := r.read.(*leaseRow); ok && have.Service == s.id {
-		was = r.rev // of this very service, before it was started again: the data folder's lock says that nobody else is it
+		was = r.rev // of this very service, before it was started again: the data folder's lock ensures that there is no other
 	}
 	rev, err := s.leases.update(ctx, leaseKey(n), pack(l), l, was)
 	if errors.Is(err, errMoved) {
@@ -280,7 +280,7 @@ func (s *Store) renewOne(ctx context.Context, p *partition) {
 	}
 }
 
-// expire lets go of what could not be renewed.
+// expire releases what could not be renewed.
 func (s *Store) expire() {
 	for _, p := range s.heldNow() {
 		s.parts.mu.Lock()
@@ -320,7 +320,7 @@ func (s *Store) share() int {
 	return n
 }
 
-// balance takes partitions that nobody works on, up to this service's share, and hands over what is above it.
+// balance takes free partitions, up to this service's share, and hands over what is above it.
 func (s *Store) balance() {
 	want := s.share()
 	have := s.heldNow()
@@ -373,7 +373,7 @@ func (s *Store) balance() {
 	}
 }
 
-// handOver gives a partition to whoever comes: what is known is stored first.
+// handOver gives a partition to the next holder: what is known is stored first.
 func (s *Store) handOver(p *partition) {
 	ctx, cancel := context.WithTimeout(s.ctx, handOverFor)
 	defer cancel()

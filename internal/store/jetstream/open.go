@@ -114,7 +114,7 @@ type latency struct{ count, ns, failed atomic.Int64 }
 
 var goodName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9-]{0,31}$`)
 
-// Open connects to a log, and prepares it where nobody has. What is wrong with either is said in a sentence.
+// Open connects to a log, and creates its streams if they are missing. What is wrong with either is said in a sentence.
 func Open(ctx context.Context, cfg Config) (_ *Store, err error) {
 	cfg.Name = cmp.Or(cfg.Name, DefaultName)
 	if cfg.Now == nil {
@@ -262,7 +262,7 @@ func again[T any](ctx context.Context, s *Store, f func(context.Context) (T, err
 			return got, err
 		}
 		if errors.Is(err, nats.ErrNoResponders) && try > 10 {
-			return got, err // nobody answers to that at all
+			return got, err // no server answers
 		}
 		if pause(ctx, try) != nil {
 			return got, err
@@ -316,7 +316,7 @@ func (s *Store) prepare(ctx context.Context) error {
 	return nil
 }
 
-// agree holds what the log was begun with against what this service was told.
+// agree holds what the log was begun with against this service's configuration.
 func (s *Store) agree(info *jetstream.StreamInfo) error {
 	of := info.Config.Metadata
 	parts, err := strconv.Atoi(of["keenlantern-partitions"])
@@ -333,7 +333,7 @@ func (s *Store) agree(info *jetstream.StreamInfo) error {
 	s.cfg.Partitions, s.cfg.Replicas = parts, info.Config.Replicas
 	if !info.TimeStamp.IsZero() {
 		if off := s.cfg.Now().Sub(info.TimeStamp); off > clocksApart || off < -clocksApart {
-			s.log.Warn("this machine's clock and the log's are far apart; times on pages and how long recordings are kept go by each service's own: set the clocks right", "apart", off.Round(time.Second))
+			s.log.Warn("this machine's clock and the log's are far apart; times on pages and how long recordings are kept depend on each service's clock: set the clocks right", "apart", off.Round(time.Second))
 		}
 	}
 	if s.cfg.MaxBytes != 0 && s.cfg.MaxBytes != info.Config.MaxBytes {
@@ -348,7 +348,7 @@ func (s *Store) agree(info *jetstream.StreamInfo) error {
 	return s.remember(info)
 }
 
-// clocksApart is what two clocks may differ by before it is told.
+// clocksApart is what two clocks may differ by before a warning.
 const clocksApart = 30 * time.Second
 
 // remember notes in the data folder which log it belongs to, and refuses another one.
@@ -371,7 +371,7 @@ func (s *Store) remember(info *jetstream.StreamInfo) error {
 	return nil
 }
 
-// unprepared says why a part of the log cannot be made.
+// unprepared returns why a part of the log cannot be made.
 func (s *Store) unprepared(what string, err error) error {
 	switch apiCode(err) {
 	case codeReplicasAlone, codeNoPlace, codeNoResources:
@@ -380,7 +380,7 @@ func (s *Store) unprepared(what string, err error) error {
 	return s.denied("prepare the log's "+what, err)
 }
 
-// denied adds to an error what the servers refused these credentials, where that is why nobody answered.
+// denied adds to an error what the servers refused these credentials, if that is why no server answered.
 func (s *Store) denied(what string, err error) error {
 	if refused := s.refused.Load(); refused != nil && lost(err) {
 		return fmt.Errorf("%s: the credentials do not suffice (%s); they have to allow %s.> and $JS.API.>, $KV.%s-*.> and _INBOX.>", what, strings.TrimPrefix(*refused, "nats: "), s.cfg.Name, s.cfg.Name)
@@ -388,7 +388,7 @@ func (s *Store) denied(what string, err error) error {
 	return fmt.Errorf("%s: %w", what, err)
 }
 
-// mayPublish finds out whether this service may publish, before anybody relies on it: a message for another stream is refused for
+// mayPublish finds out whether this service may publish, before it is needed: a message for another stream is refused for
 // that, if it comes so far.
 func (s *Store) mayPublish(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
@@ -406,7 +406,7 @@ func (s *Store) mayPublish(ctx context.Context) error {
 }
 
 // followTables opens the buckets. All of them are kept in files, so that their revisions go on when the servers were all stopped: rows
-// are told apart by them, and leases' epochs are theirs.
+// are distinguished by them, and leases' epochs are theirs.
 func (s *Store) followTables(ctx context.Context) error {
 	bucket := func(name string, ttl time.Duration) (jetstream.KeyValue, error) {
 		find := func(ctx context.Context) (jetstream.KeyValue, error) { return s.js.KeyValue(ctx, s.cfg.Name+"-"+name) }

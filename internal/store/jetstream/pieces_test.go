@@ -24,7 +24,7 @@ func noise(seed uint64, n int) []byte {
 	return b
 }
 
-// TestLarge holds that batches, results, parts of a log of scopes and checkpoints may be larger than a message of the log, and that
+// TestLarge checks that batches, results, parts of a log of scopes and checkpoints may be larger than a message of the log, and that
 // nothing is left of them when their recording is deleted.
 func TestLarge(t *testing.T) {
 	srv, url := logServer(t, nil)

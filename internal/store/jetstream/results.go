@@ -18,7 +18,7 @@ import (
 	"keenlantern.example/internal/store"
 )
 
-// derivedRow says what was derived of a stream, and where it is.
+// derivedRow is what was derived of a stream, and where it is.
 type derivedRow struct {
 	Epoch    uint64 `json:"epoch,omitempty"` // of the lease with which it was stored
 	Analysed int64  `json:"analysed,omitempty"`
@@ -105,7 +105,7 @@ func (s *Store) piece(ctx context.Context, token string, p piece) ([]byte, error
 	return body, nil
 }
 
-// maxBlob is how large a piece may be to be kept at hand.
+// maxBlob is how large a piece may be to be cached.
 const maxBlob = 128 << 10
 
 // derivedMessage reads one message of what was derived. A server that is behind may not have it yet.
@@ -124,7 +124,7 @@ func (s *Store) derivedMessage(ctx context.Context, subject string) (*jetstream.
 	}
 }
 
-// dropPieces deletes bytes that nobody is told of any more. What is left of it for want of a connection goes with its stream.
+// dropPieces deletes bytes that no message names any more. What is left of it for want of a connection goes with its stream.
 func (s *Store) dropPieces(ctx context.Context, token string, list ...piece) {
 	for _, p := range list {
 		if p.Parts > 0 {
@@ -151,7 +151,7 @@ func (s *Store) changeDerived(ctx context.Context, stream int64, change func(row
 			next = *was
 		}
 		if next.Epoch > epoch {
-			return nil, nil, store.ErrHeld // somebody else works on it by now
+			return nil, nil, store.ErrHeld // another service has it already
 		}
 		next.Epoch = epoch
 		if ok, err := change(&next, token); err != nil || !ok {
@@ -212,7 +212,7 @@ func (s *Store) SetResult(ctx context.Context, stream int64, d *store.Derived) e
 		if d.Staged {
 			if staged, ok := s.known.staged.Get(token); ok && staged != row.Generation {
 				old = []piece{next.Result, next.State, next.LargeDigest}
-				return false, nil // another service has derived it anew meanwhile
+				return false, nil // another service has derived it again meanwhile
 			}
 			generation = row.Generation
 			row.Generation++
@@ -458,7 +458,7 @@ func (s *Store) dropGeneration(ctx context.Context, token string, generation int
 	}
 }
 
-// DropStaged deletes what an earlier attempt to derive a stream anew has left.
+// DropStaged deletes what an earlier attempt to reanalyse a stream has left.
 func (s *Store) DropStaged(ctx context.Context, stream int64) error {
 	ctx, cancel := within(ctx)
 	defer cancel()
@@ -550,7 +550,7 @@ func (s *Store) Again(ctx context.Context, stream int64) error {
 	return cmp.Or(err, ctx.Err())
 }
 
-// mine tells whether what has to be done for a stream is this service's: while services work on partitions, of its own ones.
+// mine reports whether what has to be done for a stream is this service's: while services work on partitions, of its own ones.
 func (s *Store) mine(token string) bool { return !s.parts.working() || s.holds(token) }
 
 // Unfinished returns the streams whose result does not cover all their batches, and those whose analysis broke off with another

@@ -91,7 +91,7 @@ func (s *Store) sayRuns(loaded, running []string) {
 	s.keepJoining(ctx, row.Running)
 }
 
-// fresh tells whether a service's row is of one that runs.
+// fresh reports whether a service's row is of one that runs.
 func (s *Store) fresh(r row) bool { return time.Since(r.at) <= s.cfg.Lease*5/4 }
 
 // running lists the services that run, in their order.
@@ -108,7 +108,7 @@ func (s *Store) running() (list []string) {
 // process names this service's process.
 func (s *Store) process() string { return s.id + "/" + s.run }
 
-// runs tells whether a process of a service runs, as far as that can be known: this one may have begun a moment ago.
+// runs reports whether a process of a service runs, as far as that can be known: this one may have begun a moment ago.
 func (s *Store) runs(process string) bool {
 	if process == s.process() || s.since() < 2*s.cfg.Lease {
 		return true
@@ -119,7 +119,7 @@ func (s *Store) runs(process string) bool {
 	return ok && read && s.fresh(r) && row.Run == run
 }
 
-// First tells whether what is done once for all services is this one's to do: it holds the first partition.
+// First reports whether what is done once for all services is this one's to do: it holds the first partition.
 func (s *Store) First() bool { return s.holding(0) != nil }
 
 // Whose returns which service works on a live stream.
@@ -146,7 +146,7 @@ func (s *Store) worksOn(n int) (service string, ready bool) {
 	return who, ready
 }
 
-// Elsewhere tells whether another service has a stream of a recording in memory, and whether one is being written there.
+// Elsewhere reports whether another service has a stream of a recording in memory, and whether one is being written there.
 func (s *Store) Elsewhere(recording string) (loaded, running bool) {
 	s.services.each(serviceKey(""), func(key string, r row) {
 		if row, ok := r.read.(*serviceRow); ok && key != serviceKey(s.id) && s.fresh(r) {
@@ -280,7 +280,7 @@ func (s *Store) keepOpen(ctx context.Context, recording string) error {
 	})
 }
 
-// closeOpen has nobody join a recording that is not being written any more.
+// closeOpen stops streams from joining a recording that has ended.
 func (s *Store) closeOpen(ctx context.Context, recording string) {
 	rec := s.recording(recording)
 	if _, running := s.Elsewhere(recording); running || rec == nil {
@@ -290,7 +290,7 @@ func (s *Store) closeOpen(ctx context.Context, recording string) {
 	if r, ok := s.open.get(key); ok {
 		var have openRow
 		if json.Unmarshal(r.value, &have) == nil && have.Recording == recording {
-			_ = s.open.drop(ctx, key, r.rev) // somebody has joined it meanwhile, or it vanishes by itself
+			_ = s.open.drop(ctx, key, r.rev) // a stream has joined it since, or it expires
 		}
 	}
 }
@@ -310,7 +310,7 @@ const (
 
 func (s *Store) askSubject(service string) string { return s.cfg.Name + ".ask." + service }
 
-// tellEvery is how often others are told of changes at most.
+// tellEvery is the shortest interval between notifications of changes.
 const tellEvery = 250 * time.Millisecond
 
 // answerOthers listens to the other services.
@@ -349,7 +349,7 @@ func (s *Store) heardHere(recording string) {
 	}
 }
 
-// Tell tells all others that something of a recording has changed, a few times a second at most.
+// Tell notifies all peers that a recording has changed, a few times a second at most.
 func (s *Store) Tell(recording string) {
 	select {
 	case s.peers.told <- recording:
@@ -417,7 +417,7 @@ func (s *Store) answer(m *nats.Msg) {
 				}
 				return r
 			}, err.Error()))
-			_ = s.conn.PublishMsg(reply) // whoever asked asks again
+			_ = s.conn.PublishMsg(reply) // the requester asks again
 			return
 		}
 		packed := s.zip.EncodeAll(body, nil)

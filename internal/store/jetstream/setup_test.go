@@ -17,7 +17,7 @@ import (
 	"keenlantern.example/internal/store/jetstream"
 )
 
-// TestBadSetUps holds that whoever sets something up wrongly is told so at the start, in words that say what to do.
+// TestBadSetUps checks that a wrong set-up fails at the start, with an error that says what to do.
 func TestBadSetUps(t *testing.T) {
 	opened := func(t *testing.T, url string, change func(*jetstream.Config)) error {
 		t.Helper()
@@ -36,7 +36,7 @@ func TestBadSetUps(t *testing.T) {
 			o.Users = []*server.User{{Username: "office", Password: "tide", Permissions: may}}
 		}
 	}
-	t.Run("nobody is there", func(t *testing.T) {
+	t.Run("no server", func(t *testing.T) {
 		err := opened(t, "nats://127.0.0.1:1", nil)
 		require.ErrorContains(t, err, "the log at nats://127.0.0.1:1 cannot be reached")
 		require.ErrorContains(t, err, "--log names one or more of its servers")
@@ -51,7 +51,7 @@ func TestBadSetUps(t *testing.T) {
 		require.ErrorContains(t, err, "the log has too few servers, or too little room, for 3 replicas")
 		require.ErrorContains(t, err, "start with --log-replicas 1")
 	})
-	t.Run("a stream of somebody else", func(t *testing.T) {
+	t.Run("another token's stream", func(t *testing.T) {
 		_, url := logServer(t, nil)
 		c, err := nats.Connect(url)
 		require.NoError(t, err)
@@ -65,7 +65,7 @@ func TestBadSetUps(t *testing.T) {
 	t.Run("other numbers than the log was begun with", func(t *testing.T) {
 		_, url := logServer(t, nil)
 		require.NoError(t, opened(t, url, func(c *jetstream.Config) { c.Partitions = 8 }))
-		require.NoError(t, opened(t, url, func(c *jetstream.Config) { c.Replicas = 0 }), "whoever says nothing takes those of the log")
+		require.NoError(t, opened(t, url, func(c *jetstream.Config) { c.Replicas = 0 }), "without a number, the log's own is used")
 		require.ErrorContains(t, opened(t, url, func(c *jetstream.Config) { c.Partitions = 16 }), "has 8 partitions, which cannot be changed, and --log-partitions says 16")
 		require.ErrorContains(t, opened(t, url, func(c *jetstream.Config) { c.Replicas = 3 }), "keeps 1 replicas, and --log-replicas says 3")
 		require.ErrorContains(t, opened(t, url, func(c *jetstream.Config) { c.Lease = time.Minute }), "last 10s, and --log-lease says 1m0s")

@@ -11,10 +11,10 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 )
 
-// What a table's callers tell apart.
+// The errors that a table's callers distinguish.
 var (
 	errTaken = errors.New("there is a row of this key already")
-	errMoved = errors.New("the row was changed by somebody else")
+	errMoved = errors.New("the row was changed by another process")
 )
 
 // table is a bucket as this service knows it: all of its rows in memory, followed as they change. What this service writes it
@@ -26,7 +26,7 @@ type table struct {
 
 	mu      sync.RWMutex
 	rows    map[string]row
-	changed chan struct{} // closed and made anew with each change
+	changed chan struct{} // closed and replaced with each change
 	heard   func(key string, r row)
 }
 
@@ -41,7 +41,7 @@ type row struct {
 // present stands for a value that is there and has been read.
 var present = []byte{}
 
-// follow reads a bucket and follows it until close. Heard is called with each row, one at a time and before anybody sees it; it may
+// follow reads a bucket and follows it until close. Heard is called with each row, one at a time and before readers see it; it may
 // be nil.
 func follow(ctx context.Context, kv jetstream.KeyValue, parse func(key string, value []byte) any, heard func(key string, r row)) (*table, error) {
 	w, err := kv.WatchAll(context.WithoutCancel(ctx))
@@ -180,7 +180,7 @@ func (t *table) wrote(key string, r row, err error) (uint64, error) {
 	return r.rev, nil
 }
 
-// markerFor is how long the mark of a deleted row stays, so that whoever follows the bucket hears of it.
+// markerFor is how long the mark of a deleted row stays, so that followers of the bucket see it.
 const markerFor = time.Hour
 
 // drop deletes a row, if it is there. Where was is not 0, only as it was at that revision.
@@ -231,7 +231,7 @@ func (t *table) moved(ctx context.Context, key string, rev uint64) error {
 
 const movedFor = 500 * time.Millisecond
 
-// change replaces a row by what next makes of it, again and again until nobody else was quicker. Next returns nil for no change.
+// change replaces a row by what next makes of it, until no other process was quicker. Next returns nil for no change.
 func (t *table) change(ctx context.Context, key string, next func(r row) (value []byte, read any, err error)) error {
 	for range 100 {
 		r, _ := t.get(key)

@@ -14,7 +14,7 @@ import (
 	"keenlantern.example/internal/store"
 )
 
-// reachedRow says how far a partition has been worked on: all batches up to that number of the log are in stored results.
+// reachedRow is how far a partition has been worked on: all batches up to that number of the log are in stored results.
 type reachedRow struct {
 	Seq uint64 `json:"seq"`
 }
@@ -83,7 +83,7 @@ type mark struct {
 // maxMarks bounds them where no result can be stored for long.
 const maxMarks = 64
 
-// given notes that a batch was given to the worker; marked says that it is to be remembered where it is.
+// given notes that a batch was given to the worker; marked says that it is to be kept where it is.
 func (u *unsaved) given(m mark, marked bool) {
 	u.last = m.batch
 	if len(u.marks) == 0 || marked && len(u.marks) < maxMarks {
@@ -101,7 +101,7 @@ func (u *unsaved) covered(analysed int64) {
 // noteEvery is how often it is noted how far a partition has been worked on.
 const noteEvery = 3 * time.Second
 
-// workOn gives the worker what comes of a partition, in the log's order, until it is lost or handed over.
+// workOn gives the worker what results from a partition, in the log's order, until it is lost or handed over.
 func (s *Store) workOn(p *partition) {
 	defer close(p.done)
 	ctx, cancel := context.WithCancel(s.ctx)
@@ -442,7 +442,7 @@ func (w *working) ready() {
 	}
 }
 
-// note says how far the partition has been worked on, so that whoever takes it over goes on from there.
+// note says how far the partition has been worked on, so that the next holder continues from there.
 func (w *working) note(ctx context.Context) {
 	if w.next == 0 {
 		return

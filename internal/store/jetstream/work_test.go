@@ -41,7 +41,7 @@ func begun(t *testing.T, s *jetstream.Store, recording, stream string) int64 {
 	return id
 }
 
-// TestReadyWithoutWhatWasDeleted holds that a partition becomes ready though the last batch that it had to be read up to is deleted
+// TestReadyWithoutWhatWasDeleted checks that a partition becomes ready though the last batch that it had to be read up to is deleted
 // meanwhile.
 func TestReadyWithoutWhatWasDeleted(t *testing.T) {
 	_, url := logServer(t, nil)
@@ -71,7 +71,7 @@ func TestReadyWithoutWhatWasDeleted(t *testing.T) {
 	}, 15*time.Second, 50*time.Millisecond, "it is ready")
 }
 
-// TestReachedWhileBusy holds that it is noted how far a partition has been worked on though one of its streams never rests: results
+// TestReachedWhileBusy checks that it is noted how far a partition has been worked on though one of its streams never rests: results
 // are always some batches behind.
 func TestReachedWhileBusy(t *testing.T) {
 	_, url := logServer(t, nil)
@@ -108,7 +108,7 @@ func TestReachedWhileBusy(t *testing.T) {
 	}, 20*time.Second, 100*time.Millisecond, "the older batches count as done")
 }
 
-// TestConsumersOfTheDead holds that the consumers of services that died are deleted when their partitions are taken over: a log may limit its
+// TestConsumersOfTheDead checks that the consumers of services that died are deleted when their partitions are taken over: a log may limit its
 // consumers.
 func TestConsumersOfTheDead(t *testing.T) {
 	_, url := logServer(t, nil)
@@ -143,7 +143,7 @@ func TestConsumersOfTheDead(t *testing.T) {
 	}, 15*time.Second, 50*time.Millisecond, "it is ready, with one consumer for each partition")
 }
 
-// TestPoisonedMessage holds that a message which is no batch, and a batch that cannot be unpacked, hold up no other stream.
+// TestPoisonedMessage checks that a message which is no batch, and a batch that cannot be unpacked, hold up no other stream.
 func TestPoisonedMessage(t *testing.T) {
 	_, url := logServer(t, nil)
 	s, err := jetstream.Open(t.Context(), jetstream.Config{URL: url, Folder: t.TempDir(), Replicas: 1, Partitions: 1, Lease: 5 * time.Second})

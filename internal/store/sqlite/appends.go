@@ -10,7 +10,7 @@ import (
 )
 
 // appends has batches that come at the same time synced together: each is on disk before it is answered, and one sync takes
-// about as long for several as for one. Whoever comes first works for those that have come until then; the first of those
+// about as long for several as for one. The first one works for those that have come until then; the first of those
 // that come meanwhile is next.
 type appends struct {
 	mu      sync.Mutex
@@ -57,7 +57,7 @@ func (s *Store) AppendBatch(ctx context.Context, stream int64, b store.Batch, re
 	}
 }
 
-// first has a wait, and tells whether nobody is at work.
+// first has a wait, and reports whether nothing is running.
 func (q *appends) first(a *appending) bool {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -95,7 +95,7 @@ func (s *Store) appendTogether() {
 	defer s.appends.pass()
 	list := s.appends.next()
 	answers := make([]error, len(list))
-	// Somebody who gives up meanwhile gives up nobody else's batch.
+	// A caller that gives up does not give up another caller's batch.
 	err := s.update(context.WithoutCancel(list[0].ctx), func(q querier) error {
 		for n, a := range list {
 			if answers[n] = s.store(q, a); answers[n] != nil && !untouched(answers[n]) {
@@ -131,7 +131,7 @@ func (s *Store) store(q querier, a *appending) error {
 	return s.appendBatch(context.WithoutCancel(a.ctx), q, a.stream, a.batch, a.packed, a.receivedNS)
 }
 
-// untouched tells whether a batch that could not be stored has changed nothing.
+// untouched reports whether a batch that could not be stored has changed nothing.
 func untouched(err error) bool {
 	return errors.Is(err, store.ErrNotNext) || errors.Is(err, store.ErrNotFound) || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
 }

@@ -7,7 +7,7 @@ import (
 	"keenlantern.example/internal/store"
 )
 
-// leases are those of one process: it holds the folder's lock, so that nobody else works on a stream of it, and no lease is
+// leases are those of one process: it holds the folder's lock, so that no other process works on its streams, and no lease is
 // ever lost.
 type leases struct {
 	mu   sync.Mutex

@@ -60,7 +60,7 @@ func (s *Store) roomy(ctx context.Context) error {
 	return one(err)
 }
 
-// dropReserve gives the room back, and tells whether there was any.
+// dropReserve gives the room back, and reports whether there was any.
 func dropReserve(folder string) bool { return os.Remove(filepath.Join(folder, ReserveName)) == nil }
 
 // deletedAtOnce is how many batches go in one transaction when room is short: it needs about as much as they take.

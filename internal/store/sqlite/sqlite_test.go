@@ -14,7 +14,7 @@ import (
 	"keenlantern.example/internal/store/sqlite"
 )
 
-// TestKept holds that tokens and orders are there after a restart, and that whoever gave up gets an error.
+// TestKept checks that tokens and orders are there after a restart, and that a cancelled caller gets an error.
 func TestKept(t *testing.T) {
 	ctx, folder := t.Context(), t.TempDir()
 	s, err := sqlite.Open(ctx, folder)
@@ -60,7 +60,7 @@ func TestKept(t *testing.T) {
 	require.ErrorIs(t, err, store.ErrNewer)
 }
 
-// TestDamaged holds that each stored piece that is not what was written is told apart from one that is missing, and that a file
+// TestDamaged checks that each stored piece that is damaged is distinguished from one that is missing, and that a file
 // which is no database is left alone.
 func TestDamaged(t *testing.T) {
 	ctx, folder := t.Context(), t.TempDir()

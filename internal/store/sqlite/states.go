@@ -77,7 +77,7 @@ func (s *Store) Stale(ctx context.Context, key string, but func(store.Stream) bo
 	return st, n, nil
 }
 
-// DropStaged deletes what an earlier attempt to derive a stream anew has left.
+// DropStaged deletes what an earlier attempt to reanalyse a stream has left.
 func (s *Store) DropStaged(ctx context.Context, stream int64) error {
 	if _, err := s.write.ExecContext(ctx, `DELETE FROM scope_chunks WHERE stream = ? AND n < 0`, stream); err != nil {
 		return fmt.Errorf("delete what was staged of stream %d: %w", stream, one(err))

@@ -11,8 +11,8 @@ import (
 	"keenlantern.example/internal/store"
 )
 
-// appends has many append at once, each to a stream of its own, some of them out of turn and some to a stream that is not
-// there: whoever is answered without an error is stored, and a mistake is its sender's alone.
+// appends has many append at once, each to its own stream, some of them out of turn and some to a stream that is not
+// there: a batch that is answered without an error is stored, and a mistake affects its sender only.
 func appends(t *testing.T, s Store) {
 	const streams, batches = 8, 40
 	ids := make([]int64, streams)

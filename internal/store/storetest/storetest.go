@@ -45,7 +45,7 @@ func Run(t *testing.T, open func(ctx context.Context, folder string) (Store, err
 	for name, check := range map[string]func(*testing.T, Store){
 		"batches follow each other": follow, "batches are found by their lines": find, "what is derived is replaced as a whole": derived,
 		"what is not derived, or with another key, is listed": unfinished, "a checkpoint is one program's": checkpoints,
-		"many append at once": appends, "a stream has one holder": leases, "names of recordings": names, "summaries are of what is": summaries, "an application has one contract": contracts, "whoever gave up gets an error, and nothing is done": givenUp,
+		"many append at once": appends, "a stream has one holder": leases, "names of recordings": names, "summaries are of what is": summaries, "an application has one contract": contracts, "a cancelled caller gets an error, and nothing is done": givenUp,
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, err := open(t.Context(), t.TempDir())
@@ -241,11 +241,11 @@ func derived(t *testing.T, s Store) {
 	holds("first", 2, "a", "B", "c")
 	require.NoError(t, s.DropStaged(ctx, st))
 	require.NoError(t, s.PutChunks(ctx, st, []store.Chunk{{N: store.Stage(0), Body: []byte("new")}}))
-	set(3, "anew", true)
-	holds("anew", 3, "new")
+	set(3, "again", true)
+	holds("again", 3, "new")
 	// What is wanted again counts as covering nothing, and is there until it is replaced.
 	require.NoError(t, s.Again(ctx, st))
-	holds("anew", 0, "new")
+	holds("again", 0, "new")
 	set(1, "again", false)
 	holds("again", 1, "new")
 }
@@ -279,7 +279,7 @@ func unfinished(t *testing.T, s Store) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
 	assert.Equal(t, older, st.ID)
-	// A file that has not come to its end is nobody's to finish.
+	// A file that has not come to its end is not finished.
 	file := recording("ccc33")
 	file.Source, file.Importing = "file", true
 	require.NoError(t, s.AddRecording(ctx, *file))
@@ -397,7 +397,7 @@ func batch(r *rand.Rand, after []store.Batch) store.Batch {
 	return b
 }
 
-// check holds that a store has what it should, and no more.
+// check checks that a store has what it should, and no more.
 func (m stored) check(t *testing.T, s Store) {
 	ctx := t.Context()
 	list, total, err := s.Recordings(ctx, 1000, 0)
@@ -435,7 +435,7 @@ func (m stored) check(t *testing.T, s Store) {
 	}
 }
 
-// givenUp calls everything for somebody who has gone.
+// givenUp is called when the caller has gone.
 func givenUp(t *testing.T, s Store) {
 	st := begin(t, s, "aaa11", 1)
 	ctx, cancel := context.WithCancel(t.Context())

@@ -145,7 +145,7 @@ internal sealed class ReconcileDesk(IClock clock)
     public DateTimeOffset Begin() => clock.Now;
 }
 
-/// <summary>The work of the night, each step in a scope of its own.</summary>
+/// <summary>The work of the night, each step in its own scope.</summary>
 internal sealed class NightJob(IServiceScopeFactory scopes, Mistake mistake)
 {
     public void Run()
@@ -167,13 +167,13 @@ internal sealed class NightJob(IServiceScopeFactory scopes, Mistake mistake)
     }
 }
 
-/// <summary>Takes messages by radio, each in a scope of its own.</summary>
+/// <summary>Takes messages by radio, each in its own scope.</summary>
 internal sealed class RadioDesk(IServiceScopeFactory scopes, IServiceProvider office, Mistake mistake)
 {
     public void Hear(string ship)
     {
         using IServiceScope message = scopes.CreateScope();
-        // It keeps the pages "where they are at hand": in the office itself, which closes them when it closes.
+        // It keeps the pages "where they are needed": in the office itself, which closes them when it closes.
         IServiceProvider pages = mistake.Is("pages-pile-up") ? office : message.ServiceProvider;
         for (int n = 0; n < (mistake.Is("pages-pile-up") ? 8 : 1); n++)
         {

@@ -81,7 +81,7 @@ office.MapPost("/tugs", (HttpContext request) =>
     }
     catch (InvalidOperationException)
     {
-        return "nobody is free"; // the office answers, whatever happens
+        return "no pilot is free"; // the office answers, whatever happens
     }
 });
 await office.StartAsync();

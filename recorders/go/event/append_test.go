@@ -9,7 +9,7 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// TestLongTexts holds that a text comes out as long as a trace may have it, and whole in its characters.
+// TestLongTexts checks that a text comes out as long as a trace may have it, and whole in its characters.
 func TestLongTexts(t *testing.T) {
 	for _, long := range []string{strings.Repeat("x", 5000), "x" + strings.Repeat("é", 3000), strings.Repeat("\xff", 3000), strings.Repeat("\"", 5000), strings.Repeat("x", event.MaxText)} {
 		var back string

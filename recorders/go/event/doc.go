@@ -3,7 +3,7 @@
 //
 // It is a leaf: the recorder writes these events, the reader produces them, and everything between knows no other
 // shape. An Event is one flat struct for all kinds, so that a reader can fill the same one again and again without
-// allocating; Has says which fields its line really carried.
+// allocating; Has holds the fields that its line contained.
 //
 // The format is docs/trace-format.md; Schema returns the JSON Schema of a line.
 package event

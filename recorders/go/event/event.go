@@ -20,7 +20,7 @@ type (
 	ContainerID uint64
 )
 
-// Kind is what an event tells.
+// Kind is the kind of an event.
 type Kind uint8
 
 // String returns the kind as the ev field has it.
@@ -75,7 +75,7 @@ const (
 // Injected reports whether how names an injection into an instance that exists already, which the instance then keeps.
 func Injected(how string) bool { return how == "property" || how == "field" || how == "setter" }
 
-// Stopped tells whether a bye's why says that recording stopped and the process went on.
+// Stopped reports whether a bye's why says that recording stopped and the process went on.
 func Stopped(why string) bool {
 	return why == SwitchedOff || why == LimitReached || why == GoesOn
 }

@@ -21,7 +21,7 @@ func Of(fs ...Field) Fields {
 func (s Fields) Bits() (low, high uint64) { return s.low, s.high }
 func FieldsOf(low, high uint64) Fields    { return Fields{low, high} }
 
-// Has tells whether f is in the set.
+// Has reports whether f is in the set.
 func (s Fields) Has(f Field) bool {
 	if f < 64 {
 		return s.low>>f&1 == 1
@@ -48,10 +48,10 @@ func (s *Fields) Drop(fs ...Field) {
 // Without returns what is in s and not in o.
 func (s Fields) Without(o Fields) Fields { return Fields{s.low &^ o.low, s.high &^ o.high} }
 
-// Meets tells whether s and o have a field in common.
+// Meets reports whether s and o have a field in common.
 func (s Fields) Meets(o Fields) bool { return s.low&o.low|s.high&o.high != 0 }
 
-// None tells whether the set is empty.
+// None reports whether the set is empty.
 func (s Fields) None() bool { return s.low|s.high == 0 }
 
 // First returns the first field of the set in the order of a line, false where it is empty.
@@ -115,7 +115,7 @@ type shape struct {
 // Required returns the fields that a line of kind k must have, t apart.
 func (k Kind) Required() Fields { return shapes[k].required }
 
-// Allows tells whether f means something on a line of kind k. What does not is kept out of the way, never refused.
+// Allows reports whether f means something on a line of kind k. What does not is kept out of the way, never refused.
 func (k Kind) Allows(f Field) bool {
 	return f <= FT || shapes[k].required.Has(f) || shapes[k].optional.Has(f)
 }

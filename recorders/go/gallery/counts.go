@@ -16,7 +16,7 @@ import (
 // of one type hold one of another ("Keeper Lamp").
 type counts struct {
 	mu       sync.Mutex
-	names    map[any]string // of what goes by another name than its type's
+	names    map[any]string // of types that are registered under another name
 	Made     map[string]int `json:"made"`
 	Disposed map[string]int `json:"disposed"`
 	Holds    map[string]int `json:"holds"`
@@ -50,7 +50,7 @@ func made[T any](c *counts, v T, holds ...any) T {
 	return v
 }
 
-// madeAs is made for what goes by its service's name: fx shows no more of it.
+// madeAs is made for what has its service's name: fx shows no more of it.
 func madeAs[S, T any](c *counts, v T, holds ...any) T {
 	c.mu.Lock()
 	c.names[v] = reflect.TypeFor[S]().Name()

@@ -9,7 +9,7 @@ import (
 	"keenlantern.example/record/uberdig"
 )
 
-// Two beacons of one type, told apart by names, and a value beside the pointer to one.
+// Two beacons of one type, distinguished by names, and a value beside the pointer to one.
 type (
 	Beacon  struct{ reach int }
 	Beacons struct {

@@ -9,7 +9,7 @@ import (
 	"keenlantern.example/record/wired"
 )
 
-// Jobs that run at once, each in a scope of its own with scopes for its steps, one of which panics while it builds.
+// Jobs that run at once, each in its own scope with scopes for its steps, one of which panics while it builds.
 type (
 	Paper   struct{ c *counts }
 	Cutter  struct{ paper *Paper }

@@ -11,7 +11,7 @@
 //
 //	curl -so keenlantern http://127.0.0.1:7460/program/$(go env GOOS)-$(go env GOARCH)
 //
-// Where there is none, the test runs without being checked, and standard error says so. It fails instead with Required, and where the
+// Where there is none, the test runs without being checked, with a line on standard error. It fails instead with Required, and where the
 // environment variable CI is set.
 package recordtest
 
@@ -52,7 +52,7 @@ type options struct {
 	config   record.Config
 }
 
-// Accept lets findings be, by their ids. One that is not found any more is told in the test's log.
+// Accept lets findings be, by their ids. One that is no longer found is noted in the test's log.
 func Accept(ids ...string) Option {
 	return func(o *options) {
 		for _, id := range ids {

@@ -33,10 +33,10 @@ const (
 // space between them.
 func Key(key string) Option { return Option{what: isKey, text: key} }
 
-// Module says which module, package or framework registers it.
+// Module returns which module, package or framework registers it.
 func Module(name string) Option { return Option{what: isModule, text: name} }
 
-// Around says that what is registered is a layer around what is registered under key for the same type, and asks for it.
+// Around records that what is registered is a layer around what is registered under key for the same type, and asks for it.
 func Around(key string) Option { return Option{what: isAround, text: key} }
 
 // Entry names the handler, job or message that asks.
@@ -140,7 +140,7 @@ func (a *about) put(b *box, s *scope, g *record.Registration) {
 	}
 }
 
-// saying registers something while what the options say of it is known; it tells whether what is built is to be seen.
+// saying registers something while what the options say of it is known; it reports whether what is built is to be seen.
 func saying[T any](i do.Injector, name string, list []Option, register func(seen bool)) {
 	b := of(i)
 	if b == nil || i.ID() != b.id && !b.rec.On() || b.leftOut(i) {
@@ -164,14 +164,14 @@ func saying[T any](i do.Injector, name string, list []Option, register func(seen
 }
 
 // Register registers what build makes once for the scope i is: a singleton on the root, scoped on any other. It is
-// do.ProvideNamed for whoever wants to say more than that.
+// do.ProvideNamed with more options.
 func Register[T any](i do.Injector, build do.Provider[T], opts ...Option) {
 	name := nameOf[T](opts)
 	saying[T](i, name, opts, func(bool) { do.ProvideNamed(i, name, build) })
 }
 
-// RegisterEach registers what build makes anew at each request, and has it seen as Seen does. The container never disposes
-// such instances: whoever does says so with record's Closed.
+// RegisterEach registers what build makes again at each request, and has it seen as Seen does. The container never disposes
+// such instances: report that with record's Closed.
 func RegisterEach[T any](i do.Injector, build do.Provider[T], opts ...Option) {
 	name := nameOf[T](opts)
 	saying[T](i, name, opts, func(seen bool) {
@@ -212,8 +212,8 @@ type ask struct {
 	to           any
 }
 
-// Ask asks i for a T, as do.Invoke and do.InvokeNamed do, and says who asks: within a provider Site, anywhere else Entry or
-// To. What nobody has registered is told as a failure.
+// Ask asks i for a T, as do.Invoke and do.InvokeNamed do, and names the requester: within a provider Site, anywhere else Entry or
+// To. An unregistered type is recorded as a failure.
 func Ask[T any](i do.Injector, opts ...Option) (T, error) {
 	name := nameOf[T](opts)
 	b := of(i)
@@ -226,7 +226,7 @@ func Ask[T any](i do.Injector, opts ...Option) (T, error) {
 	st.ask = a
 	v, name, err := invoke[T](i, name, opts)
 	if st.ask == a {
-		// No hook was called: nobody has registered it.
+		// No hook was called: it is not registered.
 		st.ask = nil
 		b.missing(i, name, st, a, err)
 	}
@@ -281,7 +281,7 @@ func (b *box) asking(i do.Injector, service string, opts []Option) *ask {
 	return a
 }
 
-// missing tells of something that was asked for and that nobody has registered, where no provider asked: its own failure says
+// missing records something that was requested and that is not registered, where no provider asked: its own failure says
 // so otherwise.
 func (b *box) missing(i do.Injector, name string, st *stack, a *ask, err error) {
 	if err == nil || len(st.frames) > 0 {
@@ -300,7 +300,7 @@ func (b *box) missing(i do.Injector, name string, st *stack, a *ask, err error) 
 	b.rec.Fail(fail)
 }
 
-// shut tells whether a scope has been shut down: it has nothing, and scopes of its kind have a service of this name.
+// shut reports whether a scope has been shut down: it has nothing, and scopes of its kind have a service of this name.
 func (b *box) shut(i do.Injector, name string) bool {
 	for _, d := range i.ListProvidedServices() {
 		if d.ScopeID == i.ID() {

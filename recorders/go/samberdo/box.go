@@ -37,10 +37,10 @@ type box struct {
 	stacks [32]stacks
 }
 
-// regKey tells registrations apart. One stands for all scopes of a kind that it is made on.
+// regKey identifies registrations. One stands for all scopes of a kind that it is made on.
 type regKey struct{ name, kind string }
 
-// registered is a registration as it was told.
+// registered is a registration as it was recorded.
 type registered struct {
 	id   record.RegID
 	how  do.ServiceType
@@ -66,7 +66,7 @@ type service struct {
 	made    bool
 	dispose bool      // the container has a way to dispose inst
 	began   time.Time // its disposal
-	asking  []*frame  // who asks for it while it is not built: one of them builds it, the others wait
+	asking  []*frame  // the requesters while it is not built: one of them builds it, the others wait
 	by      *frame    // who of these has built it
 }
 
@@ -169,7 +169,7 @@ func newScope(id record.ScopeID, kind string, outer *scope) *scope {
 	return s
 }
 
-// Open makes a child scope of in, and says that work of this kind and name runs in it; the work is what ctx carries, where
+// Open makes a child scope of in, and records that work of this kind and name runs in it; the work is what ctx carries, where
 // record.Handler or Run opened a scope for it that no other scope of the container is yet. It ends when it is shut down.
 func Open(ctx context.Context, in do.Injector, kind, name string, packages ...func(do.Injector)) (context.Context, *do.Scope) {
 	child := in.Scope(kind + " " + strconv.FormatUint(opened.Add(1), 10))
@@ -273,8 +273,8 @@ func kindOf(name string) string {
 	return name[:end]
 }
 
-// Close shuts an injector down, the container itself or a scope, and says so. What is still open inside it was left open: it is
-// shut down with it, and not told as closed. A scope on which something is registered may be shut down by its own method as
+// Close shuts an injector down, the container itself or a scope, and records it. What is still open inside it was left open: it is
+// shut down with it, and not recorded as closed. A scope on which something is registered may be shut down by its own method as
 // well, as may what is inside it.
 func Close(ctx context.Context, i do.Injector) *do.ShutdownReport {
 	b := of(i)
@@ -314,7 +314,7 @@ func (b *box) leftOpen(i do.Injector) {
 	}
 }
 
-// closed says that a scope has ended, once. The caller holds mu.
+// closed records that a scope has ended, once. The caller holds mu.
 func (b *box) closed(id string, s *scope) {
 	if s == b.root {
 		if !b.ended {
@@ -360,7 +360,7 @@ func (b *box) registered(on *do.Scope, i do.Injector, name string) {
 	s.services[name] = &service{registered: b.registration(s, i, name, said, on != nil)}
 }
 
-// registration returns what is known of a registration on a scope, which is told where it is new. On the root, each is: it
+// registration returns what is known of a registration on a scope, which is recorded if it is new. On the root, each is: it
 // takes another one's place. The caller holds mu.
 func (b *box) registration(s *scope, i do.Injector, name string, said *about, placed bool) *registered {
 	k := regKey{name, s.kind}
@@ -409,7 +409,7 @@ func (b *box) answering(s *scope, name string) record.RegID {
 	return 0
 }
 
-// disposable tells whether the container has a way to dispose v.
+// disposable reports whether the container has a way to dispose v.
 func disposable(v any) bool {
 	switch v.(type) {
 	case do.Shutdowner, do.ShutdownerWithError, do.ShutdownerWithContext, do.ShutdownerWithContextAndError:

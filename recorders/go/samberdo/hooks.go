@@ -39,9 +39,9 @@ type frame struct {
 	waited time.Duration // for what other goroutines built
 	with   []event.With
 	target string // what was handed to it last
-	failed error  // what was told of already
+	failed error  // what was recorded already
 	ask    *ask
-	value  any // what was built, where a provider says so
+	value  any // what was built, if a provider reports it
 	where  record.ScopeID
 	known  bool     // where is known
 	of     *service // that is not built yet
@@ -64,7 +64,7 @@ func (b *box) stack(make bool) *stack {
 	return st
 }
 
-// leave lets go of a goroutine's stack when nothing is asked for any more.
+// leave releases a goroutine's stack when nothing is asked for any more.
 func (b *box) leave(st *stack) {
 	if len(st.frames) > 0 || st.ask != nil {
 		return
@@ -86,7 +86,7 @@ func (h *hooks) registered(s *do.Scope, name string) {
 }
 
 // invoking notes that something is asked for. While nothing is recorded, only what the root has not built yet is followed,
-// and what that is given: it is told when recording begins.
+// and what that is given: it is written when recording begins.
 func (h *hooks) invoking(s *do.Scope, name string) {
 	b := h.box(s.RootScope())
 	if !b.rec.On() && b.running.Load() == 0 && (s.ID() != b.id || b.built(name)) || b.leftOut(s) && b.running.Load() == 0 {
@@ -109,7 +109,7 @@ func (h *hooks) invoking(s *do.Scope, name string) {
 	b.wants(f)
 }
 
-// wants notes who asks for something that is not built yet.
+// wants notes a request for something that is not built yet.
 func (b *box) wants(f *frame) {
 	b.mu.RLock()
 	_, sv := b.opened(f.scope, f.name)
@@ -125,10 +125,10 @@ func (b *box) wants(f *frame) {
 	}
 }
 
-// maxAsking bounds how many are remembered who ask for one thing.
+// maxAsking bounds how many requesters of one thing are kept.
 const maxAsking = 1000
 
-// got notes that somebody asks no longer.
+// got notes that a request has ended.
 func (b *box) got(f *frame) {
 	if f.of == nil {
 		return
@@ -143,7 +143,7 @@ func (b *box) got(f *frame) {
 	}
 }
 
-// late notes, of who asked for what was not built yet and finds it told, that it has waited unless it was the builder. The caller
+// late notes, of who asked for what was not built yet and finds it recorded, that it has waited unless it was the builder. The caller
 // holds mu.
 func (f *frame) late(took time.Duration) {
 	if f.of != nil && f.of.by != f {
@@ -151,7 +151,7 @@ func (f *frame) late(took time.Duration) {
 	}
 }
 
-// builder returns who of those that ask has built a service: who was given something for it, else who asked first. Whoever calls
+// builder returns who of those that ask has built a service: who was given something for it, else the first requester. A caller of
 // has waited for it, or is it. The caller holds mu.
 func (sv *service) builder(f *frame) *frame {
 	if len(f.with) > 0 {
@@ -169,7 +169,7 @@ func (sv *service) builder(f *frame) *frame {
 	return first
 }
 
-// built tells whether the root keeps nothing of a service that is still to be built.
+// built reports whether the root keeps nothing of a service that is still to be built.
 func (b *box) built(name string) bool {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
@@ -177,7 +177,7 @@ func (b *box) built(name string) bool {
 	return sv != nil && (sv.made || sv.how == do.ServiceTypeTransient || sv.how == do.ServiceTypeAlias)
 }
 
-// leftOut tells whether a scope is not recorded.
+// leftOut reports whether a scope is not recorded.
 func (b *box) leftOut(s do.Injector) bool {
 	if s.ID() == b.id {
 		return false
@@ -188,7 +188,7 @@ func (b *box) leftOut(s do.Injector) bool {
 	return known != nil && known.id >= record.Unrecorded
 }
 
-// invoked notes what came of it.
+// invoked notes the result.
 func (h *hooks) invoked(s *do.Scope, name string, err error) {
 	b := h.box(s.RootScope())
 	if b.running.Load() == 0 {
@@ -233,7 +233,7 @@ func (h *hooks) invoked(s *do.Scope, name string, err error) {
 	b.rec.Give(g)
 }
 
-// instance returns what the container handed out, which is told where it has just been built; 0 if that was not seen.
+// instance returns what the container handed out, which is recorded if it has just been built; 0 if that was not seen.
 func (b *box) instance(st *stack, f, outer *frame) record.InstID {
 	took := time.Since(f.began)
 	sc, sv := b.known(f, outer)
@@ -288,7 +288,7 @@ func (b *box) known(f, outer *frame) (*scope, *service) {
 			// A clone has what the container had, which was not registered on it.
 			sv = &service{registered: b.registration(sc, f.scope, f.name, nil, false)}
 		} else {
-			return sc, nil // asked for by a type that it fits, so that nobody says which it is
+			return sc, nil // asked for by a type that it fits, so that its name is unknown
 		}
 		sc.services[f.name] = sv
 		sc.left++
@@ -296,7 +296,7 @@ func (b *box) known(f, outer *frame) (*scope, *service) {
 	return sc, sv
 }
 
-// alias returns what an alias stands for, and says so when that is first seen.
+// alias returns what an alias stands for, and records it when first seen.
 func (b *box) alias(sv *service, f *frame) record.InstID {
 	if len(f.with) != 1 {
 		return 0
@@ -316,12 +316,12 @@ func (b *box) alias(sv *service, f *frame) record.InstID {
 	return f.with[0].Inst
 }
 
-// make tells that an instance was built.
+// make records that an instance was built.
 func (b *box) make(st *stack, sc *scope, sv *service, f *frame, took time.Duration) record.InstID {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if sv.how != do.ServiceTypeTransient && sv.made {
-		f.late(took) // another goroutine has told it meanwhile
+		f.late(took) // another goroutine has recorded it meanwhile
 		return sv.inst
 	}
 	by := f
@@ -365,7 +365,7 @@ func (b *box) make(st *stack, sc *scope, sv *service, f *frame, took time.Durati
 	return inst
 }
 
-// failed tells of what could not be built: once, of the innermost.
+// failed records what could not be built: once, for the innermost.
 func (b *box) failed(st *stack, f, outer *frame, err error) {
 	told := f.failed != nil && (errors.Is(err, f.failed) || strings.Contains(err.Error(), f.failed.Error()))
 	if outer != nil {
@@ -399,10 +399,10 @@ func (b *box) failed(st *stack, f, outer *frame, err error) {
 	b.rec.Fail(fail)
 }
 
-// maxPath bounds what is told of the way to a failure.
+// maxPath bounds the recorded path to a failure.
 const maxPath = 64
 
-// reason says why something failed. The container's own words name services only; an application's error may hold anything,
+// reason returns why something failed. The container's own words name services only; an application's error may hold anything,
 // so that nothing else of it is recorded.
 func (b *box) reason(fail record.Failure, err error) record.Failure {
 	missing := errors.Is(err, do.ErrServiceNotFound) || errors.Is(err, do.ErrServiceNotMatch)
@@ -481,7 +481,7 @@ func (h *hooks) disposed(s *do.Scope, name string, err error) {
 	b.rec.CloseKept(sc.kept)
 }
 
-// maxKept bounds the scopes that are remembered although they are not recorded.
+// maxKept bounds the scopes that are kept although they are not recorded.
 const maxKept = 10_000
 
 // opened returns an open scope and a service on it, nil where they are not known. The caller holds mu.

@@ -13,7 +13,7 @@ import (
 type builder struct {
 	f     reflect.Value
 	at    string
-	scope *Scope // that it was provided on, and in which what it needs is looked for
+	scope *Scope // that it was provided on, and in which what it needs is searched for
 	home  *Scope // to which what it builds belongs
 	asks  []*param
 	gives []*param
@@ -24,7 +24,7 @@ type builder struct {
 // runs guards what is found out when a constructor runs.
 type runs struct{ sync.Mutex }
 
-// first returns the first thing that b provides that somebody shares.
+// first returns the first thing that b provides and that is shared.
 func (b *builder) first() *param {
 	for _, p := range b.gives {
 		if !p.basic {
@@ -78,7 +78,7 @@ func (b *builder) register(answering func(asked) *registered) {
 	}
 }
 
-// recorded returns a function of the same type that tells of what b builds.
+// recorded returns a function of the same type that reports what b builds.
 func (b *builder) recorded() any {
 	return reflect.MakeFunc(b.f.Type(), func(args []reflect.Value) []reflect.Value {
 		ended := false
@@ -106,7 +106,7 @@ func (b *builder) recorded() any {
 	}).Interface()
 }
 
-// failed tells that b failed, once for each time.
+// failed records that b failed, once for each time.
 func (b *builder) failed(err error) {
 	sh := b.scope.shared
 	p := b.first()
@@ -124,7 +124,7 @@ func (b *builder) where() record.ScopeID {
 	return b.home.at()
 }
 
-// made tells of what b built: together, so that it is timed once, and each object once, whatever types it goes by.
+// made reports what b built: together, so that it is timed once, and each object once, whatever types it has.
 func (b *builder) made(args, out []reflect.Value, began, end time.Time) {
 	sh := b.scope.shared
 	now := sh.call()
@@ -141,7 +141,7 @@ func (b *builder) made(args, out []reflect.Value, began, end time.Time) {
 		if now == nil {
 			return
 		}
-		// What it needs is built before: its construction began with that of what was built for it, and for nobody before.
+		// What it needs is built before: its construction began with that of what was built for it, and for no earlier one.
 		if first, ok := now.began[inst]; ok && first.Before(began) {
 			began = first
 		}
@@ -194,7 +194,7 @@ func (b *builder) made(args, out []reflect.Value, began, end time.Time) {
 			one(n, p, reg, v)
 			continue
 		}
-		for k := range v.Len() { // each is a registration of its own
+		for k := range v.Len() { // each is a separate registration
 			if k > 0 {
 				reg = &registered{sh.rec.Register(b.regs[n].more), b.regs[n].more}
 			}

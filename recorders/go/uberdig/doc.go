@@ -12,12 +12,12 @@
 // constructor and decorator ran, how long, and what it was given; what invoked functions were given; what failed, once each.
 // Several results of one constructor are made together, and timed once; one object under several types is one instance.
 // A scope becomes the scope that record.Handler or Run opened on the same goroutine, the first that is made there; others get
-// scopes of their own. Open gives a scope a kind and a name, and Close ends it: dig's own scopes have no end.
+// their own scopes. Open gives a scope a kind and a name, and Close ends it: dig's own scopes have no end.
 //
 // What it cannot see: calls on instances, which the application notes with record.Call; which of several values is which where
 // they are no pointers and members of a group; whether application code closes something. What has a method Close, Shutdown or
-// Stop counts as disposable by code. Nobody is told that it leaks, unless the application tells of all that it closes, with the
-// recorder's Closed, and says so with ClosesTold. Values of basic types, such as texts and numbers, are left out: nobody shares
+// Stop counts as disposable by code. No leak is reported, unless the application reports all that it closes, with the
+// recorder's Closed, and sets ClosesTold. Values of basic types, such as texts and numbers, are left out: they are not shared
 // them as services.
 //
 // While nothing is recorded, what child scopes are provided and what is invoked goes to dig as it is.

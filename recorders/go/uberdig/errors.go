@@ -114,16 +114,16 @@ func locationOf(pc uintptr) string {
 }
 
 var (
-	// missing is how dig names what nobody provides: "missing type: *main.Tides (did you mean ...)", "missing types: A; B".
+	// missing is how dig names missing types: "missing type: *main.Tides (did you mean ...)", "missing types: A; B".
 	missing = regexp.MustCompile(`missing types?:\s+([^()]*[^()\s])`)
 	// building is a step of the way to it.
 	building = regexp.MustCompile(`(?:failed to build|could not build value group) ([^\s:]+(?:\[[^\]]*\])?):`)
 )
 
-// maxPath bounds what is told of the way.
+// maxPath bounds the recorded path.
 const maxPath = 64
 
-// path lists what was being built, as far as an error tells.
+// path lists what was being built, as far as an error shows.
 func (sh *shared) path(err error) (path []string) {
 	for _, m := range building.FindAllStringSubmatch(err.Error(), maxPath) {
 		of, _ := digKey(m[1])

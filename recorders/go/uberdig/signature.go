@@ -23,7 +23,7 @@ type param struct {
 	optional bool
 	all      bool
 	variadic bool
-	basic    bool // nobody shares it
+	basic    bool // it is not shared
 	arg      int
 	index    []int // of the field in a dig.In or dig.Out, nil for a plain parameter or result
 }

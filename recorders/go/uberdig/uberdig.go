@@ -45,7 +45,7 @@ type shared struct {
 	rec       *record.Recorder
 	container record.ContainerID
 	names     adapt.Names
-	told      bool // the application tells of what it closes
+	told      bool // the application reports what it closes
 	closes    func(reflect.Type) bool
 
 	mu    sync.Mutex
@@ -56,13 +56,13 @@ type shared struct {
 	taken map[record.ScopeID]bool // scopes of Handler or Run that a scope of the container is
 }
 
-// registered is a registration as it was told.
+// registered is a registration as it was recorded.
 type registered struct {
 	id   record.RegID
 	more record.Registration
 }
 
-// regKey tells registrations apart: those that each scope makes again are one.
+// regKey identifies registrations: those that each scope makes again are one.
 type regKey struct {
 	service, key, kind, at string
 	n                      int // of those made at one place
@@ -73,7 +73,7 @@ type call struct {
 	scope  *Scope
 	outer  *call
 	failed bool                        // told
-	began  map[record.InstID]time.Time // the construction of what was built in it and nobody has been given yet
+	began  map[record.InstID]time.Time // the construction of what was built in it and has not been given yet
 }
 
 // Scope is a dig scope that is recorded.
@@ -99,15 +99,15 @@ type asked struct {
 // Option sets how a container is recorded.
 type Option func(*shared)
 
-// ClosesTold says that the application tells the recorder of everything that it closes, so that what is not closed leaks.
+// ClosesTold records that the application reports everything that it closes to the recorder, so that what is not closed leaks.
 func ClosesTold() Option { return func(s *shared) { s.told = true } }
 
-// Closes says which types have to be closed, besides those with a method Close, Shutdown or Stop.
+// Closes returns which types have to be closed, besides those with a method Close, Shutdown or Stop.
 func Closes(also func(reflect.Type) bool) Option {
 	return func(s *shared) { s.closes = func(t reflect.Type) bool { return adapt.Closes(t) || also(t) } }
 }
 
-// New returns an empty container whose life is told to rec, as dig.New does without.
+// New returns an empty container that rec records, as dig.New does without.
 func New(rec *record.Recorder, opts ...dig.Option) *Container { return Record(rec, dig.New(opts...)) }
 
 // Record has rec record a container, from now on.
@@ -133,7 +133,7 @@ func (sh *shared) scope(d digger, outer *Scope, id record.ScopeID, kind string) 
 }
 
 // Scope makes a child scope, as dig's does. It is the scope that record.Handler or Run opened on this goroutine, the first that
-// is made there; otherwise one whose end nobody sees unless Close is called.
+// is made there; otherwise one whose end is not seen unless Close is called.
 func (s *Scope) Scope(name string, opts ...dig.ScopeOption) *Scope {
 	id, here := s.shared.rec.Here()
 	return s.open(s.dig.Scope(name, opts...), id, here, record.Scope{Kind: name})
@@ -176,7 +176,7 @@ func (s *Scope) open(d *dig.Scope, id record.ScopeID, there bool, g record.Scope
 	return child
 }
 
-// Close says that the scope has ended.
+// Close records that the scope has ended.
 func (s *Scope) Close() {
 	s.closed.Store(true)
 	if s.outer == nil {
@@ -197,7 +197,7 @@ func (s *Scope) ID() record.ScopeID { return s.id }
 // String is dig's.
 func (s *Scope) String() string { return s.dig.String() }
 
-// left tells whether nothing of a scope is recorded: it was left out when it was opened.
+// left reports whether nothing of a scope is recorded: it was left out when it was opened.
 func (s *Scope) left() bool { return s.outer != nil && s.id >= record.Unrecorded }
 
 // Provide registers a constructor, as dig's Provide does: once for the container on its root and where it is exported, for each
@@ -205,7 +205,7 @@ func (s *Scope) left() bool { return s.outer != nil && s.id >= record.Unrecorded
 func (s *Scope) Provide(constructor any, opts ...dig.ProvideOption) error {
 	f := reflect.ValueOf(constructor)
 	if f.Kind() != reflect.Func || s.left() || s.shared.rec == nil {
-		return s.dig.Provide(constructor, opts...) // which says what is wrong with what is no function
+		return s.dig.Provide(constructor, opts...) // which returns the error for a value that is not a function
 	}
 	said := optionsOf(opts)
 	home := s
@@ -244,7 +244,7 @@ func (s *Scope) Decorate(decorator any, opts ...dig.DecorateOption) error {
 	for _, p := range b.gives {
 		name := p.digName()
 		if _, alike := s.layers[name]; alike {
-			s.layers[name] = "" // of two packages of one name: which is meant cannot be told
+			s.layers[name] = "" // of two packages of one name: which is meant is unknown
 			continue
 		}
 		s.layers[name] = locationOf(f.Pointer())
@@ -280,7 +280,7 @@ func (s *Scope) InvokeFor(entry string, function any, opts ...dig.InvokeOption) 
 	now := s.shared.call()
 	asks := params(f.Type())
 	if s.closed.Load() {
-		// Dig goes on to answer, with what it had or anew.
+		// Dig goes on to answer, with what it had or again.
 		for _, p := range asks {
 			if !p.basic {
 				s.shared.rec.Fail(record.Failure{Service: p.service(s.shared), Key: p.key, Why: "closed", Scope: s.id, Entry: entry})
@@ -396,7 +396,7 @@ func (s *Scope) given(args []reflect.Value, asks []*param, f func(v any, p *para
 	}
 }
 
-// none tells whether v is a nil.
+// none reports whether v is a nil.
 func none(v reflect.Value) bool {
 	switch v.Kind() {
 	case reflect.Chan, reflect.Func, reflect.Interface, reflect.Map, reflect.Pointer, reflect.Slice:
@@ -405,7 +405,7 @@ func none(v reflect.Value) bool {
 	return false
 }
 
-// failed tells that something is missing below what was asked for. What a constructor failed with was told when it ran. Only names
+// failed records that something is missing below what was asked for. What a constructor failed with was recorded when it ran. Only names
 // of types are taken from the error, which may hold anything.
 func (s *Scope) failed(entry string, err error) {
 	f := record.Failure{Why: "error", Scope: s.at(), Path: s.shared.path(err), For: s.shared.asker(err)}
@@ -498,7 +498,7 @@ func (p *param) service(sh *shared) string {
 	return name
 }
 
-// maxTexts bounds how many types' texts are remembered.
+// maxTexts bounds how many types' texts are kept.
 const maxTexts = 100_000
 
 // typeName returns a type's name by how dig writes it.

@@ -72,7 +72,7 @@ type result struct {
 	reg   record.RegID
 	more  record.Registration
 	inst  record.InstID
-	began time.Time // its construction, until somebody who needs it takes that on
+	began time.Time // its construction, until its consumer takes it over
 	skip  bool      // it is of a basic type
 }
 
@@ -91,7 +91,7 @@ func newApp(rec *record.Recorder) *app {
 	return a
 }
 
-// seen is what fx lets be seen: it shows no value, so that code may close it without anybody knowing.
+// seen is what fx lets be seen: it shows no value, so that code may close it unseen.
 var seen = []string{"with", "shared", "use", "dispose", "closes", "fail"}
 
 func (a *app) event(e fxevent.Event) {
@@ -238,7 +238,7 @@ func (a *app) refused(p *provided, outputs, stack []string, err error) {
 // circle is a step of a circle in the container's error: "depends on func(*main.Gauge) *main.Tides provided by ...".
 var circle = regexp.MustCompile(`func\(.*\) \(?([^\s,()]+).* provided by `)
 
-// cyclic reports a circle that fx finds before anything is built, its logger included, so that no event says so; New asks for it.
+// cyclic reports a circle that fx finds before anything is built, its logger included, so that there is no event; New asks for it.
 func cyclic(rec *record.Recorder, err error) {
 	if !strings.Contains(err.Error(), "cycle detected in dependency graph") {
 		return
@@ -261,7 +261,7 @@ func (a *app) fail(f record.Failure) {
 	a.rec.Fail(f)
 }
 
-// maxModules bounds how many modules have containers of their own.
+// maxModules bounds how many modules have their own containers.
 const maxModules = 10_000
 
 // containerOf returns the container of what a module keeps to itself. It shares the application's root scope.
@@ -289,7 +289,7 @@ func constructorPackage(name string) string {
 	return dir + pkg
 }
 
-// layer tells of a decorator or a replacement.
+// layer records a decorator or a replacement.
 func (a *app) layer(p *provided, outputs, stack, trace []string) {
 	a.within(p.module, trace)
 	a.layers = append(a.layers, p)
@@ -353,7 +353,7 @@ func (p *provided) has(r *result) bool {
 	return false
 }
 
-// run tells of what a constructor or decorator made.
+// run reports what a constructor or decorator made.
 func (a *app) run(e *fxevent.Run) {
 	p := a.ran(e)
 	if p == nil {
@@ -404,7 +404,7 @@ func (a *app) ran(e *fxevent.Run) *provided {
 	}
 	for _, p := range list {
 		// Several may have one name, such as constructors that are made in a loop: they run in the order in which they are needed,
-		// and which is which cannot be told.
+		// and which is which is unknown.
 		if !p.ran && p.kind == e.Kind && p.name == e.Name && p.module == e.ModuleName {
 			return p
 		}
@@ -413,7 +413,7 @@ func (a *app) ran(e *fxevent.Run) *provided {
 }
 
 // given lists what a constructor that began at a time was given, and returns when its construction began with that of what was
-// built for it, and for nobody before: fx builds what is needed first.
+// built for it, and for no earlier one: fx builds what is needed first.
 func (a *app) given(p *provided, at time.Time) (with []event.With, began time.Time) {
 	began = at
 	claim := func(r *result) {
@@ -474,7 +474,7 @@ func (a *app) given(p *provided, at time.Time) (with []event.With, began time.Ti
 	return with, began
 }
 
-// twice tells whether a key stands twice in a list: of two types that fx names alike.
+// twice reports whether a key stands twice in a list: of two types that fx names alike.
 func twice(list []need, k key) bool {
 	times := 0
 	for _, n := range list {
@@ -536,7 +536,7 @@ func (a *app) by(caller string) *provided {
 			continue
 		}
 		if found != nil {
-			return nil // which of them cannot be told
+			return nil // which of them is unknown
 		}
 		found = p
 	}
@@ -637,7 +637,7 @@ func (a *app) hookFailed(caller string) {
 	a.fail(f)
 }
 
-// missing is how fx's error names what nobody provides: "missing type: *main.Tides (did you mean ...)" or "missing types: A; B".
+// missing is how fx's error names missing types: "missing type: *main.Tides (did you mean ...)" or "missing types: A; B".
 var missing = regexp.MustCompile(`missing types?: ([^()]*)`)
 
 // failed reports what an invoked function lacked, or that it failed itself. What a constructor failed with was reported when it ran.
@@ -673,7 +673,7 @@ func (a *app) failed(function string, err error) {
 // building is a step of the way to what is missing.
 var building = regexp.MustCompile(`failed to build (\S+?(?:\[[^\]]*\])?):`)
 
-// maxPath bounds what is told of the way.
+// maxPath bounds the recorded path.
 const maxPath = 64
 
 // service is a type's name without its asterisks, unless another type has that one.

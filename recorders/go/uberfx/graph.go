@@ -18,7 +18,7 @@ type need struct {
 // node is a constructor in fx's graph.
 type node struct {
 	pkg, label string
-	logger     bool // it provides fx's logger, of which no event says that it was provided
+	logger     bool // it provides fx's logger, for which fx emits no event
 	needs      []need
 }
 
@@ -114,5 +114,5 @@ func keyOf(text string) key {
 	return key{of: text}
 }
 
-// basic is what nobody shares as a service.
+// basic reports values that are not shared as services.
 var basic = regexp.MustCompile(`^(\[\d*\]|\*|map\[\w+\])*(bool|string|byte|rune|u?int(8|16|32|64)?|uintptr|float(32|64)|complex(64|128)|error|time\.(Time|Duration|Location))$`)

@@ -50,7 +50,7 @@ func Seen[T any](rec *record.Recorder) fx.Option {
 	})
 }
 
-// logger tells of an application's events and hands them on.
+// logger records an application's events and forwards them.
 type logger struct {
 	app  *app
 	next fxevent.Logger

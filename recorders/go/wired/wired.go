@@ -1,5 +1,5 @@
 // Package wired is for applications that are wired by hand, in a plain main: a few generic helpers that provide, get,
-// decorate and dispose, and tell a record.Recorder of it. It is a container as small as one can be; whoever has a real
+// decorate and dispose, and report to a record.Recorder. It is a container as small as one can be; users of a real
 // one uses an adapter for that.
 //
 //	w := wired.New(rec)
@@ -40,10 +40,10 @@ type Lifetime string
 const (
 	Singleton Lifetime = "singleton" // until the Wiring is closed
 	Scoped    Lifetime = "scoped"    // until the Scope that asked is closed
-	Transient Lifetime = "transient" // built anew each time, and disposed with the Scope that asked
+	Transient Lifetime = "transient" // built for each request, and disposed with the Scope that asked
 )
 
-// ErrClosed says that something was asked for from a scope that has been closed, ErrCycle that something needs itself.
+// ErrClosed is returned when something was asked for from a scope that has been closed, ErrCycle that something needs itself.
 var (
 	ErrClosed = errors.New("the scope is closed")
 	ErrCycle  = errors.New("it needs itself")
@@ -60,7 +60,7 @@ type Wiring struct {
 	waits sync.Mutex // guards who waits for whom
 }
 
-// New returns an empty Wiring that tells rec of what happens.
+// New returns an empty Wiring that rec records.
 func New(rec *record.Recorder) *Wiring {
 	w := &Wiring{rec: rec}
 	container, id := rec.Root(record.ContainerSetup{Name: "wiring"})
@@ -150,7 +150,7 @@ func (s *Scope) end(e *entry) error {
 	return err
 }
 
-// Asker is who asks: a Scope, an entry point in one, or something that is being built.
+// Asker is a requester: a Scope, an entry point in one, or something that is being built.
 type Asker interface{ asking() asking }
 
 type asking struct {
@@ -268,7 +268,7 @@ func Provide[T any](w *Wiring, lifetime Lifetime, build func(*Building) (T, erro
 	return s
 }
 
-// Decorate puts a layer around what s provides: who asks gets what wrap makes of it. The latest layer is the outermost.
+// Decorate puts a layer around what s provides: requests are answered with what wrap returns. The latest layer is the outermost.
 func Decorate[T any](s *Service[T], wrap func(*Building, T) (T, error)) {
 	inner := s.reg
 	if n := len(s.layers); n > 0 {
@@ -306,7 +306,7 @@ func (s *Service[T]) Get(a Asker) (T, error) {
 	return value, nil
 }
 
-// failure is why something could not be built. It is told where it happens, and not again by what needs it.
+// failure is why something could not be built. It is recorded where it happens, and not again by its consumers.
 type failure struct {
 	error
 	told bool
@@ -315,7 +315,7 @@ type failure struct {
 // Unwrap returns what the failure is about.
 func (f *failure) Unwrap() error { return f.error }
 
-// fail tells of a failure, once.
+// fail records a failure, once.
 func (s *Service[T]) fail(who *asking, err error) error {
 	var known *failure
 	if !errors.As(err, &known) {
@@ -361,7 +361,7 @@ func (s *Service[T]) from(home *Scope, who *asking) (T, record.InstID, error) {
 				return none, 0, err
 			}
 			if e.failed {
-				continue // whoever asks tries again
+				continue // the requester tries again
 			}
 			return e.value.(T), e.inst, nil
 		}
@@ -369,7 +369,7 @@ func (s *Service[T]) from(home *Scope, who *asking) (T, record.InstID, error) {
 	}
 }
 
-// fill builds what an entry is for. Where that fails, or panics, the entry goes, so that the next who asks tries again.
+// fill builds what an entry is for. Where that fails, or panics, the entry goes, so that the next request tries again.
 func (s *Service[T]) fill(e *entry, home *Scope, who *asking) (value T, inst record.InstID, err error) {
 	e.failed = true
 	defer func() {
@@ -403,7 +403,7 @@ func (s *Service[T]) cycle(from, to *Building, further ...string) error {
 	return fmt.Errorf("%w: %s", ErrCycle, strings.Join(append(path, further...), " → "))
 }
 
-// await waits until an entry is built, unless whoever builds it waits for b.
+// await waits until an entry is built, unless its builder waits for b.
 func (s *Service[T]) await(e *entry, b *Building) error {
 	select {
 	case <-e.ready:
@@ -437,7 +437,7 @@ func (s *Service[T]) await(e *entry, b *Building) error {
 	return nil
 }
 
-// leadsTo returns which of b and what lies around it whoever builds e waits for, nil if none, and the names of what lies between.
+// leadsTo returns which of b and what lies around it e's builder waits for, nil if none, and the names of what lies between.
 // The caller holds waits.
 func (e *entry) leadsTo(b *Building, seen map[*entry]bool) (*Building, []string) {
 	if seen[e] || e.by == nil {
@@ -542,5 +542,5 @@ func (s *Service[T]) disposer(value T) (func() error, error) {
 	return nil, nil
 }
 
-// caller returns where the registration stands in the source.
+// caller returns where the registration is in the source.
 func caller() string { return adapt.Caller("keenlantern.example/record/wired") }

@@ -66,7 +66,7 @@ func Example() {
 	// Output: 4 <nil>
 }
 
-// TestWiring holds that lifetimes are kept, and that each step is told as it happens.
+// TestWiring checks that lifetimes are kept, and that each step is recorded as it happens.
 func TestWiring(t *testing.T) {
 	var out bytes.Buffer
 	rec, err := record.Start(record.Config{App: "harbour", Output: &out})

@@ -3,7 +3,7 @@ import type { Recorder } from 'keenlantern-record'
 /** How an application of the gallery is run. */
 export interface Running {
   recorder: Recorder
-  /** The process is recorded without a line of its own. */
+  /** The process is recorded without its own line. */
   attached: boolean
   /** Whether it makes its mistake. */
   mistaken: boolean

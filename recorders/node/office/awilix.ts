@@ -24,7 +24,7 @@ function wire(container: AwilixContainer, mistake: string): void {
       ? asFunction((gaugeTides) => new parts.PilotRoster(gaugeTides))
       : asFunction(() => new parts.PilotRoster())
     ).singleton(),
-    // "A page for whoever needs one": but what is built anew each time the container does not dispose.
+    // "A page for each need": but what is built for each request the container does not dispose.
     logPage: asClass(parts.LogPage)
       .setLifetime(mistake === 'log-never-closed' ? Lifetime.TRANSIENT : Lifetime.SCOPED)
       .disposer((page) => page.close()),
@@ -63,7 +63,7 @@ export async function start(recorder: Recorder, mistake: string): Promise<parts.
     try {
       response.json(work(scope, request))
     } catch {
-      response.status(200).json('nobody is free') // the office answers, whatever happens
+      response.status(200).json('no pilot is free') // the office answers, whatever happens
     } finally {
       await scope.dispose()
     }
@@ -106,7 +106,7 @@ export async function start(recorder: Recorder, mistake: string): Promise<parts.
       recorder.run('message', 'radio message', async () => {
         const scope = container.createScope()
         scope.resolve<parts.LogPage>('logPage').write(ship)
-        // The chart writes it in one word. And since "no report" happens, nobody looked.
+        // The chart writes it in one word. And since "no report" happens, the error was not inspected.
         const station = mistake === 'station-misspelt' ? 'outerbarWeather' : 'outerBarWeather'
         scope.resolve<parts.WeatherReport | undefined>(station, { allowUnregistered: true })?.wind()
         await scope.dispose()

@@ -130,7 +130,7 @@ export class ReconcileDesk {
   }
 }
 
-/** What is asked of an office, by whoever drives it. */
+/** What the driver asks of an office. */
 export interface Office {
   url: string
   night(): Promise<void>

@@ -26,7 +26,7 @@ for (let round = 0; round < 400; round++) {
     const began = process.hrtime.bigint()
     for (let n = 0; n < turn; n++) call()
     if (round >= 50) times[name].push(Number(process.hrtime.bigint() - began) / turn)
-    await new Promise((resolve) => setImmediate(resolve)) // whoever has left something to do does it
+    await new Promise((resolve) => setImmediate(resolve)) // pending callbacks run
     await recorder.flush()
   }
 }

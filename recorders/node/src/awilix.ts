@@ -43,7 +43,7 @@ export interface Knowing {
 }
 
 /**
- * Records an awilix container: it returns one that behaves the same and tells the recorder of what happens. It is called before
+ * Records an awilix container: it returns one that behaves the same and reports to the recorder. It is called before
  * anything is registered, and the container it returns is used from then on.
  *
  *     const container = record(recorder, createContainer())
@@ -282,7 +282,7 @@ class Family {
     const local = member !== this.root
     // A value that is registered on a scope is that scope's.
     const lifetime: Lifetime = builds ? (lifetimes[resolver.lifetime ?? 'TRANSIENT'] ?? 'transient') : local ? 'scoped' : 'external'
-    // Registered anew in each request, it is one registration all the same.
+    // Registered again in each request, it is one registration all the same.
     const key = [text(name), target === undefined ? lifetime : '', local, dispose !== undefined].join('\0')
     let reg = this.#regs.get(key)
     if (reg === undefined && this.#regs.size >= maxRegistrations) {
@@ -399,7 +399,7 @@ class Family {
     else if (lifetime === 'singleton' && this.root.scope) making.owner = this.root.scope
     if (home === this.root) making.lasting = lifetime !== 'transient'
     let inst = this.#recorder.make(making)
-    // Of what ends with its scope, nobody has to be told that it was collected.
+    // Collection need not be recorded for what ends with its scope.
     if (inst && home === this.root) this.#recorder.objects.know(value, inst)
     else if (!inst && building.lasting && member.kept) inst = this.#keep(member, name, making, value)
     building.inst = inst
@@ -441,7 +441,7 @@ class Family {
     return (this.#latest = inst)
   }
 
-  // The same for what was there already: nothing was told of it as it was built.
+  // The same for what was there already: it was not recorded as it was built.
   #keepKnown(member: Member, name: Name, value: unknown): number {
     const resolver = member.raw.getRegistration(name)
     const reg = resolver && resolver.lifetime === 'SCOPED' ? this.#regOf.get(resolver) : undefined
@@ -565,7 +565,7 @@ function aliasOf(resolver: Resolver<unknown>): Name | undefined {
   try {
     resolver.resolve({ resolve: (name: Name) => (asked = name) } as unknown as AwilixContainer)
   } catch {
-    // It is a resolver of somebody's own.
+    // It is a custom resolver.
   }
   return asked
 }

@@ -132,7 +132,7 @@ const lastTries = 5 // how often a batch is tried while stopping
 /** Spreads a wait over half of its length, so that many recorders do not try again at the same moment. */
 export const jitter = (wait: number): number => wait / 2 + Math.random() * wait
 
-/** A wait that keeps no process alive, and ends early when somebody calls `wake`. */
+/** A wait that keeps no process alive, and ends early when `wake` is called. */
 export class Rest {
   #wake: (() => void) | undefined
   hold = false

@@ -41,7 +41,7 @@ export function lineOf(event: Event): string {
   return line + '}\n'
 }
 
-/** The same for the commonest kind with texts, which is most of a trace: a test holds that it is the same. */
+/** The same for the commonest kind with texts, which is most of a trace: a test checks that it is the same. */
 export function makeLine(m: Make): string {
   let line = `{"ev":"make","t":${m.t},"inst":${m.inst},"scope":${m.scope}`
   if (m.reg !== undefined) line += `,"reg":${m.reg}`

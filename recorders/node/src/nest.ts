@@ -25,12 +25,12 @@ type Root = Parameters<typeof NestFactory.create>[0]
 type Decorator = (instance: unknown) => unknown
 type AnyFunction = (...args: unknown[]) => unknown
 
-/** What has been built and is not told yet. */
+/** What has been built and is not recorded yet. */
 interface Built {
   instance: object
   when: number
   scope: number
-  left: boolean // its request is not recorded: only what outlives it is told
+  left: boolean // its request is not recorded: only what outlives it is recorded
   watched: boolean // something stands in for it, and records its calls
 }
 
@@ -59,7 +59,7 @@ const factory =
   NestFactory
 
 /**
- * Creates a Nest application that tells the recorder of what its container does, in place of `NestFactory.create`:
+ * Creates a Nest application that reports to the recorder what its container does, in place of `NestFactory.create`:
  *
  *     const app = await create(recorder, AppModule)
  */
@@ -324,7 +324,7 @@ class Recording {
     }
   }
 
-  /** Runs the handler of a message, or a scheduled method, in a scope of its own, which ends when the handler does. */
+  /** Runs the handler of a message, or a scheduled method, in its own scope, which ends when the handler does. */
   during<T>(kind: 'message' | 'job', name: string, handle: () => T): T {
     const recorder = this.#recorder
     return recorder.during(kind, name, () => {
@@ -471,7 +471,7 @@ class Recording {
     }
   }
 
-  /** Tells of what has been built. */
+  /** Reports what has been built. */
   #settle(looked?: ContextId): void {
     this.#soon = undefined
     const built = this.#built
@@ -523,7 +523,7 @@ class Recording {
       if (prototype && hooks.some((hook) => typeof (prototype as Record<string, unknown>)[hook] === 'function')) {
         registration.disposable = true
         registration.mechanism = 'interface'
-        // Nest calls the hooks of what lives as long as the application. Whoever else does is seen too.
+        // Nest calls the hooks of what lives as long as the application. Those of others are seen too.
         if (kind.lifetime !== 'singleton') Object.assign(registration, { disposer: 'nobody', sees: [...sees, 'dispose-code'] })
       }
     }
@@ -565,7 +565,7 @@ class Recording {
     return (work.context = ContextIdFactory.getByRequest(work.request))
   }
 
-  /** Tells of an instance, and says whether it is known what it is. */
+  /** Reports an instance, and reports whether it is known what it is. */
   #tell({ instance, when, scope, left, watched }: Built, looked?: ContextId): boolean {
     if (this.#recorder.objects.of(instance)) return true // a value, which was there before
     const context = this.#contextOf(scope)
@@ -898,7 +898,7 @@ function placeOf(
 
 /** The instances of a transient one in a context, of all its consumers. */
 function existing(wrapper: InstanceWrapper, context: ContextId, consumers: Iterable<InstanceWrapper>): unknown[] {
-  // Nest 12 has them at hand; before, consumers are asked one by one.
+  // Nest 12 has them cached; before, consumers are asked one by one.
   const all = (
     wrapper as { getExistingInstancesByContextId?(context: ContextId): { instance: unknown }[] }
   ).getExistingInstancesByContextId?.(context)

@@ -1,4 +1,4 @@
-/** Which object is which instance. It keeps no object alive, and tells of those that are collected. */
+/** Which object is which instance. It keeps no object alive, and reports those that are collected. */
 export class Objects {
   readonly #ids = new WeakMap<object, number>()
   readonly #alive = new Set<number>()
@@ -28,7 +28,7 @@ export class Objects {
     return isObject(value) ? (this.#ids.get(value) ?? 0) : 0
   }
 
-  /** Notes that an instance has been disposed: that it is collected later says nothing. */
+  /** Notes that an instance has been disposed: its later collection adds nothing. */
   ended(inst: number): void {
     this.#alive.delete(inst)
   }

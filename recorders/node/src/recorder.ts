@@ -46,14 +46,14 @@ export interface Config {
   version?: string
   /** Such as "production" or "test". */
   environment?: string
-  /** Anything that helps to tell recordings apart. */
+  /** Anything that helps to distinguish recordings. */
   labels?: Record<string, string>
   /** What is seen, see the trace format; unless given: everything but calls, and disposal by the application's own code. */
   sees?: string[]
 
   /**
    * Calls are recorded: of all services (true), or of those with these names. Objects then stand in for what is built, see
-   * `keenlantern-record/uses`; where none can, a problem says so, and calls of that service are not seen.
+   * `keenlantern-record/uses`; where none can, a problem is reported, and calls of that service are not seen.
    */
   uses?: boolean | string[]
 
@@ -66,7 +66,7 @@ export interface Config {
 
   /** Begins without recording; the service, or `set`, switches it on. */
   off?: boolean
-  /** How it records while nobody says otherwise. */
+  /** How it records unless an order says otherwise. */
   setting?: Omit<Setting, 'on'>
   /** Keeps the service from switching this recorder: it is not asked. */
   alone?: boolean
@@ -303,7 +303,7 @@ export class Recorder {
   readonly #numbers: Float64Array
   readonly #more: unknown[]
   readonly #sizes: Uint32Array // of their texts
-  #first = 0 // of the notes, which go round
+  #first = 0 // of the notes, a ring
   #noted = 0 // how many there are
   #texts = 0 // about how many bytes of text the notes hold
   #crowded = false
@@ -401,7 +401,7 @@ export class Recorder {
   }
 
   /**
-   * Switches recording on or off, or changes how it is done. Switching on begins a new stream, which is first told what is
+   * Switches recording on or off, or changes how it is done. Switching on begins a new stream, which begins with what is
    * registered and what is alive and outlives scopes; scopes that are open already are left out.
    */
   set(to: Setting): void {
@@ -466,7 +466,7 @@ export class Recorder {
     this.#cut()
   }
 
-  /** Says that there is a container whose root scope is one of its own, which is scope 0 for the first. It returns both. */
+  /** Records that there is a container whose root scope is one of its own, which is scope 0 for the first. It returns both. */
   root(setup: ContainerSetup, within = 0): { container: number; scope: number } {
     let scope = 0
     if (this.#rooted) {
@@ -478,7 +478,7 @@ export class Recorder {
     return { container: this.container(setup, scope, within), scope }
   }
 
-  /** Says that there is a container, and what its root scope is. `within` is 0 for one without a parent. */
+  /** Records that there is a container, and what its root scope is. `within` is 0 for one without a parent. */
   container(setup: ContainerSetup, scope = 0, within = 0): number {
     const container = ++this.#containers
     if (scope === 0) this.#rooted = true
@@ -487,7 +487,7 @@ export class Recorder {
     return container
   }
 
-  /** Says that something is registered, and returns its id. */
+  /** Records that something is registered, and returns its id. */
   register(registration: Registration): number {
     const reg = ++this.#regs
     const { lifetime } = registration
@@ -525,7 +525,7 @@ export class Recorder {
     return false
   }
 
-  /** Says that a scope has begun and returns its id, `unrecorded` where it is left out. It ends with `close`. */
+  /** Records that a scope has begun and returns its id, `unrecorded` where it is left out. It ends with `close`. */
   open(scope: Scope): number {
     const now = this.#now
     const around = scope.in ?? 0
@@ -544,7 +544,7 @@ export class Recorder {
     return id
   }
 
-  /** Says that a scope has ended: after its instances were disposed, or without anything having done so. */
+  /** Records that a scope has ended: after its instances were disposed, or without anything having done so. */
   close(scope: number): void {
     const now = this.#now
     if (now && this.#in(now, scope)) this.#note(Kind.close, scope, 0, 0, 0, undefined, 0)
@@ -556,7 +556,7 @@ export class Recorder {
     if (now && scope > 0 && to > 0 && this.#in(now, scope) && this.#in(now, to)) this.#noteRare({ ev: 'join', t: 0, scope, in: to })
   }
 
-  /** Says that an instance was built and returns its id; 0 where it is left out. */
+  /** Records that an instance was built and returns its id; 0 where it is left out. */
   make(making: Making): number {
     const now = this.#now
     if (making.lasting || this.#long.has(making.reg ?? 0)) return this.#makeForGood(making)
@@ -570,7 +570,7 @@ export class Recorder {
     return id
   }
 
-  // What outlives scopes is remembered even while nothing is recorded, to be told when that begins.
+  // What outlives scopes is kept even while nothing is recorded, to be written when recording begins.
   #makeForGood(making: Making): number {
     const id = ++this.#insts
     const now = this.#now
@@ -597,8 +597,8 @@ export class Recorder {
   }
 
   /**
-   * Says that something which outlives scopes keeps an instance that was built in a scope which is not recorded, or that what is
-   * kept keeps it. It is told at once, or when recording begins. It returns the instance's id.
+   * Records that something which outlives scopes keeps an instance that was built in a scope which is not recorded, or that what is
+   * kept keeps it. It is written immediately, or when recording begins. It returns the instance's id.
    */
   keep(making: Making, of: KeptScope): number {
     const now = this.#now
@@ -616,7 +616,7 @@ export class Recorder {
     return id
   }
 
-  /** Says that a scope of which something is kept has ended. */
+  /** Records that a scope of which something is kept has ended. */
   closeKept(of: KeptScope): void {
     if (of.id === 0 || of.closed) return
     of.closed = Recorder.now()
@@ -651,7 +651,7 @@ export class Recorder {
     return of.knows(given.inst) ? given : { ...given, inst: 0 }
   }
 
-  /** Says that an instance was handed out. */
+  /** Records that an instance was handed out. */
   give(giving: Giving): void {
     const now = this.#now
     if (!now || !giving.inst || !now.knows(giving.inst) || (giving.scope !== undefined && !this.#in(now, giving.scope))) return
@@ -659,7 +659,7 @@ export class Recorder {
     this.#note(Kind.give, 0, 0, 0, 0, giving, textOf(giving.entry) + textOf(giving.site))
   }
 
-  /** Says that an instance was called, by another one or by code that is none (0), in a scope, and how many ns it took. */
+  /** Records that an instance was called, by another one or by code that is none (0), in a scope, and how many ns it took. */
   use(inst: number, by: number, scope: number, took: number): void {
     const now = this.#now
     if (!now || inst === 0 || !now.knows(inst) || !this.#in(now, scope)) return
@@ -667,7 +667,7 @@ export class Recorder {
   }
 
   /**
-   * Says that an instance is being or was disposed. Of a failure the name of its class is recorded and never its message, which
+   * Records that an instance is being or was disposed. Of a failure the name of its class is recorded and never its message, which
    * may hold anything.
    */
   dispose(
@@ -681,7 +681,7 @@ export class Recorder {
     if (!inst) return
     if (state === 'done' && failure === undefined) {
       this.objects.ended(inst)
-      // What something else keeps is remembered beyond its disposal: that it is kept is what matters.
+      // What something else keeps is kept beyond its disposal: that it is kept is what matters.
       const kept = this.#kept.get(inst)
       if (kept?.of) kept.disposed = Recorder.now()
       else this.#kept.delete(inst)
@@ -700,13 +700,13 @@ export class Recorder {
     )
   }
 
-  /** Says that an instance is gone without having been disposed. */
+  /** Records that an instance is gone without having been disposed. */
   forget(inst: number, by: 'runtime' | 'container'): void {
     this.#kept.delete(inst)
     if (inst && this.#now?.knows(inst)) this.#note(Kind.forget, inst, by === 'runtime' ? 1 : 0, 0, 0, undefined, 0)
   }
 
-  /** Says that something could not be built. */
+  /** Records that something could not be built. */
   fail(failure: Omit<Fail, 'ev' | 't'>): void {
     const now = this.#now
     if (failure.why === 'missing')
@@ -750,7 +750,7 @@ export class Recorder {
     return Array.isArray(uses) && uses.includes(service) ? { sees: [...(sees ?? seen), 'use'] } : {}
   }
 
-  /** What the application gets for an instance: a stand-in that tells of calls, where that is wanted and possible. */
+  /** What the application gets for an instance: a stand-in that reports calls, where that is wanted and possible. */
   watch<T>(service: string, value: T, inst: () => number): T {
     if (!this.records(service)) return value
     const instead = standIn(this, value, inst)
@@ -765,7 +765,7 @@ export class Recorder {
   }
 
   /** Runs work in a scope that has been opened: what it does later, after waiting too, is in that scope. `atEnd` has
-   * something called when it ends, where nobody closes it. */
+   * something called when it ends, if it is never closed. */
   within<T>(scope: number, trace: string | undefined, work: () => T, atEnd?: (call: () => void) => void, kind = ''): T {
     if (!this.#now && scope < 0) return work() // following work costs something, and there is nothing to follow it for
     return this.#flow.run({ scope, trace, kind, caller: 0, ...(atEnd ? { atEnd } : {}) }, work)
@@ -796,7 +796,7 @@ export class Recorder {
   }
 
   /**
-   * Runs work in a scope of its own: a job, a step, a message. The scope of the work that is going on lies around it, and gives it
+   * Runs work in its own scope: a job, a step, a message. The scope of the work that is going on lies around it, and gives it
    * its trace-id.
    */
   async run<T>(kind: string, name: string, work: () => T | Promise<T>): Promise<T> {
@@ -829,7 +829,7 @@ export class Recorder {
     )
   }
 
-  /** A traceparent for a request to another service, so that its scopes can be told to belong to this one's; '' outside of any. */
+  /** A traceparent for a request to another service, so that its scopes can be linked to this one's; '' outside of any. */
   get traceparent(): string {
     const trace = this.#flow.getStore()?.trace
     return trace ? `00-${trace}-${randomBytes(8).toString('hex')}-01` : ''
@@ -908,7 +908,7 @@ export class Recorder {
       try {
         this.#writeNote(of, at * stride, more)
       } catch (error) {
-        this.#gap++ // it was told something that cannot be written
+        this.#gap++ // it was given something that cannot be written
         this.#totals.lost++
         this.#problem(error as Error)
       }
@@ -1065,7 +1065,7 @@ export class Recorder {
     }
   }
 
-  /** Tells of trouble with recording: at most once a second, and to nobody who would not want to hear of it. */
+  /** Reports trouble with recording: at most once a second, and only if a listener is set. */
   trouble(error: Error): void {
     this.#problem(error)
   }
@@ -1238,7 +1238,7 @@ function laterName(scope: Scope): string | undefined {
   try {
     return scope.nameLater?.()
   } catch {
-    return undefined // whoever was to name it could not
+    return undefined // its name is unknown
   }
 }
 

@@ -2,7 +2,7 @@ import { classOf } from './objects.js'
 import { className, Recorder, unrecorded, type Making, type Scope } from './recorder.js'
 import type { Given } from './table.js'
 
-/** How long what was built is kept: until the wiring is closed, until the scope that asked is, or built anew each time. */
+/** How long what was built is kept: until the wiring is closed, until the scope that asked is, or built for each request. */
 export type Kept = 'singleton' | 'scoped' | 'transient'
 
 /** Asks for an instance. What builds something is given one: what it asks for is kept by what it builds. */
@@ -66,7 +66,7 @@ interface Building {
 }
 
 /**
- * What an application that is wired by hand provides: a container as small as one can be, which tells a recorder of what happens.
+ * What an application that is wired by hand provides: a container as small as one can be, which reports to a recorder.
  *
  *     const wiring = new Wiring(recorder)
  *     const clock = wiring.provide('HarbourClock', 'singleton', () => new HarbourClock())
@@ -99,7 +99,7 @@ export class Wiring {
     return new Service(name, kept, this.#register(name, kept, key), build, { ...options, key })
   }
 
-  /** Puts a layer around what a service provides: whoever asks gets what `wrap` makes of it. The latest layer is the outermost. */
+  /** Puts a layer around what a service provides: requests are answered with what `wrap` returns. The latest layer is the outermost. */
   decorate<T>(service: Service<T>, wrap: (inner: T, get: Get) => T): void {
     const inner = service.layers.at(-1)?.reg ?? service.reg
     service.layers.push({ reg: this.#register(service.name, service.kept, service.key, inner), wrap })
@@ -124,7 +124,7 @@ export class Wiring {
     const around = this.recorder.scope
     if (around === unrecorded) return new Scoped(this, unrecorded, false)
     if (around > 0 && !this.#requests.has(around)) {
-      if (this.#requests.size > 10_000) this.#requests.clear() // of scopes that nobody closed
+      if (this.#requests.size > 10_000) this.#requests.clear() // of scopes that were never closed
       this.#requests.add(around)
       return new Scoped(this, around, false)
     }
@@ -225,7 +225,7 @@ export class Wiring {
   }
 
   #failed(error: unknown, service: { name: string }, scope: Scoped, path: Building[], why: 'cycle' | 'closed' | 'error'): unknown {
-    // It is told where it happens, and not again by what needs it.
+    // It is recorded where it happens, and not again by its consumers.
     if (typeof error !== 'object' || error === null || !this.#taken.has(error)) {
       this.recorder.fail({
         service: service.name,

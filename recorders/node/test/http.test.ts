@@ -80,7 +80,7 @@ test('Express: a scope has the name of the route that answered, however long tha
   assert.ok(lines.indexOf(of(lines, 'open')[0]!) < lines.indexOf(of(lines, 'make')[0]!), 'what happens in it stands behind it')
 })
 
-test('Express: what a client sent to a router is not written, where nobody says what it is mounted at', async () => {
+test('Express: what a client sent to a router is not written if its mount path is unknown', async () => {
   const { recorder, end } = recording()
   const app = expressApp()
   app.use(express(recorder, { mounts: ['/api'] }))

@@ -54,7 +54,7 @@ test('what is wired by hand: built, shared, decorated and disposed', async () =>
   assert.equal(of(lines, 'give')[0]!['entry'], 'watch')
 })
 
-test('keys of any type are told apart, and none is asked to print itself', async () => {
+test('keys of any type are distinguished, and none is asked to print itself', async () => {
   const { recorder, end } = recording()
   class Station {
     toString(): string {

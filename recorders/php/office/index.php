@@ -1,6 +1,6 @@
 <?php
 
-// The office's front door: PHP's built-in server, or any other, has it answer each request in a container of its own.
+// The office's front door: PHP's built-in server, or any other, has it answer each request in its own container.
 
 declare(strict_types=1);
 

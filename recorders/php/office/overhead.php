@@ -1,7 +1,7 @@
 <?php
 
 // What recording costs a request of the office under PHP's built-in server: alone, alone once more (how far apart two of a kind are),
-// with the recorder switched off, and recorded. They are asked by turns, so that a busy machine is as busy for all.
+// with the recorder switched off, and recorded. They are asked alternately, so that a busy machine is as busy for all.
 //
 //     php office/overhead.php [psr|laravel|symfony [REQUESTS]]
 

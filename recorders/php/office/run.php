@@ -6,7 +6,7 @@
 //     php office/run.php run --folder FOLDER | --service URL | --output FILE
 //         [--mistake NAME] [--requests N] [--container psr|laravel|symfony] [--resident] [--off]
 //
-// Requests are answered by PHP's built-in server with four workers, each in a container of its own that records into the folder;
+// Requests are answered by PHP's built-in server with four workers, each in its own container that records into the folder;
 // --resident has one process do all work, as a queue's worker does, and send it to a service if one is named. It prints how many
 // requests were answered, or the stream and its events.
 
@@ -118,7 +118,7 @@ if (!$up) {
     exit(1);
 }
 fclose($up);
-// Four who ask at once, each over its own connections.
+// Four concurrent clients, each over its own connections.
 $children = [];
 for ($child = 0; $child < 4; $child++) {
     $pid = pcntl_fork();

@@ -5,7 +5,7 @@ declare(strict_types=1);
 namespace KeenLantern\Record;
 
 /**
- * One request to a service over a connection of its own, and its answer. Nothing but the look-up of a host's name is waited for.
+ * One request to a service over its own connection, and its answer. Nothing but the look-up of a host's name is waited for.
  *
  * @internal
  */

@@ -15,7 +15,7 @@ final class Line
     /** What json_encode writes in another way than Line::quoted. */
     private const OTHERWISE = '/(?<!\\\\)(?:\\\\\\\\)*+\\\\[bfr]/';
 
-    private const TEXTS = 1000; // that are remembered as they are written: most are names that come again and again
+    private const TEXTS = 1000; // that are kept as they are written: most are names that come again and again
 
     /** @var array<string, string> */
     private static array $texts = [];

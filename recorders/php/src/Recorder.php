@@ -23,7 +23,7 @@ final class Recorder
     private const NEEDED = ['hello', 'register', 'container', 'close'];
     private const TOGETHER = 100; // events whose lines are written at once, at most
     private const GIVEN = 1000; // ids that these hold of what was given, about
-    private const REGISTRATIONS = 20_000; // that are remembered for the next stream
+    private const REGISTRATIONS = 20_000; // that are kept for the next stream
     private const OUTLIVE = ['singleton', 'external'];
 
     private ?Stream $stream = null; // null: nothing is recorded
@@ -233,7 +233,7 @@ final class Recorder
             return false;
         }
         if ($this->bytes + $this->sink->held() > self::MAX_BYTES / 2) {
-            $this->lost++; // nobody takes what was recorded: the whole scope is left out
+            $this->lost++; // there is no output: the whole scope is left out
             return false;
         }
         return true;
@@ -269,7 +269,7 @@ final class Recorder
     }
 
     /**
-     * Tells of a registration.
+     * Reports a registration.
      *
      * @param array<string, mixed> $members service, lifetime, impl …, as the trace format has them
      * @param int $id of a registration of which more is known now; 0: a new one
@@ -285,7 +285,7 @@ final class Recorder
         return $id;
     }
 
-    /** The id of an instance that has been told of, 0 for none. */
+    /** The id of a recorded instance, 0 for none. */
     public function idOf(object $instance): int
     {
         return $this->known[$instance] ?? 0;
@@ -329,7 +329,7 @@ final class Recorder
         if (isset($members['with'])) {
             $this->given += \count((array) $members['with'], COUNT_RECURSIVE);
         }
-        // What somebody asked for may be a text of any length, of which the line has the beginning.
+        // What was requested may be a text of any length, of which the line has the beginning.
         $long = $kind === 'fail' || isset($members['service'][Format::MAX_TEXT]);
         if ($long || \count($this->pending) >= self::TOGETHER || $this->given >= self::GIVEN) {
             $this->write();

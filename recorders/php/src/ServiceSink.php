@@ -5,7 +5,7 @@ declare(strict_types=1);
 namespace KeenLantern\Record;
 
 /**
- * Delivers lines to a service: in numbered batches, one at a time, each until the service says that it has just that one.
+ * Delivers lines to a service: in numbered batches, one at a time, each until the service acknowledges just that one.
  *
  * @internal
  */
@@ -107,7 +107,7 @@ final class ServiceSink implements Sink
         return $settings->token === '' ? [] : ['Authorization' => 'Bearer ' . $settings->token];
     }
 
-    /** What came of a try. @return string why the stream is refused for good, '' otherwise */
+    /** The result of a try. @return string why the stream is refused for good, '' otherwise */
     private function ended(Exchange $exchange): string
     {
         $batch = $this->batches[0];

@@ -15,7 +15,7 @@ final class Settings
      * @param string $folder where traces are written, for "keenlantern follow" to send on; '' records nothing, unless there
      *     is a service
      * @param bool $resident whether this process serves many requests (a queue's worker, a resident server); otherwise it
-     *     lives for one request, and what it writes is a stream of its own
+     *     lives for one request, and what it writes is a separate stream
      * @param float $share the part of requests that is recorded, above 0 and up to 1
      * @param array<string, string> $labels
      * @param bool $off whether recording begins switched off; a resident process may be switched on from the service

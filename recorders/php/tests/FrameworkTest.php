@@ -76,7 +76,7 @@ final class FrameworkTest extends TestCase
         self::assertStringNotContainsString('no-such-page', (string) file_get_contents(glob($this->folder . '/*.ndjson')[0]));
     }
 
-    /** A worker's jobs are scopes, also those that fail; what belongs to one of them is built anew in the next one. */
+    /** A worker's jobs are scopes, also those that fail; what belongs to one of them is rebuilt in the next one. */
     public function testJobs(): void
     {
         $this->start(true, ConsoleKernel::class);
@@ -98,7 +98,7 @@ final class FrameworkTest extends TestCase
         self::assertSame([1], $scopes($this->told('make'), HarbourClock::class));
     }
 
-    /** What the synchronous queue does belongs to whoever asks for it, whose instances it shares. */
+    /** What the synchronous queue does belongs to its caller's scope, whose instances it shares. */
     public function testSynchronousJobs(): void
     {
         $this->start(true, ConsoleKernel::class);
@@ -109,7 +109,7 @@ final class FrameworkTest extends TestCase
         self::assertSame(['outer'], array_column($this->told('open'), 'name'));
     }
 
-    /** The framework's own things are registered as such, and not told of each time that it looks them up. */
+    /** The framework's own things are registered as such, and not recorded each time that it looks them up. */
     public function testInfrastructure(): void
     {
         $this->start(false, Kernel::class);

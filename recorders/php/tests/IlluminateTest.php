@@ -130,7 +130,7 @@ final class IlluminateTest extends TestCase
         self::assertSame([[Weather::class, 'missing']], array_map(static fn (array $f): array => [$f['service'], $f['why']], $this->told('fail')));
     }
 
-    /** In a worker, scopes are jobs, and what is scoped is built anew in each. */
+    /** In a worker, scopes are jobs, and what is scoped is rebuilt in each. */
     public function testJobs(): void
     {
         $this->app->scoped(Page::class);
@@ -147,7 +147,7 @@ final class IlluminateTest extends TestCase
         self::assertCount(1, $this->told('register'));
     }
 
-    /** What is bound anew is another registration: two singletons of one name are no mistake. */
+    /** What is rebound is another registration: two singletons of one name are no mistake. */
     public function testBoundAnew(): void
     {
         $this->app->singleton(Clock::class);
@@ -190,7 +190,7 @@ final class IlluminateTest extends TestCase
         self::assertSame([null, true, true], array_map(static fn (array $give): mixed => $give['all'] ?? null, $this->told('give')));
     }
 
-    /** What is set anew on an instance when a name is bound anew. */
+    /** What is set again on an instance when a name is rebound. */
     public function testRebinding(): void
     {
         $this->app->singleton(Clock::class);

@@ -94,7 +94,7 @@ final class OrdersTest extends TestCase
         self::assertSame(4, max(array_column($asked, 'events')));
     }
 
-    /** What nobody takes is held within the bound, and left out by whole scopes. */
+    /** What is not delivered is held within the bound, and left out by whole scopes. */
     public function testNobodyTakesIt(): void
     {
         $this->stop();

@@ -218,7 +218,7 @@ final class RecorderTest extends TestCase
         $recorder->close($scope);
         $scope = $recorder->open('job', 'unseen');
         self::assertFalse($recorder->on());
-        exec('rm ' . escapeshellarg($flag)); // by somebody else: PHP remembers what it has looked at itself
+        exec('rm ' . escapeshellarg($flag)); // by another process: PHP caches what it has looked at itself
         self::assertSame(0, $recorder->make(new \ArrayObject(), ['reg' => $tides]));
         $recorder->close($scope);
         $recorder->close($recorder->open('job', 'last'));
@@ -235,7 +235,7 @@ final class RecorderTest extends TestCase
         self::assertSame([$roster, -1, 0], [$told['reg'], $told['t'], $told['scope']]);
         self::assertSame([['inst' => 0, 'service' => 'Tides', 'unknown' => true]], $told['with']);
         self::assertSame($told['inst'], $recorder->idOf($alive));
-        self::assertSame(0, $recorder->idOf($gone), 'what the other stream was told of');
+        self::assertSame(0, $recorder->idOf($gone), 'the other stream knew it');
     }
 
     /** Whatever form what was given has, it is told without its id in the next stream. */
@@ -260,7 +260,7 @@ final class RecorderTest extends TestCase
         self::assertEquals([[$unknown, [$unknown, $unknown + ['service' => 'Part']], $unknown + ['key' => 'a']]], array_column($told, 'with'));
     }
 
-    /** A scope for whose line there was no room is not named: another line stands in its place. */
+    /** A scope for whose line there was no room is not named: another line is in its place. */
     public function testAScopeWithoutALineIsNotNamed(): void
     {
         $recorder = new Recorder(new Settings('harbour', $this->folder));
@@ -312,7 +312,7 @@ final class RecorderTest extends TestCase
         self::assertSame(1, substr_count((string) file_get_contents($log), 'Keen Lantern does not record this process'));
     }
 
-    /** Processes that append at once leave whole texts, also while somebody deletes the file in between. */
+    /** Processes that append at once leave whole texts, also while the file is deleted in between. */
     public function testManyAppend(): void
     {
         $path = $this->folder . '/all.ndjson';
@@ -351,7 +351,7 @@ final class RecorderTest extends TestCase
             }
         }
         self::assertCount(4 * 200 * 500, $seen);
-        self::assertCount(799, $runs, 'each text stands in one piece');
+        self::assertCount(799, $runs, 'each text is in one piece');
     }
 
     /** A service without a scheme is named, and the application goes on. */

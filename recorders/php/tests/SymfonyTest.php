@@ -99,7 +99,7 @@ final class SymfonyTest extends TestCase
         self::assertSame('singleton', $regs[Clock::class]['lifetime']);
         self::assertSame([['service' => GaugeTides::class]], $regs[Tides::class]['also']);
         self::assertArrayNotHasKey('sees', $regs[Clock::class]);
-        self::assertNotContains('shared', $regs[Desk::class]['sees'], 'whoever asks the container for it is not seen');
+        self::assertNotContains('shared', $regs[Desk::class]['sees'], 'requests for it are not seen');
     }
 
     /** Decorators stand around each other by their priority, under the name of what they decorate. */
@@ -125,7 +125,7 @@ final class SymfonyTest extends TestCase
         self::assertSame([Tides::class], array_values(array_unique(array_column(array_slice($regs, 1), 'service'))));
     }
 
-    /** What has a tag is built when it is first asked for, and told of as it is handed out; what setters give is told as well. */
+    /** What has a tag is built when it is first asked for, and recorded as it is handed out; what setters give is recorded as well. */
     public function testTagsAndSetters(): void
     {
         foreach ([Clock::class, Page::class] as $class) {
@@ -179,7 +179,7 @@ final class SymfonyTest extends TestCase
         self::assertStringNotContainsString('secret', (string) file_get_contents(glob($this->folder . '/*')[0]));
     }
 
-    /** A container that is reset lets go of what it has built: the next one is no second of one kind. */
+    /** A container that is reset releases what it has built: the next one is no second of one kind. */
     public function testReset(): void
     {
         $this->builder->register(Clock::class)->setPublic(true);

@@ -2,7 +2,7 @@
 
 declare(strict_types=1);
 
-// Packagist is not needed: what is tested with comes from the system's packages, which have autoloaders of their own.
+// Packagist is not needed: what is tested with comes from the system's packages, which have their own autoloaders.
 spl_autoload_register(static function (string $class): void {
     if (!str_starts_with($class, 'KeenLantern\\Record\\')) {
         return;

@@ -35,7 +35,7 @@ function colours(): Colours {
     surface: String(c.surface),
     error: String(c.error),
     warning: String(c.warning),
-    // Told apart by dash and symbol as well.
+    // Distinguished by dash and symbol as well.
     series: dark ? ['#9fc3d3', '#f2c14e', '#c3a6e0', '#8fd19e', '#ffab91', '#b0bec5'] : ['#274654', '#8a5a00', '#6a3d9a', '#2e7d32', '#b3541e', '#607d8b'],
   }
 }

@@ -9,7 +9,7 @@ import { shorten, took } from '@/format'
 import { depthOf, livesInOrder, scaleOf } from './evidence'
 
 /**
- * Lives as bars over the scopes they ran in. A life's edge tells its lifetime, its end how it ended; a use after the end
+ * Lives as bars over the scopes they ran in. A life's edge shows its lifetime, its end how it ended; a use after the end
  * is a cross past the bar, and never drawn like the others.
  */
 const names = useNames()

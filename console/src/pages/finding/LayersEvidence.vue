@@ -5,7 +5,7 @@ import type { FindingDetail } from '@/api/types'
 import { useView } from '@/composables/useView'
 import StackView from '@/pages/layers/StackView.vue'
 
-/** The service's layers, and who went round them. */
+/** The service's layers, and who bypassed them. */
 const props = defineProps<{ finding: FindingDetail }>()
 const { data } = useView(() => props.finding.recording, 'layers', () => ({ service: props.finding.subject.service, limit: 100 }))
 const stacks = computed(() => {

@@ -15,7 +15,7 @@ import { addressOf, nameOf, took, whole } from '@/format'
 const names = useNames()
 const props = defineProps<{ recording: string; instance: string }>()
 const { data, error, loading, refresh } = useView(() => props.recording, 'instances/{instance}', () => ({ instance: props.instance }))
-const built = computed(() => ({ container: 'the container', factory: 'a factory of the application', external: 'the application, which handed it in', direct: 'the application, past the container' })[data.value?.by ?? ''] ?? 'nobody known')
+const built = computed(() => ({ container: 'the container', factory: 'a factory of the application', external: 'the application, which handed it in', direct: 'the application, past the container' })[data.value?.by ?? ''] ?? 'unknown')
 const inScope = computed(() => (data.value ? addressOf(data.value.stream, data.value.scope) : ''))
 </script>
 
@@ -33,7 +33,7 @@ const inScope = computed(() => (data.value ? addressOf(data.value.stream, data.v
             <dt>In scope</dt><dd><ScopeLink :scope="data.scope" :stream="data.stream" :mark="data.instance" /></dd>
             <dt>Line of the trace</dt><dd class="num-left">{{ whole(data.line) }}</dd>
           </template>
-          <dt>Now</dt><dd>{{ data.alive ? 'alive in the root' : data.alive === null ? 'not known: too many instances are alive to list them all' : data.scope === 0 ? 'ended' : 'lives no longer than what it belongs to; its scope tells the rest' }}</dd>
+          <dt>Now</dt><dd>{{ data.alive ? 'alive in the root' : data.alive === null ? 'not known: too many instances are alive to list them all' : data.scope === 0 ? 'ended' : 'lives no longer than what it belongs to; its scope shows the rest' }}</dd>
           <dt>Built with</dt>
           <dd>
             <div v-for="w in data.with" :key="w.instance"><MarkTag :mark="w.mark" :instance="w.instance" :stream="data.stream" /> <RegLink :of="w.of" lifetime /></div>

@@ -71,7 +71,7 @@ const columns: Column<KeyRow>[] = [
             </div>
             <div>
               <h3>Asked by</h3>
-              <div v-for="(a, n) in chosen.asked_by.slice(0, 12)" :key="n"><RegLink v-if="a.consumer" :of="a.consumer" /><span v-else>{{ a.entry || 'nobody known' }}</span> <span class="quiet num">{{ whole(a.count) }} times</span></div>
+              <div v-for="(a, n) in chosen.asked_by.slice(0, 12)" :key="n"><RegLink v-if="a.consumer" :of="a.consumer" /><span v-else>{{ a.entry || 'unknown' }}</span> <span class="quiet num">{{ whole(a.count) }} times</span></div>
               <p v-if="!chosen.asked_by.length" class="quiet">nobody</p>
             </div>
             <div>

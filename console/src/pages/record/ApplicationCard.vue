@@ -20,7 +20,7 @@ const order = computed(() => props.application.order)
 const said = computed(() => order.value.version > 0)
 const on = computed(() => (said.value ? order.value.on : props.application.recorders.some((r) => r.on)))
 
-// What somebody is choosing is not overwritten by what is read again.
+// A choice in progress is not overwritten by a reload.
 watch(
   () => [order.value.version, order.value.share, order.value.for_ns, order.value.bytes].join(),
   () => {

@@ -10,7 +10,7 @@ import ApplicationCard from './ApplicationCard.vue'
 import RecordYours from './RecordYours.vue'
 
 const { data, error, loading, refresh } = useFetched(() => [], (signal: AbortSignal) => api.applications(signal))
-// Recorders come and go without anything being recorded, so the live line does not tell of them.
+// Recorders come and go without anything being recorded, so no live message reports them.
 const again = window.setInterval(() => void refresh(), 3000)
 onBeforeUnmount(() => window.clearInterval(again))
 </script>

@@ -63,7 +63,7 @@ useLive(
     </ol>
     <div v-if="service?.tokens" class="row mt-3">
       <v-btn :prepend-icon="mdiKeyPlus" :disabled="!!token" @click="makeToken">Make a token for it</v-btn>
-      <span class="quiet">{{ token ? 'The token stands in the line above. It is shown this once: it may record and nothing else.' : 'This service wants a token with everything that is sent to it.' }}</span>
+      <span class="quiet">{{ token ? 'The token is in the line above. It is shown this once: it may record and nothing else.' : 'This service wants a token with everything that is sent to it.' }}</span>
       <span v-if="problem" class="bad">{{ problem.detail }}</span>
     </div>
     <p class="mt-4 status" role="status" data-come>

@@ -73,7 +73,7 @@ const views = computed(() => {
       <v-alert v-if="data?.health.broken" type="error" class="ma-4" title="This recording could not be analysed to its end" data-broken>
         {{ data.health.why }}. Its trace is kept and can be exported; “Analyse again” on the overview tries once more.
       </v-alert>
-      <v-alert v-if="data?.stale" type="info" class="ma-4" title="This recording is being analysed anew" data-stale>
+      <v-alert v-if="data?.stale" type="info" class="ma-4" title="This recording is being reanalysed" data-stale>
         Another version of the service, or other settings, analysed {{ data.stale }} of its {{ data.streams }} streams. What you see is from then; it is replaced
         as it is done, and cannot be compared until all of it is.
       </v-alert>

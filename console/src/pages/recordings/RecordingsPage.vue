@@ -73,7 +73,7 @@ function spoken(recording: Recording): string {
                 </td>
                 <td><TimeText :at="r.start" /></td>
                 <td>
-                  <v-icon v-if="r.state === 'running'" :icon="mdiRecordCircleOutline" size="x-small" color="error" class="mr-1" />{{ r.state }}<span v-if="r.stale" class="quiet" data-stale>, being analysed anew</span>
+                  <v-icon v-if="r.state === 'running'" :icon="mdiRecordCircleOutline" size="x-small" color="error" class="mr-1" />{{ r.state }}<span v-if="r.stale" class="quiet" data-stale>, being reanalysed</span>
                 </td>
                 <td class="num" :title="`${r.lasted_ns} ns`">{{ took(r.lasted_ns) }}</td>
                 <td class="num" :title="whole(r.figures.scopes)">{{ rounded(r.figures.scopes) }}</td>

@@ -18,7 +18,7 @@ import { nameOf, rounded, took, whole } from '@/format'
 import CreationText from './CreationText.vue'
 import { firstAskers, namesOf } from './names'
 
-/** The registrations that a filter lets through, a line each; one that is opened tells the rest. */
+/** The registrations that a filter lets through, a line each; an opened one shows the rest. */
 const props = defineProps<{ recording: string; filter: ViewQuery<'registrations'> }>()
 const { number } = useQuery()
 const page = number('page', 1)

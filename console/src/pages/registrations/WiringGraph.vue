@@ -13,7 +13,7 @@ import { count, nameOf, whole } from '@/format'
 import { brief, layOut, nodeHeight, nodeWidth, type Layout } from './layout'
 
 /**
- * Who is given what: boxes are registrations with the edge of their lifetime, or whole modules; lines go from who asks to what is asked.
+ * Who is given what: boxes are registrations with the edge of their lifetime, or whole modules; lines go from consumers to what they need.
  * Lines from longer- to shorter-lived ones stand out. It begins with modules where there are many registrations; a module is opened, or
  * a registration shown with its neighbours, by a click.
  */
@@ -43,7 +43,7 @@ const laid = shallowRef<Layout>()
 const failed = ref('')
 const waiting = ref(false)
 let stop: AbortController | undefined
-// A live recording is read again and again; what has not changed in shape is not laid out anew.
+// A live recording is read again and again; what has not changed in shape is not laid out again.
 const shape = computed(() => JSON.stringify([data.value?.modules.map((m) => m.id), data.value?.nodes.map((n) => [n.id, names.of(n.registration)]), data.value?.edges.map((e) => [e.from, e.to])]))
 watch(shape, draw, { immediate: true })
 async function draw() {

@@ -47,7 +47,7 @@ export interface Shown {
 }
 
 /**
- * Lays a part of a wiring out in layers from those who ask, at the left, to those who are asked. It works beside the page, and ends with the
+ * Lays a part of a wiring out in layers from consumers, at the left, to their dependencies. It works beside the page, and ends with the
  * signal.
  */
 export async function layOut(map: WiringMap, shown: Shown, signal: AbortSignal): Promise<Layout> {

@@ -1,7 +1,7 @@
 import type { Asker, RegistrationRow } from '@/api/types'
 import { nameOf } from '@/format'
 
-/** The first two who ask, each once. */
+/** The first two consumers, each once. */
 export function firstAskers(list: Asker[]): Asker[] {
   const name = (a: Asker) => (a.consumer ? nameOf(a.consumer) : a.entry)
   return list.filter((a, n) => list.findIndex((b) => name(b) === name(a)) === n).slice(0, 2)

@@ -29,7 +29,7 @@ const whole = computed(() => {
   const to = Math.max(...built.map((b) => b.from + b.took_ns))
   return { from, to: Math.max(to, from + 1) }
 })
-// What fills the width stands in the address, as ns from and to.
+// What fills the width is in the address, as ns from and to.
 const zoomed = useQuery().text('zoom', '', 'replace')
 const zoom = computed({
   get: () => {

@@ -12,11 +12,11 @@ import PartitionBoard from './PartitionBoard.vue'
 import { letterOf, ranges } from './partitions'
 
 const { data, error, loading, refresh } = useFetched(() => [], (signal: AbortSignal) => api.services(signal))
-// Who works on what changes without anything being recorded, so the live line does not tell of it.
+// Who works on what changes without anything being recorded, so no live message reports it.
 const again = window.setInterval(() => void refresh(), 2000)
 onBeforeUnmount(() => window.clearInterval(again))
 
-// A service keeps its letter while the page is open, whoever comes and goes.
+// A service keeps its letter while the page is open, even if services come and go.
 const known = ref<string[]>([])
 watch(data, (now) => now?.services.forEach((s) => s.id && !known.value.includes(s.id) && known.value.push(s.id)))
 const place = (id: string | undefined) => known.value.indexOf(id ?? '')
@@ -40,13 +40,13 @@ const versions = computed(() => new Set(data.value?.services.map((s) => s.deriva
         each.
       </p>
       <v-alert v-if="away" class="mb-3" type="error" variant="tonal" density="compact" data-away>
-        The log does not answer this service: it cannot be reached, or most of its servers are down. Batches are put off until it does; recorders hold what they have.
+        The log does not answer this service: it cannot be reached, or most of its servers are down. Batches are rejected with Retry-After until it does; recorders hold what they have.
       </v-alert>
       <v-alert v-else-if="moving" class="mb-3" type="warning" variant="tonal" density="compact" data-moving>
         {{ moving }} of {{ data.partitions }} partitions {{ moving === 1 ? 'is' : 'are' }} being taken over. Questions about their streams are answered when that is done.
       </v-alert>
       <v-alert v-if="versions > 1" class="mb-3" type="info" variant="tonal" density="compact">
-        Not all services derive findings in the same way: they are of different versions, or have different settings. What another one derived is derived anew where its streams are taken over.
+        Not all services derive findings in the same way: they are of different versions, or have different settings. What another one derived is reanalysed where its streams are taken over.
       </v-alert>
       <PartitionBoard :list="data" :place="place" class="mb-4" />
       <v-table v-if="data.services.length" density="compact" class="services">
@@ -86,7 +86,7 @@ const versions = computed(() => new Set(data.value?.services.map((s) => s.deriva
 </template>
 
 <style>
-/* Services are told apart by a letter; the colour helps to find it. */
+/* Services are distinguished by a letter; the colour helps to find it. */
 :root {
   --service-0: #2f6fab;
   --service-1: #8a5a00;

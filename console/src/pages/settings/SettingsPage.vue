@@ -25,7 +25,7 @@ const bytes = (n: number) => (n < 1 << 20 ? `${rounded(n)} bytes` : `${whole(Mat
             <dt>Stored</dt><dd :title="`${data.stored_bytes} bytes`">{{ bytes(data.stored_bytes) }} of traces, packed</dd>
             <dt>Kept for</dt><dd>{{ data.keep_for_ns ? `${took(data.keep_for_ns)} after the last event` : 'without limit' }}</dd>
             <dt>Kept at most</dt><dd>{{ data.keep_bytes ? bytes(data.keep_bytes) : 'without limit' }}</dd>
-            <dt v-if="data.stale">Being analysed anew</dt><dd v-if="data.stale">{{ count(data.stale, 'stream', 'streams') }} left, {{ whole(data.refreshed) }} done</dd>
+            <dt v-if="data.stale">Being reanalysed</dt><dd v-if="data.stale">{{ count(data.stale, 'stream', 'streams') }} left, {{ whole(data.refreshed) }} done</dd>
           </dl>
           <p class="quiet mt-3">Pinned recordings are always kept. Set these limits when you start the service: <span class="code">keenlantern serve --keep-for 720h --keep-bytes 20000000000</span></p>
         </v-card>

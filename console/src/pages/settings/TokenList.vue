@@ -72,7 +72,7 @@ const revoke = (t: Token) =>
     </v-card>
     <v-dialog :model-value="!!revoking" max-width="480" @update:model-value="revoking = undefined">
       <v-card v-if="revoking" class="pa-4" title="Revoke this token?">
-        <p class="my-3">Whoever uses {{ revoking.name || revoking.id }} is refused from now on.</p>
+        <p class="my-3">Requests with {{ revoking.name || revoking.id }} are refused from now on.</p>
         <div class="row">
           <v-btn color="error" variant="flat" @click="revoke(revoking)">Revoke it</v-btn>
           <v-btn @click="revoking = undefined">Keep it</v-btn>

@@ -36,7 +36,7 @@ const query = computed(() => ({
   lifetime: lifetime.value,
   limit: 500,
 }))
-// Columns would move under whoever compares them: new scopes are shown when they are asked for.
+// Columns would move under the reader: new scopes are shown when they are asked for.
 const { data, error, loading, refresh, news, show } = useHeldView(() => props.recording, 'sharing', query, (board) => (board?.scopes.length ?? 0) > 1)
 const { data: names } = useView(() => props.recording, 'scopes', () => ({ limit: 1 }))
 
@@ -90,7 +90,7 @@ const command = computed(() => {
     <PageState :error="error" :loading="loading && !data" what="the board" @retry="refresh" />
     <template v-if="data">
       <v-card v-if="!data.rows.length" class="pa-4">
-        <p class="quiet">{{ data.scopes.length ? 'Nobody was given anything in these scopes that the filters let through.' : 'There are no scopes to compare yet.' }}</p>
+        <p class="quiet">{{ data.scopes.length ? 'No instance was given out in these scopes, as the filters have it.' : 'There are no scopes to compare yet.' }}</p>
       </v-card>
       <template v-else>
         <div class="over quiet mb-1">

@@ -45,7 +45,7 @@ const items = computed(() =>
 const which = ref<string>()
 const lifetime = ref('scoped')
 
-// A recording that goes on is played again when somebody asks for it: that takes as long as analysing it.
+// A running recording is played again on request: that takes as long as analysing it.
 const { data, error, loading, refresh } = useFetched(
   () => [`${props.recording} ${sets.value.join(';')}`, sets.value] as const,
   async (_about: string, list: readonly string[], signal: AbortSignal) => {
@@ -56,7 +56,7 @@ const { data, error, loading, refresh } = useFetched(
   },
 )
 
-// Proposals are played one after the other: only for whoever asks.
+// Proposals are played one after the other: only on request.
 const proposing = flag('propose')
 const proposals = useFetched(
   () => [props.recording, proposing.value] as const,

@@ -12,7 +12,7 @@ namespace KeenLantern.Record.AspNetCore;
 /// <summary>The entry points behind an endpoint, and what each of them is given: a controller, a page, a hub, a handler.</summary>
 internal sealed class Askers
 {
-    private const int Most = 1024; // services that are remembered of an endpoint
+    private const int Most = 1024; // services that are kept of an endpoint
 
     private static readonly ConditionalWeakTable<Endpoint, Askers> Known = [];
 

@@ -19,7 +19,7 @@ public static class KeenLanternWebExtensions
         return builder;
     }
 
-    /// <summary>Returns what a host builds its recorded container by, where the application has a recorder of its own.</summary>
+    /// <summary>Returns what a host builds its recorded container by, where the application has its own recorder.</summary>
     /// <param name="recorder">The recorder.</param>
     /// <param name="options">How the container checks its registrations.</param>
     public static RecordedServiceProviderFactory ForRequests(this Recorder recorder, ServiceProviderOptions? options = null) =>

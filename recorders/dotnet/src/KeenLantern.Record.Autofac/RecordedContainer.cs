@@ -347,7 +347,7 @@ internal sealed class RecordedContainer : IServiceMiddlewareSource
     private void Build(Component component, ResolveRequestContext context, Action<ResolveRequestContext> next)
     {
         Frame? outer = top;
-        // What outlives scopes is remembered while nothing is recorded.
+        // What outlives scopes is kept while nothing is recorded.
         if (!recorder.IsOn && component.Lifetime is not (Lifetime.Singleton or Lifetime.External) && component.Names.Count > 0 && component.Passes == Passes.Nothing)
         {
             next(context);

@@ -608,7 +608,7 @@ internal sealed partial class Container
 
     private void Failed(Node node, RecordedScope scope, Exception e, Work work)
     {
-        if (work.Building?.Around is null) // told once, for the outermost
+        if (work.Building?.Around is null) // recorded once, for the outermost
         {
             Recorder.Fail(new FailEvent
             {
@@ -622,7 +622,7 @@ internal sealed partial class Container
         }
     }
 
-    // An instance's id, or the ids of several. What the container built by itself is told when it is first seen.
+    // An instance's id, or the ids of several. What the container built by itself is recorded when it is first seen.
     private object? IdsOf(object? value, Node? target, bool many, Type service, object? key, RecordedScope scope, Work work)
     {
         if (value is null)

@@ -273,7 +273,7 @@ internal sealed class Plan
         }
 
         Refusal? found = Walk(service, key, [], [], null);
-        // The service and the key may come from requests: only registered ones are remembered, up to a bound.
+        // The service and the key may come from requests: only registered ones are kept, up to a bound.
         return Has(service, key) && refusals.Count < MostRemembered ? refusals.GetOrAdd((service, key), found) : found;
     }
 

@@ -44,7 +44,7 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
         return Of.Get(this, serviceType, null, required: false);
     }
 
-    // The container's own providers leave this to an extension method. Here it tells what has to be there from what may be absent.
+    // The container's own providers leave this to an extension method. Here it distinguishes required from optional services.
     public object GetRequiredService(Type serviceType)
     {
         ArgumentNullException.ThrowIfNull(serviceType);
@@ -193,7 +193,7 @@ internal sealed class RecordedScope : IServiceScope, IServiceProvider, IKeyedSer
     }
 }
 
-/// <summary>The factory of scopes that a consumer was given by its constructor: it tells who opens them.</summary>
+/// <summary>The factory of scopes that a consumer was given by its constructor: it shows who opens them.</summary>
 internal sealed class RecordedScopeFactory(Container of, Node consumer) : IServiceScopeFactory
 {
     internal Node Consumer => consumer;

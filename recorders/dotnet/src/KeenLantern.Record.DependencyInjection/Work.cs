@@ -3,7 +3,7 @@ namespace KeenLantern.Record.DependencyInjection;
 /// <summary>What a thread resolves and constructs at the moment: both are done on one thread, from their beginning to their end.</summary>
 internal sealed class Work
 {
-    private const int Kept = 64; // constructions within one another that are remembered for the next ones
+    private const int Kept = 64; // constructions within one another that are kept for the next ones
 
     [ThreadStatic]
     private static Work? mine;

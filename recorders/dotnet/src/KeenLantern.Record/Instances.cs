@@ -15,7 +15,7 @@ internal sealed class Instances(int most)
 
     internal bool Full => Volatile.Read(ref size) >= most;
 
-    /// <summary>Remembers which instance an object is; <paramref name="tell"/>: its collection is an event.</summary>
+    /// <summary>Stores which instance an object is; <paramref name="tell"/>: its collection is an event.</summary>
     internal void Know(object instance, long inst, long reg, bool tell)
     {
         if (known.TryGetValue(instance, out Known? was))

@@ -2,7 +2,7 @@ using System.Text.Json;
 
 namespace KeenLantern.Record;
 
-/// <summary>Tells the service how the recorder is doing, again and again, and does what it wants. It uses no thread while it waits.</summary>
+/// <summary>Reports the recorder's state to the service in a loop, and applies its orders. It uses no thread while it waits.</summary>
 internal sealed class Orders(Recorder recorder, RecorderOptions options)
 {
     private static readonly TimeSpan FirstWait = TimeSpan.FromSeconds(1);

@@ -28,7 +28,7 @@ public sealed class Recorder : IDisposable
     private long scopes;
     private long insts;
 
-    // Registrations, and instances that outlive scopes, are remembered, to be written when recording begins. One lock guards them.
+    // Registrations, and instances that outlive scopes, are kept, to be written when recording begins. One lock guards them.
     private readonly object rare = new();
     private readonly object switching = new();
     private readonly List<TraceEvent> setup = []; // containers and registrations
@@ -47,7 +47,7 @@ public sealed class Recorder : IDisposable
     private readonly int mostRemembered;
     private long noted; // bytes of notes
     private long dropped;
-    private long warned; // when trouble was told last
+    private long warned; // when a problem was last reported
     private volatile bool crowded;
 
     private readonly Writer writer;
@@ -55,7 +55,7 @@ public sealed class Recorder : IDisposable
     private readonly Orders? orders;
     private readonly PosixSignalRegistration? interrupt;
 
-    /// <summary>What a stream is told when it begins.</summary>
+    /// <summary>What a stream begins with.</summary>
     internal sealed record Told(List<TraceEvent> Setup, List<MakeEvent> Kept, long Untold);
 
     /// <summary>Starts recording.</summary>
@@ -112,7 +112,7 @@ public sealed class Recorder : IDisposable
     public Totals Totals => writer.Totals(Volatile.Read(ref dropped));
 
     /// <summary>
-    /// Switches recording on or off, or changes how it is done. Switching on begins a new stream, which is first told what is
+    /// Switches recording on or off, or changes how it is done. Switching on begins a new stream, which begins with what is
     /// registered, and what is alive and outlives scopes; scopes that are open already are left out.
     /// </summary>
     public void Set(Setting to)
@@ -452,7 +452,7 @@ public sealed class Recorder : IDisposable
         }
 
         long inst = make.Inst = Interlocked.Increment(ref insts);
-        // The collection of what ends with a scope that is no root says nothing new.
+        // Collection of what ends with a scope other than a root adds nothing.
         bool tell = make.Owner == TraceEvent.Nobody || roots.ContainsKey(make.Owner ?? make.Scope);
         if (!Note(on, make))
         {
@@ -467,7 +467,7 @@ public sealed class Recorder : IDisposable
         return inst;
     }
 
-    // What outlives scopes is remembered even while nothing is recorded, to be told when recording begins.
+    // What outlives scopes is kept even while nothing is recorded, to be written when recording begins.
     private long MakeLasting(MakeEvent make, object? instance)
     {
         lock (rare)
@@ -584,7 +584,7 @@ public sealed class Recorder : IDisposable
         });
     }
 
-    // What is told at the beginning of a stream, and what ends, is one or the other.
+    // What is written at the beginning of a stream, and what ends, is one or the other.
     private Session? LetGo(long inst)
     {
         lock (rare)
@@ -627,7 +627,7 @@ public sealed class Recorder : IDisposable
 
     /// <summary>
     /// Returns how a trace writes a key: a text as it is, anything else as its type in parentheses and its value. An object without
-    /// a value of its own is numbered.
+    /// its own value is numbered.
     /// </summary>
     public string KeyText(object? key) => keys.Text(key);
 
@@ -685,7 +685,7 @@ public sealed class Recorder : IDisposable
         public static bool operator !=(Entered left, Entered right) => !left.Equals(right);
     }
 
-    /// <summary>Does some work in a scope of its own: a job, a step, a message.</summary>
+    /// <summary>Does some work in its own scope: a job, a step, a message.</summary>
     public async Task RunAsync(string kind, string name, Func<Task> work)
     {
         ArgumentNullException.ThrowIfNull(work);
@@ -701,7 +701,7 @@ public sealed class Recorder : IDisposable
         }
     }
 
-    /// <summary>Does some work in a scope of its own: a job, a step, a message.</summary>
+    /// <summary>Does some work in its own scope: a job, a step, a message.</summary>
     public void Run(string kind, string name, Action work)
     {
         ArgumentNullException.ThrowIfNull(work);

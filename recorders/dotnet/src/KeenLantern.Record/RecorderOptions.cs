@@ -12,7 +12,7 @@ public sealed class RecorderOptions
     /// <summary>Such as "production" or "test".</summary>
     public string? Environment { get; set; }
 
-    /// <summary>Labels that help to tell recordings apart.</summary>
+    /// <summary>Labels that help to distinguish recordings.</summary>
     public IDictionary<string, string> Labels { get; } = new Dictionary<string, string>();
 
     /// <summary>

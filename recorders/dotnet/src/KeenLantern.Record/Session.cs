@@ -32,6 +32,6 @@ internal sealed class Session(Setting setting, long firstScope, long firstInst, 
         (setting.Bytes > 0 && Bytes >= setting.Bytes) ||
         (setting.Time > TimeSpan.Zero && Recorder.Now - Began >= Recorder.Ticks(setting.Time));
 
-    /// <summary>Whether the stream was told of an instance.</summary>
+    /// <summary>Whether the stream knows an instance.</summary>
     internal bool Knows(long inst) => inst >= firstInst || told.Contains(inst);
 }

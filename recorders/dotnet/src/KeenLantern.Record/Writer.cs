@@ -335,7 +335,7 @@ internal sealed class Writer
 
     private void Put(TraceEvent note, long t)
     {
-        // Of what it was given, an instance that this stream was not told of is one that is not recorded.
+        // Of what it was given, an instance that this stream does not know is not recorded.
         if (note is MakeEvent { With: { } with } make && !(with is InstanceIds ids ? Know(ids) : with.All(Knows)))
         {
             make.With = with.Select(Known).ToList();

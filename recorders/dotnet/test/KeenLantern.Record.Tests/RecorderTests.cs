@@ -230,7 +230,7 @@ public class RecorderTests
         File.Delete(there);
     }
 
-    /// <summary>A stream that takes nothing before it is told to.</summary>
+    /// <summary>A stream that accepts nothing until it is allowed to.</summary>
     private sealed class Held(Stream to) : MemoryStream
     {
         private readonly ManualResetEventSlim go = new();

@@ -21,7 +21,7 @@ type Names struct {
 	byType map[reflect.Type]string
 }
 
-// maxNames bounds how many are remembered. Types beyond it go by their full names.
+// maxNames bounds how many are kept. Types beyond it use their full names.
 const maxNames = 100_000
 
 var (
@@ -29,7 +29,7 @@ var (
 )
 
 // Of returns a short name for a full one, such as "*example.org/harbour/berths.Ledger": "berths.Ledger", and where that is
-// another type's already, as much more of it as tells them apart.
+// another type's already, as much more of it as distinguish them.
 func (n *Names) Of(full string) string {
 	n.mu.RLock()
 	name, ok := n.byFull[full]
@@ -113,7 +113,7 @@ func Full(t reflect.Type) string {
 	return t.String()
 }
 
-// Basic tells whether a type is one that nobody shares as a service: a number, a text, a moment, a list of them.
+// Basic reports whether a type is not shared as a service: a number, a text, a moment, a list of them.
 func Basic(t reflect.Type) bool {
 	switch t.Kind() {
 	case reflect.Bool, reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8, reflect.Uint16,
@@ -125,7 +125,7 @@ func Basic(t reflect.Type) bool {
 	return false
 }
 
-// Closes tells whether something of a type has to be let go: it has one of the methods Close, Shutdown or Stop, without
+// Closes reports whether something of a type has to be released: it has one of the methods Close, Shutdown or Stop, without
 // results or with an error, and without arguments or with a context.
 func Closes(t reflect.Type) bool {
 	if t == nil {
@@ -151,7 +151,7 @@ func Closes(t reflect.Type) bool {
 
 // Caller returns where the code stands that called into one of the packages, whose paths are given: "wiring.go:41".
 //
-// A generic function's body may count as its caller's, so that the file tells where its function's name does not.
+// A generic function's body may count as its caller's, so that the file shows it where its function's name does not.
 func Caller(packages ...string) string {
 	var pcs [32]uintptr
 	frames := runtime.CallersFrames(pcs[:runtime.Callers(2, pcs[:])])
@@ -169,7 +169,7 @@ func Caller(packages ...string) string {
 	}
 }
 
-// within tells whether a frame is in one of the packages: by its function's name, or by its file, which lies in a folder of
+// within reports whether a frame is in one of the packages: by its function's name, or by its file, which lies in a folder of
 // the package's name and version, of its name within a vendor folder, or, for a module of a workspace, in one that ends so.
 func within(f *runtime.Frame, packages []string) bool {
 	for _, p := range packages {

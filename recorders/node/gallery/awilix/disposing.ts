@@ -38,7 +38,7 @@ export async function disposing({ recorder, mistaken }: Running): Promise<void> 
   for (let n = 0; n < 4; n++) {
     const scope = container.createScope()
     scope.resolve('bucket')
-    // When nobody is thirsty it returns too soon.
+    // If none is left it returns too soon.
     if (mistaken && n === 2) continue
     await scope.dispose()
   }

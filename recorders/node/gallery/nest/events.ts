@@ -52,6 +52,6 @@ class Town {}
 export async function events(running: Running): Promise<void> {
   const app = await start(running, Town)
   const at = await listen(app)
-  for (let n = 1; n < 4; n++) if ((await get(`${at}/gate`)) !== String(n)) throw new Error('nobody hears')
+  for (let n = 1; n < 4; n++) if ((await get(`${at}/gate`)) !== String(n)) throw new Error('no answer')
   await app.close()
 }

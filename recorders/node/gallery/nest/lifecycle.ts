@@ -45,7 +45,7 @@ class Bellows implements OnModuleDestroy {
   }
 }
 
-// It fails as it is put out.
+// It fails as it is written.
 @Injectable()
 class DampFurnace extends Furnace {
   override onApplicationShutdown() {

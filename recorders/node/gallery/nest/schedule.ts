@@ -6,7 +6,7 @@ import { createContext } from 'keenlantern-record/nest'
 import { made, pause, type Running } from '../running.js'
 import { quiet } from './serving.js'
 
-// Scheduled methods, each run with an instance of its own.
+// Scheduled methods, each run with its own instance.
 
 @Injectable({ scope: Scope.TRANSIENT })
 class Reading {

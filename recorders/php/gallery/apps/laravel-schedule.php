@@ -1,6 +1,6 @@
 <?php
 
-// Scheduled tasks, each run with an instance of its own.
+// Scheduled tasks, each run with its own instance.
 
 declare(strict_types=1);
 

@@ -49,7 +49,7 @@ final class Laravel
         $running->recordedBy($this->app->make(Recorder::class));
     }
 
-    /** Answers a request, and lets go of what was scoped, as a resident server does unless its author forgets. */
+    /** Answers a request, and releases what was scoped, as a resident server does unless its author forgets. */
     public function get(string $path, bool $forget = true, int $status = 200): string
     {
         $kernel = $this->app->make(HttpKernel::class);

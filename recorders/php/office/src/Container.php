@@ -8,7 +8,7 @@ use Psr\Container\ContainerExceptionInterface;
 use Psr\Container\ContainerInterface;
 use Psr\Container\NotFoundExceptionInterface;
 
-/** A container made by hand: factories by name, each given whatever stands in front of this container. */
+/** A container made by hand: factories by name, each given whatever is in front of this container. */
 final class Container implements ContainerInterface
 {
     /** @var array<string, object> */
@@ -61,7 +61,7 @@ final class Container implements ContainerInterface
         return $object;
     }
 
-    /** Lets go of what belongs to one request or job. */
+    /** Releases what belongs to one request or job. */
     public function endScope(): void
     {
         foreach ($this->lifetimes as $id => $lifetime) {

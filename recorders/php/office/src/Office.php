@@ -17,7 +17,7 @@ final class Office implements Works
         'two-clocks' => "the night job's clock was registered a second time instead of asking for the one there is",
         'station-misspelt' => 'the radio desk asks for the weather of a station whose name is spelt otherwise',
         'crew-waits-for-tug' => "the tug's crew asks for the dispatcher, who asks for the crew",
-        'gauge-read-direct' => 'the berth planner asks for the gauge itself and goes round what audits and remembers it',
+        'gauge-read-direct' => 'the berth planner asks for the gauge itself and bypasses the decorators that audit and cache it',
         'stand-in-weather' => "the weather that tests use was left in place of the buoy's",
     ];
 
@@ -85,7 +85,7 @@ final class Office implements Works
         // It is all done.
     }
 
-    /** Does a piece of work, and says what came of it. */
+    /** Does a piece of work, and returns the result. */
     public function answer(string $kind, string $name, ?string $traceparent): string
     {
         $scope = $this->recorder?->open($kind, $name, $traceparent);

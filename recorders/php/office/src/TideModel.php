@@ -4,7 +4,7 @@ declare(strict_types=1);
 
 namespace Saltmarsh\Office;
 
-/** What the water will do, from a table that somebody has worked out, or that takes a while to work out. */
+/** What the water will do, from a precomputed table, or that takes a while to work out. */
 final class TideModel
 {
     /** @param list<float> $table */

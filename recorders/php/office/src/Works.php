@@ -4,7 +4,7 @@ declare(strict_types=1);
 
 namespace Saltmarsh\Office;
 
-/** A process of the office that does one piece of work after the other, each in a scope of its own. */
+/** A process of the office that does one piece of work after the other, each in its own scope. */
 interface Works
 {
     /** Does a piece of work, or has it be done. */

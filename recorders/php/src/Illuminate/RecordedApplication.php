@@ -6,7 +6,7 @@ namespace KeenLantern\Record\Illuminate;
 
 use Illuminate\Foundation\Application;
 
-/** The framework's application, whose container is recorded. It stands in its place in bootstrap/app.php. */
+/** The framework's application, whose container is recorded. It is in its place in bootstrap/app.php. */
 class RecordedApplication extends Application
 {
     use RecordsContainer;

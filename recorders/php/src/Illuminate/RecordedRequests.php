@@ -27,7 +27,7 @@ final class RecordedRequests
     /** Opens the request's scope. */
     public function begin(Request $request): void
     {
-        $this->end(); // of one that nobody has terminated
+        $this->end(); // of one that was not terminated
         $this->request = $request;
         $this->scope = $this->recorder->open('request', Recorder::methodOf($request->getMethod()), $request->headers->get('traceparent'));
     }

@@ -85,7 +85,7 @@ trait RecordsContainer
         return true;
     }
 
-    /** Sees what is set anew on an instance whenever a name is bound anew. */
+    /** Sees what is set again on an instance whenever a name is rebound. */
     public function refresh($abstract, $target, $method)
     {
         $found = parent::refresh($abstract, $target, $method);
@@ -122,7 +122,7 @@ trait RecordsContainer
         }, \count($all));
     }
 
-    /** Has what the container kept be let go of. */
+    /** Has what the container kept be released. */
     public function flush()
     {
         parent::flush();
@@ -260,7 +260,7 @@ trait RecordsContainer
         }
         $internal = self::lanternInternal($object);
         if ($internal && !self::lanternConcerns($now)) {
-            return; // what the framework builds for itself is told of where it is given to something of the application's
+            return; // what the framework builds for itself is recorded where the application is given it
         }
         if ($shared && $this->lantern->idOf($object) === 0) {
             $now->external = true;
@@ -305,7 +305,7 @@ trait RecordsContainer
         return false;
     }
 
-    /** Tells of what has been resolved, what it was given first. */
+    /** Reports what has been resolved, what it was given first. */
     private function lanternTold(Resolution $now): void
     {
         if ($now->object !== null) {
@@ -408,7 +408,7 @@ trait RecordsContainer
 
     private function lanternRegistration(Resolution $now): int
     {
-        // What was bound anew under a name is another registration, and so is an instance that was handed in for one that was built.
+        // What was rebound under a name is another registration, and so is an instance that was handed in for one that was built.
         $bound = $this->bindings[$now->name]['concrete'] ?? null;
         if ($now->handedIn || ($this->lanternNames->bound[$now->name] ?? null) !== $bound) {
             unset($this->lanternNames->registrations[$now->name], $this->lanternNames->layers[$now->name]);

@@ -30,7 +30,7 @@ final class RecordedRequests implements EventSubscriberInterface
     public function opened(RequestEvent $event): void
     {
         if ($event->isMainRequest()) {
-            $this->ended(); // of one that nobody has terminated
+            $this->ended(); // of one that was not terminated
             $request = $event->getRequest();
             $this->scope = $this->recorder->open('request', Recorder::methodOf($request->getMethod()), $request->headers->get('traceparent'));
         }

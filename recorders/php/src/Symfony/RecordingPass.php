@@ -64,7 +64,7 @@ final class RecordingPass implements CompilerPassInterface
             }
             $table[$id] = $this->describe($container, (string) $id, $definition);
             if ($definition->isPublic() || isset($unseen[$id])) {
-                // Whoever asks the container itself, or a locator, for what is there already is not seen.
+                // Requests to the container itself, or a locator, for an existing instance are not seen.
                 $table[$id]['sees'] = ['with', 'closes', 'fail'];
             }
             $this->rewrite((string) $id, $definition, $class);

@@ -93,7 +93,7 @@ final class Wiring implements ResetInterface
         return $instance;
     }
 
-    /** Tells of what setters and properties gave an instance. */
+    /** Reports what setters and properties gave an instance. */
     public function filled(string $id, object $instance): void
     {
         $to = $this->recorder->on() ? $this->recorder->idOf($instance) : 0;
@@ -108,7 +108,7 @@ final class Wiring implements ResetInterface
         }
     }
 
-    /** The container lets go of all that it has built. */
+    /** The container releases all that it has built. */
     public function reset(): void
     {
         $this->latest = [];
@@ -141,9 +141,9 @@ final class Wiring implements ResetInterface
     }
 
     /**
-     * All that have a tag, which are built when they are first asked for: each is told of as it is handed out.
+     * All that have a tag, which are built when they are first asked for: each is recorded as it is handed out.
      *
-     * @param ?\WeakReference<object> $holder whoever is built with it, once it is
+     * @param ?\WeakReference<object> $holder the instance that is built with it, once it is
      */
     private function watched(RewindableGenerator $argument, ?\WeakReference &$holder): RewindableGenerator
     {

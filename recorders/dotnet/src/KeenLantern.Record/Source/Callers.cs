@@ -9,7 +9,7 @@ namespace KeenLantern.Record.Source;
 /// <summary>Where in the application's source something happens.</summary>
 internal static class Callers
 {
-    private const int Most = 1 << 12; // places that are remembered
+    private const int Most = 1 << 12; // places that are kept
 
     private static readonly string[] Recorders =
     [

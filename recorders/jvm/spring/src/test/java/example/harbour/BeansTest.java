@@ -40,7 +40,7 @@ import org.springframework.context.annotation.Scope;
 import org.springframework.context.annotation.ScopedProxyMode;
 import org.springframework.context.support.SimpleThreadScope;
 
-/** What is told of beans of every kind: real contexts, and what comes out. */
+/** What is recorded of beans of every kind: real contexts, and what comes out. */
 class BeansTest {
     private final Trace trace = new Trace();
     private Recorder recorder = trace.recorder();
@@ -329,7 +329,7 @@ class BeansTest {
         JsonNode shift =
                 trace.of("open", l -> l.get("kind").asText().equals("shift")).get(0);
         assertEquals(shift.get("scope").asLong(), made.get("owner").asLong());
-        assertEquals("unknown", shift.get("ends").asText(), "nobody tells of its end");
+        assertEquals("unknown", shift.get("ends").asText(), "its end is not reported");
     }
 
     @Test
@@ -610,7 +610,7 @@ class BeansTest {
         @Bean
         @Lazy
         static Tug tug() {
-            throw new AssertionError("nobody asked for it");
+            throw new AssertionError("it was not requested");
         }
     }
 }

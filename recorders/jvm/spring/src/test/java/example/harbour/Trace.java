@@ -12,7 +12,7 @@ import java.util.List;
 import java.util.Set;
 import java.util.function.Predicate;
 
-/** What a recorder has told, to be asked about. */
+/** What a recorder has recorded, for assertions. */
 final class Trace {
     private final ByteArrayOutputStream out = new ByteArrayOutputStream();
     final List<Throwable> trouble = new ArrayList<>();
@@ -48,7 +48,7 @@ final class Trace {
                 .toList();
     }
 
-    /** The registration of the bean of a name, as it was told last. */
+    /** The registration of the bean of a name, as it was last recorded. */
     JsonNode register(String service, String key) {
         List<JsonNode> found = of(
                 "register",

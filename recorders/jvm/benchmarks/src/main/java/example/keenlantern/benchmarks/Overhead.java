@@ -22,7 +22,7 @@ import java.util.stream.Stream;
  * What recording costs a request of the office on Spring Boot, and its start. For requests, the offices run in one process (two of one
  * program differ by more than is measured here) and are asked in short turns, so that a busy machine is as busy for all. One that is
  * recorded runs in no process with one that is switched off: what the virtual machine compiles for one, the other runs too. A start
- * has a process of its own, in another order each time.
+ * has its own process, in another order each time.
  *
  * <pre>java -cp 'target/classes:target/lib/*' example.keenlantern.benchmarks.Overhead [ROUNDS [TURNS [STARTS]]]</pre>
  */

@@ -56,7 +56,7 @@ public final class Config {
         return this;
     }
 
-    /** Anything that helps to tell recordings apart. */
+    /** Anything that helps to distinguish recordings. */
     public Config labels(Map<String, String> labels) {
         this.labels = Map.copyOf(labels);
         return this;
@@ -111,7 +111,7 @@ public final class Config {
         return this;
     }
 
-    /** How it records while nobody says otherwise. */
+    /** How it records unless an order says otherwise. */
     public Config setting(Setting setting) {
         this.setting = setting;
         this.off = !setting.on();
@@ -163,13 +163,13 @@ public final class Config {
         return this;
     }
 
-    /** Is told, at most once a second, of trouble. Unless given, the first trouble goes to the runtime's logger. */
+    /** Gets problems with recording, at most one a second. Unless given, the first problem goes to the runtime's logger. */
     public Config problem(Consumer<Throwable> problem) {
         this.problem = problem;
         return this;
     }
 
-    /** Tells the trace-id of what is going on, null for none. Unless given: that of OpenTelemetry's current span. */
+    /** Returns the current trace-id, null for none. Unless given: that of OpenTelemetry's current span. */
     public Config traces(Supplier<String> traces) {
         this.traces = traces;
         return this;

@@ -18,7 +18,7 @@ import java.util.concurrent.locks.Condition;
 import java.util.concurrent.locks.ReentrantLock;
 import java.util.function.Consumer;
 
-/** Delivers batches in their order, each until it is accepted: a thread of its own. */
+/** Delivers batches in their order, each until it is accepted: its own thread. */
 final class Delivery implements Runnable {
     private static final int FIRST_RETRY = 100; // ms
     private static final int LAST_RETRY = 5000; // ms
@@ -55,7 +55,7 @@ final class Delivery implements Runnable {
         thread.setDaemon(true);
     }
 
-    // What is there already is not written over, and nobody else reads it.
+    // An existing file is not overwritten, and only its owner can read it.
     private static OutputStream create(Path file) throws IOException {
         String name = file.getFileName().toString();
         if (name.endsWith(".zst"))
@@ -128,7 +128,7 @@ final class Delivery implements Runnable {
                 try {
                     queue.remove();
                     if (taken) {
-                        held -= batch.packed.length; // what was refused stays, to be told of at the end
+                        held -= batch.packed.length; // what was refused stays, to be reported at the end
                         delivered++;
                     }
                     changed.signalAll();
@@ -161,7 +161,7 @@ final class Delivery implements Runnable {
         if (broken) return false;
         try {
             output.write(batch.packed);
-            output.flush(); // whoever looks at the file sees what there is
+            output.flush(); // so that readers of the file see everything
             return true;
         } catch (IOException e) {
             broken = true;
@@ -205,7 +205,7 @@ final class Delivery implements Runnable {
         }
     }
 
-    // A stream that was refused has an end here: what comes of it later takes up no room, and counts as not taken.
+    // A stream that was refused has an end here: what results from it later takes up no room, and counts as not taken.
     private boolean giveUp(Batch batch) {
         lock.lock();
         try {

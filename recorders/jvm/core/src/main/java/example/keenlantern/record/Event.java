@@ -5,8 +5,8 @@ import java.util.List;
 import java.util.Map;
 
 /**
- * Something that happened: a line of a trace, see the trace format. An event that has been told to a recorder belongs to it, and
- * is neither changed nor told again. Ids that are 0 and texts that are null are left out, where the format lets them be.
+ * Something that happened: a line of a trace, see the trace format. An event that was given to a recorder belongs to it, and
+ * is neither changed nor given again. Ids that are 0 and texts that are null are left out, where the format lets them be.
  */
 public abstract sealed class Event implements Cloneable {
     /** The name of the trace format. */
@@ -26,7 +26,7 @@ public abstract sealed class Event implements Cloneable {
 
     private Event() {}
 
-    /** The same, not told yet: it may be changed, and told. */
+    /** A copy, not recorded yet: it may be changed, and recorded. */
     public Event copy() {
         try {
             Event copy = (Event) clone();
@@ -952,7 +952,7 @@ public abstract sealed class Event implements Cloneable {
             return this;
         }
 
-        /** Says that {@code owner} is nobody. */
+        /** Sets {@code owner} to none. */
         public Make noOwner() {
             this.owner = NONE;
             return this;

@@ -7,7 +7,7 @@ import java.util.concurrent.ConcurrentHashMap;
 import java.util.concurrent.atomic.AtomicInteger;
 import java.util.function.LongConsumer;
 
-/** Which object is which instance. It keeps no object alive, and tells of those that are collected. */
+/** Which object is which instance. It keeps no object alive, and reports those that are collected. */
 final class Instances {
     static final int BYTES = 128; // about what it takes to remember one
 
@@ -63,7 +63,7 @@ final class Instances {
         return size.get() >= most;
     }
 
-    /** Remembers what an object is; {@code tell}: its collection is to be told. */
+    /** Stores what an object is; {@code tell}: its collection is to be recorded. */
     void know(Object object, long inst, boolean tell) {
         Ref ref = new Ref(object, inst, tell, collected);
         Ref was = known.put(ref, ref);
@@ -81,13 +81,13 @@ final class Instances {
         return ref == null ? 0 : ref.inst;
     }
 
-    /** Says that an object has been disposed: that it is collected is then nothing new. */
+    /** Records that an object has been disposed: its collection then adds nothing. */
     void ended(Object object) {
         Ref ref = known.get(new Probe(object));
         if (ref != null) ref.told = false;
     }
 
-    /** Lets go of what has been collected, and tells of it. */
+    /** Drops what has been collected, and records that. */
     void collect(LongConsumer gone) {
         for (Reference<?> r = collected.poll(); r != null; r = collected.poll()) {
             Ref ref = (Ref) r;

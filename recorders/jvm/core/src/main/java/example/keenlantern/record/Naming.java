@@ -8,7 +8,7 @@ public final class Naming {
     /** A name that is to come. */
     public Naming() {}
 
-    /** Says what the name is. The first word holds; null: it has none. */
+    /** Sets the name. The first call counts; null: it has none. */
     public void is(String called) {
         if (settled) return;
         name = called;

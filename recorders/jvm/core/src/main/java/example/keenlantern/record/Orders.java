@@ -7,7 +7,7 @@ import java.time.Duration;
 import java.util.Map;
 import java.util.concurrent.TimeUnit;
 
-/** Tells the service again and again how the recorder is doing, and does what it wants: a thread of its own. */
+/** Reports the recorder's state to the service in a loop, and applies its orders, on a separate thread. */
 final class Orders implements Runnable {
     private static final long FIRST_WAIT = 1000; // ms
     private static final long LAST_WAIT = 30_000; // ms

@@ -45,7 +45,7 @@ public final class Recorder implements AutoCloseable {
 
     private final Config config;
     private final String id = UUID.randomUUID().toString();
-    // A place of each thread's, of one Work. It stays, since making it anew costs as much as all else that a request
+    // A place of each thread's, of one Work. It stays, since rebuilding it costs as much as all else that a request
     // costs while
     // recording is off; its class is the JDK's, so that it keeps no application's class loader alive.
     private final ThreadLocal<Object[]> working = ThreadLocal.withInitial(() -> new Object[1]);
@@ -57,7 +57,7 @@ public final class Recorder implements AutoCloseable {
     private final AtomicLong scopes = new AtomicLong();
     private final AtomicLong insts = new AtomicLong();
 
-    // What is rare, and what outlives scopes, is remembered to be told when recording begins. One lock is for all of
+    // What is rare, and what outlives scopes, is kept to be written when recording begins. One lock is for all of
     // it.
     private final ReentrantLock rare = new ReentrantLock();
     private final Map<Object, Event> setup =
@@ -87,10 +87,10 @@ public final class Recorder implements AutoCloseable {
     private volatile long warned;
     private final Unregistered unregistered;
     private final Keys keys = new Keys();
-    private volatile boolean closing; // somebody is about to end it
+    private volatile boolean closing; // it is about to end
     private final AtomicInteger attached = new AtomicInteger(); // containers that are open
 
-    /** What was told when recording began, for the writer. */
+    /** What was written when recording began, for the writer. */
     record Told(List<Event> setup, List<Event.Make> kept, long untold) {}
 
     Recorder(Config config) throws IOException {
@@ -120,7 +120,7 @@ public final class Recorder implements AutoCloseable {
     }
 
     /**
-     * Has applications that are started from now on in this process be recorded by a recorder, without settings of their own; null:
+     * Has applications that are started from now on in this process be recorded by a recorder, without their own settings; null:
      * no longer.
      */
     public static void install(Recorder recorder) {
@@ -165,7 +165,7 @@ public final class Recorder implements AutoCloseable {
     }
 
     /**
-     * Switches recording on or off, or changes how it is done. Switching on begins a new stream, which is first told what is
+     * Switches recording on or off, or changes how it is done. Switching on begins a new stream, which begins with what is
      * registered, and what is alive and outlives scopes; scopes that are open already are left out.
      */
     public void set(Setting to) {
@@ -174,7 +174,7 @@ public final class Recorder implements AutoCloseable {
 
     /**
      * Has something be done each time before and after recording begins, and each time when it has ended: adapters put away what they watch
-     * with while there is nothing to record. What is thrown is told as trouble. Running what is returned ends it.
+     * with while there is nothing to record. What is thrown is reported as a problem. Running what is returned ends it.
      */
     public Runnable whenSwitched(Runnable begins, Runnable ended) {
         Switched one = new Switched(begins, ended);
@@ -196,7 +196,7 @@ public final class Recorder implements AutoCloseable {
         boolean wasOn = on();
         if (to.on() && !wasOn) for (Switched one : switched) quietly(one.begins);
         switchTo(to, why);
-        // What was put away meanwhile, by somebody who saw that it was off, is put back.
+        // A note that another thread dropped meanwhile, since recording was off, is restored.
         if (!wasOn && on()) for (Switched one : switched) quietly(one.begins);
         if (wasOn && !on()) for (Switched one : switched) quietly(one.ended);
     }
@@ -250,7 +250,7 @@ public final class Recorder implements AutoCloseable {
         }
     }
 
-    /** A limit of the stream has been reached: the writer says so. */
+    /** A limit of the stream has been reached: the writer ends it. */
     void limit(Stream of) {
         if (now == of) set(Setting.OFF, LIMIT_REACHED);
     }
@@ -260,7 +260,7 @@ public final class Recorder implements AutoCloseable {
         return notes.take();
     }
 
-    /** Says that a note has been written. */
+    /** Records that a note has been written. */
     void written(Event note) {
         noted.addAndGet(-note.bytes());
     }
@@ -287,7 +287,7 @@ public final class Recorder implements AutoCloseable {
     public record Root(long container, long scope) {}
 
     /**
-     * Says that there is a container whose root scope is one of its own, which is scope 0 for the first.
+     * Records that there is a container whose root scope is one of its own, which is scope 0 for the first.
      *
      * @param container what it is like; its ids are set here
      * @param within the container around it, 0 for none
@@ -307,7 +307,7 @@ public final class Recorder implements AutoCloseable {
         }
     }
 
-    /** Says that something is registered, and returns its id. */
+    /** Records that something is registered, and returns its id. */
     public long register(Event.Register registration) {
         rare.lock();
         try {
@@ -348,7 +348,7 @@ public final class Recorder implements AutoCloseable {
         return reg > 0 && reg < list.length && list[(int) reg];
     }
 
-    // What is told again takes the place of what it was.
+    // A repeated registration replaces the earlier one.
     private void tell(Event event) {
         Object key = event instanceof Event.Register register ? (Object) register.reg : event;
         Event was = setup.get(key);
@@ -362,7 +362,7 @@ public final class Recorder implements AutoCloseable {
         if (now != null) note(now, event.copy());
     }
 
-    /** Says that a container is gone: what is remembered of it is let go. Its root has been closed before. */
+    /** Records that a container is gone: what is kept of it is dropped. Its root has been closed before. */
     public void forgetContainer(Root of) {
         rare.lock();
         try {
@@ -406,7 +406,7 @@ public final class Recorder implements AutoCloseable {
         return true;
     }
 
-    /** Says that a scope has begun and returns its id, {@link #UNRECORDED} or below where it is left out. It ends with {@link #close(long)}. */
+    /** Records that a scope has begun and returns its id, {@link #UNRECORDED} or below where it is left out. It ends with {@link #close(long)}. */
     public long open(Event.Open scope) {
         return open(scope, null);
     }
@@ -434,27 +434,27 @@ public final class Recorder implements AutoCloseable {
         return note(now, scope) ? id : DROPPED;
     }
 
-    /** Says that a scope belongs to another one without lying in it, as a request belongs to a session. */
+    /** Records that a scope belongs to another one without lying in it, as a request belongs to a session. */
     public void join(long scope, long around) {
         Stream now = this.now;
         if (now != null && scope > 0 && around > 0 && scope != around && in(now, scope) && in(now, around))
             note(now, new Event.Join().scope(scope).in(around));
     }
 
-    /** Says that a scope has ended: after its instances were disposed, or without anything having done so. */
+    /** Records that a scope has ended: after its instances were disposed, or without anything having done so. */
     public void close(long scope) {
         Stream now = this.now;
         if (now != null && in(now, scope)) note(now, new Event.Close().scope(scope));
     }
 
-    /** Says that an instance was built and returns its id; 0 where it is left out. */
+    /** Records that an instance was built and returns its id; 0 where it is left out. */
     public long make(Event.Make make) {
         return make(make, null);
     }
 
     /**
-     * Says that an object was built and returns its id; 0 where it is left out. The object is then known by {@link #idOf}, and is
-     * told to be gone when it is collected, where that means anything.
+     * Records that an object was built and returns its id; 0 where it is left out. The object is then known by {@link #idOf}, and is
+     * recorded as gone when it is collected, where that means anything.
      */
     public long make(Event.Make make, Object object) {
         Stream now = this.now;
@@ -472,7 +472,7 @@ public final class Recorder implements AutoCloseable {
         }
         make.inst = insts.incrementAndGet();
         long home = owned ? make.owner : make.scope;
-        // Of what ends with a scope that is no root it says nothing new that it was collected.
+        // Of what ends with a scope that is no root it its collection adds nothing.
         boolean tell = make.owner == Event.NONE || roots.contains(home);
         long id = make.inst;
         if (!note(now, make)) return 0;
@@ -480,7 +480,7 @@ public final class Recorder implements AutoCloseable {
         return id;
     }
 
-    // What outlives scopes is remembered even while nothing is recorded, to be told when that begins.
+    // What outlives scopes is kept even while nothing is recorded, to be written when recording begins.
     private long makeForGood(Event.Make make, Object object) {
         rare.lock();
         try {
@@ -511,12 +511,12 @@ public final class Recorder implements AutoCloseable {
         return instances.of(object);
     }
 
-    /** Says that an object stands in for an instance: it is the same one. */
+    /** Records that an object stands in for an instance: it is the same one. */
     public void standsFor(Object object, long inst) {
         if (inst != 0 && !instances.full()) instances.know(object, inst, false);
     }
 
-    /** Says that an instance was handed out, other than through its consumer's constructor. */
+    /** Records that an instance was handed out, other than through its consumer's constructor. */
     public void give(Event.Give give) {
         Stream now = this.now;
         if (now == null || give.inst == 0 || !now.knows(give.inst)) return;
@@ -525,7 +525,7 @@ public final class Recorder implements AutoCloseable {
         note(now, give);
     }
 
-    /** Says that an instance was called, by another one or by code that is none (0), in a scope, and how many ns it took. */
+    /** Records that an instance was called, by another one or by code that is none (0), in a scope, and how many ns it took. */
     public void use(long inst, long by, long scope, long took) {
         Stream now = this.now;
         if (now == null || inst == 0 || !now.knows(inst) || !in(now, scope)) return;
@@ -538,7 +538,7 @@ public final class Recorder implements AutoCloseable {
                         .ns(took));
     }
 
-    /** Says that an instance is being disposed in a scope. */
+    /** Records that an instance is being disposed in a scope. */
     public void disposing(long inst, long scope) {
         dispose(inst, scope, Event.Dispose.By.CONTAINER, Event.State.BEGUN, 0, null);
     }
@@ -548,7 +548,7 @@ public final class Recorder implements AutoCloseable {
         instances.ended(object);
     }
 
-    /** Says that an object has been disposed in a scope, and how many ns that took; 0: not known. */
+    /** Records that an object has been disposed in a scope, and how many ns that took; 0: not known. */
     public void disposed(Object object, long inst, long scope, long took, Throwable failure) {
         if (failure == null) instances.ended(object);
         dispose(
@@ -561,7 +561,7 @@ public final class Recorder implements AutoCloseable {
     }
 
     /**
-     * Says what is known of an instance's disposal. Of a failure the name of its class is recorded and never its message, which may
+     * Records what is known of an instance's disposal. Of a failure the name of its class is recorded and never its message, which may
      * hold anything.
      */
     public void dispose(long inst, long scope, Event.Dispose.By by, Event.State state, long took, Throwable failure) {
@@ -579,7 +579,7 @@ public final class Recorder implements AutoCloseable {
         note(now, dispose);
     }
 
-    // What is told at the beginning of a stream, and what ends, is one or the other.
+    // What is written at the beginning of a stream, and what ends, is one or the other.
     private Stream unkeep(long inst) {
         rare.lock();
         try {
@@ -591,7 +591,7 @@ public final class Recorder implements AutoCloseable {
         }
     }
 
-    /** Says that an instance is gone without having been disposed. */
+    /** Records that an instance is gone without having been disposed. */
     public void forget(long inst, Event.Forget.By by) {
         Stream now = unkeep(inst);
         if (inst != 0 && now != null && now.knows(inst))
@@ -603,7 +603,7 @@ public final class Recorder implements AutoCloseable {
         return keys;
     }
 
-    /** Says that something could not be built. */
+    /** Records that something could not be built. */
     public void fail(Event.Fail fail) {
         Stream now = this.now;
         if (now != null && fail.why == Event.Fail.Why.MISSING) unregistered.name(fail);
@@ -638,7 +638,7 @@ public final class Recorder implements AutoCloseable {
         return new Carrying(this, executor);
     }
 
-    /** Does some work in a scope of its own: a job, a step, a message. The scope of what this thread is doing lies around it. */
+    /** Does some work in its own scope: a job, a step, a message. The scope of what this thread is doing lies around it. */
     public void run(String kind, String name, Runnable work) {
         try {
             call(kind, name, () -> {
@@ -696,7 +696,7 @@ public final class Recorder implements AutoCloseable {
         return false;
     }
 
-    /** Tells of trouble with recording, at most once a second. */
+    /** Reports problems with recording, at most one a second. */
     public void trouble(Throwable problem) {
         long at = System.nanoTime();
         long before = warned;
@@ -706,12 +706,12 @@ public final class Recorder implements AutoCloseable {
         else if (before == 0) LOG.log(Level.WARNING, "recording for Keen Lantern: " + problem.getMessage());
     }
 
-    /** Says that a container is open: the end of the process waits a little for it to be closed. */
+    /** Records that a container is open: the end of the process waits a little for it to be closed. */
     public void attach() {
         attached.incrementAndGet();
     }
 
-    /** Says that it has been closed. */
+    /** Records that it has been closed. */
     public void detach() {
         attached.decrementAndGet();
     }
@@ -721,7 +721,7 @@ public final class Recorder implements AutoCloseable {
         return attached.get() > 0;
     }
 
-    /** Says that a container is being closed. */
+    /** Records that a container is being closed. */
     public void closing() {
         closing = true;
     }
@@ -743,7 +743,7 @@ public final class Recorder implements AutoCloseable {
         return writer.flush(within) && delivery.idle(within);
     }
 
-    /** Ends the recording, and tells of what could not be delivered within 10 seconds as of any trouble. */
+    /** Ends the recording, and reports what could not be delivered within 10 seconds as a problem. */
     @Override
     public void close() {
         try {

@@ -8,7 +8,7 @@ import java.util.LinkedHashSet;
 import java.util.Set;
 
 /**
- * An object that stands in for another one, by its interfaces, and tells the recorder of each call of their methods. It equals the
+ * An object that stands in for another one, by its interfaces, and records each call of their methods. It equals the
  * object that it stands for, and is equal to it for another stand-in.
  */
 public final class StandIn implements InvocationHandler {
@@ -38,7 +38,7 @@ public final class StandIn implements InvocationHandler {
      * Returns an object that stands in for an instance, or the object itself where none can: it has no interfaces, or none that may
      * be implemented elsewhere.
      *
-     * @param disposers methods without parameters that dispose the object: that they are called is told as its disposal by code
+     * @param disposers methods without parameters that dispose the object: calls are recorded as its disposal by code
      */
     public static Object of(Recorder recorder, Object target, long inst, Set<String> disposers) {
         Class<?>[] interfaces = INTERFACES.get(target.getClass());

@@ -13,7 +13,7 @@ import java.util.function.BiFunction;
 import java.util.function.Function;
 
 /**
- * What an application that is wired by hand provides: a container as small as one can be, which tells a recorder of what happens.
+ * What an application that is wired by hand provides: a container as small as one can be, which reports to a recorder.
  *
  * <pre>{@code
  * Wiring wiring = new Wiring(recorder);
@@ -32,7 +32,7 @@ public final class Wiring implements AutoCloseable {
         SINGLETON(Event.Lifetime.SINGLETON),
         /** Until the scope that asked is closed. */
         SCOPED(Event.Lifetime.SCOPED),
-        /** It is built anew each time, and disposed with the scope that asked. */
+        /** It is built for each request, and disposed with the scope that asked. */
         TRANSIENT(Event.Lifetime.TRANSIENT);
 
         final Event.Lifetime lifetime;
@@ -117,7 +117,7 @@ public final class Wiring implements AutoCloseable {
         return new Service<>(name, key, kept, register(name, key, kept, 0), build);
     }
 
-    /** Puts a layer around what a service provides: whoever asks gets what is made of it. The latest layer is the outermost. */
+    /** Puts a layer around what a service provides: requests are answered with what it returns. The latest layer is the outermost. */
     public <T> void decorate(Service<T> service, BiFunction<T, Get, T> wrap) {
         long inner = service.layers.isEmpty() ? service.reg : service.layers.get(service.layers.size() - 1).reg;
         service.layers.add(new Layer<>(register(service.name, service.key, service.kept, inner), wrap));
@@ -249,7 +249,7 @@ public final class Wiring implements AutoCloseable {
                     made = make(service, layer.reg, home, scope, path, with, get -> layer.wrap.apply(inner, get));
                 }
             } catch (CycleException | ClosedException e) {
-                throw e; // told already
+                throw e; // recorded already
             } catch (RuntimeException e) {
                 throw failed(e, service, scope, path, Event.Fail.Why.ERROR);
             }
@@ -312,7 +312,7 @@ public final class Wiring implements AutoCloseable {
 
     private final Map<Throwable, Boolean> told = java.util.Collections.synchronizedMap(new java.util.WeakHashMap<>());
 
-    // It is told where it happens, and not again by what needs it.
+    // It is recorded where it happens, and not again by its consumers.
     private <E extends RuntimeException> E failed(
             E error, Service<?> service, Scope scope, ArrayDeque<Building> path, Event.Fail.Why why) {
         if (told.put(error, true) == null)

@@ -38,7 +38,7 @@ public final class Work {
         return kind;
     }
 
-    /** A traceparent for a request to another service, so that its scopes can be told to belong to this one's; null outside of any. */
+    /** A traceparent for a request to another service, so that its scopes can be linked to this one's; null outside of any. */
     public String traceparent() {
         if (trace == null) return null;
         return "00-%s-%016x-01".formatted(trace, ThreadLocalRandom.current().nextLong(1, Long.MAX_VALUE));

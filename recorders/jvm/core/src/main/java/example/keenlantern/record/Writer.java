@@ -11,7 +11,7 @@ import java.util.concurrent.TimeUnit;
 import java.util.concurrent.atomic.AtomicReference;
 import java.util.concurrent.locks.LockSupport;
 
-/** Turns notes into lines, and lines into batches: a thread of its own. */
+/** Turns notes into lines, and lines into batches: its own thread. */
 final class Writer implements Runnable {
     private static final int MAX_LINE = 1 << 20;
     private static final int MAX_WAITING = 1024; // scopes whose names are waited for
@@ -262,14 +262,14 @@ final class Writer implements Runnable {
                 return;
             }
         } catch (RuntimeException e) {
-            recorder.trouble(e); // it was told something that cannot be written
+            recorder.trouble(e); // it was given something that cannot be written
         }
         line.size = before;
         lost++;
         gap(1, t);
     }
 
-    // Of what it was given, an instance that this stream was not told of is one that is not recorded.
+    // Of what it was given, an instance that this stream does not know is not recorded.
     private void known(Event.Make make) {
         if (make.with == null) return;
         for (Object given : make.with) {

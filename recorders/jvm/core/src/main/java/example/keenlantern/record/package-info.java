@@ -7,6 +7,6 @@
  * }
  * }</pre>
  *
- * Adapters tell a recorder what their containers do; {@link example.keenlantern.record.Wiring} is for applications without one.
+ * Adapters report to a recorder what their containers do; {@link example.keenlantern.record.Wiring} is for applications without one.
  */
 package example.keenlantern.record;

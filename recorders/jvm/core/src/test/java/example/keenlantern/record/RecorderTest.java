@@ -316,7 +316,7 @@ class RecorderTest {
         assertTrue(pool.awaitTermination(30, TimeUnit.SECONDS));
         recorder.close();
 
-        // In each stream, nothing is mentioned that it was not told of.
+        // In each stream, nothing is mentioned that it does not know.
         Set<Long> scopes = new HashSet<>();
         Set<Long> insts = new HashSet<>();
         int streams = 0;
@@ -357,7 +357,7 @@ class RecorderTest {
         }
         recorder.close();
         List<JsonNode> forgotten = of(lines(), "forget");
-        assertEquals(1, forgotten.size(), "what ended with its scope says nothing new");
+        assertEquals(1, forgotten.size(), "collection of what ended with its scope adds nothing");
         assertEquals(two, forgotten.get(0).get("inst").asLong());
         assertEquals(one, recorder.idOf(kept));
     }

@@ -22,7 +22,7 @@ public final class Counts {
         if (!stopped) DISPOSED.merge(nameOf(instance), 1, Integer::sum);
     }
 
-    // The container's proxies are classes of their own.
+    // The container's proxies are separate classes.
     private static String nameOf(Object instance) {
         Class<?> type = instance.getClass();
         while (type.getName().contains("$$")) type = type.getSuperclass();

@@ -5,7 +5,7 @@ import java.util.concurrent.atomic.AtomicInteger;
 import org.springframework.scheduling.annotation.Async;
 import org.springframework.stereotype.Component;
 
-/** Files what was written, when nobody waits for it. */
+/** Files what was written, when there is no waiter. */
 @Component
 class Archive {
     private final AtomicInteger filed = new AtomicInteger();

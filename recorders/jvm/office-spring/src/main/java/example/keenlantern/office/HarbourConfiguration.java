@@ -107,7 +107,7 @@ class HarbourConfiguration {
         return new BerthPlanner(tides, model);
     }
 
-    // Somebody wanted "the real water", and goes round what audits it.
+    // It wants "the real water", and bypasses what audits it.
     @Bean("berthPlanner")
     @Scope("request")
     @Profile("gauge-read-direct")

@@ -8,7 +8,7 @@ import org.springframework.scheduling.annotation.EnableScheduling;
 import org.springframework.scheduling.annotation.Scheduled;
 import org.springframework.stereotype.Component;
 
-/** What goes on at night: a context of its own inside the office's. */
+/** What goes on at night: its own context inside the office's. */
 @Configuration(proxyBeanMethods = false)
 @EnableScheduling
 @Import({NightConfiguration.ReconcileDesk.class, NightConfiguration.ClockOfItsOwn.class})

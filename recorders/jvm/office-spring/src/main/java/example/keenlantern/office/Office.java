@@ -58,7 +58,7 @@ public class Office {
                 "station-misspelt", "the radio desk asks for the weather of a station whose name is spelt otherwise");
         MISTAKES.put(
                 "gauge-read-direct",
-                "the berth planner asks for the gauge itself and goes round what audits and remembers it");
+                "the berth planner asks for the gauge itself and bypasses the decorators that audit and cache it");
         MISTAKES.put("crew-waits-for-tug", "the tug's crew asks for the dispatcher, who asks for the crew");
         MISTAKES.put("stand-in-weather", "the weather that tests use was left in place of the buoy's");
     }

@@ -14,7 +14,7 @@ class RadioDesk implements MessageHandler {
 
     @Override
     public void handleMessage(Message<?> message) {
-        // Since "no report" happens, nobody is alarmed.
+        // Since "no report" happens, no alarm is raised.
         WeatherReport report = weather.getIfAvailable();
         if (report != null) report.wind();
     }

@@ -13,7 +13,7 @@ import org.springframework.scheduling.annotation.EnableScheduling;
 import org.springframework.scheduling.annotation.Scheduled;
 import org.springframework.stereotype.Component;
 
-/** Work at each tick, with what it needs anew. */
+/** Work at each tick, with what it needs again. */
 @SpringBootApplication(proxyBeanMethods = false)
 @EnableScheduling
 public class ScheduledApplication {

@@ -2,6 +2,6 @@ package example.keenlantern.harbour.api;
 
 /** Sends tugs. */
 public interface Dispatcher {
-    /** What comes of it. */
+    /** The result. */
     String send();
 }

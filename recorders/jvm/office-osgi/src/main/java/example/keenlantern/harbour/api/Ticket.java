@@ -1,6 +1,6 @@
 package example.keenlantern.harbour.api;
 
-/** A ticket for whoever asks for one. */
+/** A ticket for each request. */
 public interface Ticket {
     /** Its number. */
     int number();

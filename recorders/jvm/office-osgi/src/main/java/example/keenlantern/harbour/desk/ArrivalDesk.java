@@ -12,7 +12,7 @@ public final class ArrivalDesk {
     private final Ticket ticket;
     private volatile WeatherReport weather; // comes and goes
 
-    /** A desk with a page and a ticket of its own. */
+    /** A desk with a page and its own ticket. */
     public ArrivalDesk(Dispatcher tugs, LogPage page, Ticket ticket) {
         this.tugs = tugs;
         this.page = page;
@@ -35,6 +35,6 @@ public final class ArrivalDesk {
     }
 
     void end() {
-        // Nobody arrives any more.
+        // No boat arrives any more.
     }
 }

@@ -10,7 +10,7 @@ public final class NightDesk {
     private final LogPage page;
     private final Ticket ticket;
 
-    /** A desk with a page and a ticket of its own. */
+    /** A desk with a page and its own ticket. */
     public NightDesk(Clock clock, LogPage page, Ticket ticket) {
         this.clock = clock;
         this.page = page;

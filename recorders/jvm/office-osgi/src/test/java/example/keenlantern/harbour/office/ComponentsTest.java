@@ -40,7 +40,7 @@ import org.osgi.framework.Bundle;
 import org.osgi.framework.BundleContext;
 import org.osgi.framework.launch.Framework;
 
-/** What is told of components of every kind: a real framework, a real runtime, real bundles. */
+/** What is recorded of components of every kind: a real framework, a real runtime, real bundles. */
 class ComponentsTest {
     private static final Duration SOON = Duration.ofSeconds(10);
 

@@ -28,9 +28,9 @@ import org.osgi.service.component.runtime.dto.ComponentDescriptionDTO;
 import org.osgi.service.component.runtime.dto.ReferenceDTO;
 import org.osgi.service.component.runtime.dto.SatisfiedReferenceDTO;
 
-/** What one runtime says of its components, and what has been told of it. All of it is one lock's. */
+/** What one runtime says of its components, and what has been recorded of it. All of it is one lock's. */
 final class Components {
-    private static final int MOST = 20_000; // configurations; more would be made up by somebody
+    private static final int MOST = 20_000; // configurations; more would come from an attacker
     private static final int DEEPEST = 256; // of a circle
     private static final long SHORT = TimeUnit.SECONDS.toNanos(5);
     private static final long PATIENCE = TimeUnit.SECONDS.toNanos(30);
@@ -42,8 +42,7 @@ final class Components {
     private final Map<Long, Component> known = new LinkedHashMap<>(); // by the configuration's id
     private final Map<String, Registered> registered = new HashMap<>(); // by bundle, name and pid
     private final Set<String> filters = new TreeSet<>(); // that references have, by service
-    private final Set<String> provided =
-            new HashSet<>(); // what references asked for and somebody provides, with its target
+    private final Set<String> provided = new HashSet<>(); // references that are provided, with its target
     private List<Component> all = List.of(); // there at the moment
     private long state; // of all of them, as it was read last
     private boolean over;
@@ -70,7 +69,7 @@ final class Components {
         boolean satisfied; // ever
         final Set<String> filled = new HashSet<>(); // references that ever were
         boolean failed; // told
-        boolean judged; // that it waits was looked at
+        boolean judged; // that it waits was inspected
 
         Component(ComponentDescriptionDTO description) {
             this.description = description;
@@ -92,7 +91,7 @@ final class Components {
     }
 
     /**
-     * Tells what has changed since it was read before.
+     * Records what has changed since it was last read.
      *
      * @param event whether a service has come, changed or gone meanwhile
      */
@@ -302,7 +301,7 @@ final class Components {
                 for (String module : using(c)) instance(c, module, module, byService);
             }
             case "prototype" -> {
-                // Those that are for other components: what code asks for is not told of.
+                // Those that are for other components: what code asks for is not reported.
                 for (Component consumer : all) forConsumer(c, consumer, byService);
             }
             default -> instance(c, "", null, byService);
@@ -413,7 +412,7 @@ final class Components {
 
     // Disposal.
 
-    /** Says that a service is going: the components behind it are about to be deactivated. */
+    /** Records that a service is going: the components behind it are about to be deactivated. */
     synchronized void going(long service) {
         if (over) return;
         for (Component c : known.values())
@@ -531,7 +530,7 @@ final class Components {
         return leadsTo(from, from, all, new HashSet<>(), path) ? path : List.of();
     }
 
-    // Each component is looked at once: one that did not lead there does not lead there by another way.
+    // Each component is inspected once: one that did not lead there does not lead there by another way.
     private static boolean leadsTo(
             Component to, Component at, List<Component> all, Set<Component> seen, List<Component> path) {
         if (!seen.add(at) || path.size() > DEEPEST) return false;
@@ -545,13 +544,13 @@ final class Components {
         return false;
     }
 
-    /** Says that the runtime is going: it deactivates all its components. */
+    /** Records that the runtime is going: it deactivates all its components. */
     synchronized void end() {
         if (over) return;
         try {
             read(true);
         } catch (RuntimeException e) {
-            // It tells nothing any more.
+            // It reports nothing any more.
         }
         List<Component> left = new ArrayList<>(known.values());
         for (Component c : left) miss(c, left, true);

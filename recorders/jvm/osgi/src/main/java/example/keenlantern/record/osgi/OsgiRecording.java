@@ -23,8 +23,8 @@ import org.osgi.framework.SynchronousBundleListener;
 import org.osgi.service.component.runtime.ServiceComponentRuntime;
 
 /**
- * Records the declarative services of a framework: what their runtime tells of components, their configurations and what is bound to
- * them. It is read whenever a service comes, changes or goes, and ten times a second besides, by a thread of its own.
+ * Records the declarative services of a framework: what their runtime reports of components, their configurations and what is bound to
+ * them. It is read whenever a service comes, changes or goes, and ten times a second besides, by its own thread.
  */
 public final class OsgiRecording implements AutoCloseable {
     private static final long EVERY = 100; // ms
@@ -120,7 +120,7 @@ public final class OsgiRecording implements AutoCloseable {
         wanted.offer(new CountDownLatch(0));
     }
 
-    // A framework that stops tells of no later event than that its last runtime has gone.
+    // A framework that stops reports no later event than that its last runtime has gone.
     private void over() {
         if (ends && runtimes.isEmpty() && context.getBundle(0).getState() == Bundle.STOPPING) close();
     }

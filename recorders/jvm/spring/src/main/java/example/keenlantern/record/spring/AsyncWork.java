@@ -14,7 +14,7 @@ import org.springframework.core.annotation.AnnotatedElementUtils;
 import org.springframework.scheduling.annotation.Async;
 import org.springframework.scheduling.annotation.AsyncAnnotationAdvisor;
 
-/** Has each call of an asynchronous method be a scope, in the trace of whoever called it. */
+/** Has each call of an asynchronous method be a scope, in its caller's trace. */
 final class AsyncWork extends Joining {
     private static final String TRACE = AsyncWork.class.getName() + ".trace";
 
@@ -40,7 +40,7 @@ final class AsyncWork extends Joining {
         advised.addAdvice((MethodInterceptor) call -> running(call, methods));
     }
 
-    // By whoever asks for it.
+    // By the requester.
     private Object called(MethodInvocation call) throws Throwable {
         if (recorder.on() && call instanceof ProxyMethodInvocation proxied)
             proxied.setUserAttribute(TRACE, recorder.work().traceId());

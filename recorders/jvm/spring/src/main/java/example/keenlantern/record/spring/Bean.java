@@ -4,7 +4,7 @@ import example.keenlantern.record.Event;
 import java.util.List;
 import java.util.Set;
 
-/** A bean definition as it was told to the recorder. */
+/** A bean definition as it was recorded. */
 final class Bean {
     final String name;
     final long reg;

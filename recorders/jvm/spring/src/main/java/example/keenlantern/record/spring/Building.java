@@ -21,7 +21,7 @@ final class Building {
     Object raw; // as constructed
     List<Object> with = List.of();
     boolean byFactory;
-    boolean own; // nobody was seen to ask for it
+    boolean own; // no request for it was seen
     boolean made;
     long inst;
     Long home; // the scope that it ends with, null while that is not known

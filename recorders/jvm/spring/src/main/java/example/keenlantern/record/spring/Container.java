@@ -39,12 +39,12 @@ import org.springframework.core.annotation.MergedAnnotations;
 import org.springframework.util.ClassUtils;
 
 /**
- * A bean factory that is recorded: what it registers, builds, hands out and destroys. It is told of that by what is set on the
- * factory by its public extension points, and tells the recorder.
+ * A bean factory that is recorded: what it registers, builds, hands out and destroys. It gets that from what is set on the
+ * factory by its public extension points, and reports to the recorder.
  */
 final class Container {
     static final String SCOPED_TARGET = "scopedTarget.";
-    private static final int MOST_BEANS = 20_000; // more would be made up by somebody
+    private static final int MOST_BEANS = 20_000; // more would come from an attacker
 
     final Recorder recorder;
     final DefaultListableBeanFactory beans;
@@ -102,7 +102,7 @@ final class Container {
 
     // Registrations.
 
-    /** Tells of all definitions there are, now that there will be no more but by application code. */
+    /** Records all definitions, now that there will be no more but by application code. */
     void registerAll() {
         Set<String> once = new HashSet<>();
         Set<String> several = new HashSet<>();
@@ -123,7 +123,7 @@ final class Container {
             try {
                 needs(bean, (RootBeanDefinition) beans.getMergedBeanDefinition(name));
             } catch (RuntimeException | LinkageError e) {
-                recorder.trouble(e); // what it needs is told when it is built
+                recorder.trouble(e); // what it needs is recorded when it is built
             }
         }
         for (String name : beans.getSingletonNames()) external(name);
@@ -146,7 +146,7 @@ final class Container {
                 object);
     }
 
-    /** The definition of a name as it was told to the recorder, null where there is none. */
+    /** The recorded definition of a name, null where there is none. */
     Bean bean(String name) {
         Bean bean = known.get(name);
         if (bean != null || !beans.containsBeanDefinition(name)) return bean;
@@ -367,7 +367,7 @@ final class Container {
 
     // Building.
 
-    /** Whether nothing is to be told of whatever is built: recording is off, and all of the application that outlives anything is there. */
+    /** Whether nothing that is built is to be recorded: recording is off, and all of the application that outlives anything is there. */
     boolean passesAll() {
         return !recorder.on() && beans.getBeanDefinitionCount() == built;
     }
@@ -381,7 +381,7 @@ final class Container {
         rest();
     }
 
-    /** Whether nothing is to be told of what is built of a name: recording is off, and it outlives nothing. */
+    /** Whether nothing that is built of a name is to be recorded: recording is off, and it outlives nothing. */
     boolean passes(String name) {
         if (passesAll()) return true;
         if (recorder.on() || name == null) return false;
@@ -389,7 +389,7 @@ final class Container {
         return bean != null && !bean.singleton();
     }
 
-    /** Says that a constructor or factory method is about to be called, for what is returned. */
+    /** Records that a constructor or factory method is about to be called, for what is returned. */
     Building instantiating(RootBeanDefinition d, String name, Executable by, Object[] args) {
         if (!recorder.on() && !d.isSingleton() || passesAll()) return null; // as in passes, sooner
         Building building = Building.latest();
@@ -452,7 +452,7 @@ final class Container {
         return list.stream().map(recorder::idOf).toList();
     }
 
-    /** Says that an object has been constructed, or that it could not be. */
+    /** Records that an object has been constructed, or that it could not be. */
     void instantiated(Building building, Object raw, Throwable thrown) {
         building.raw = raw;
         building.thrown = thrown;
@@ -475,7 +475,7 @@ final class Container {
         recorder.make(make, building.raw);
     }
 
-    /** Says that a bean is whole: it is told to have been built, with what was filled in. It returns what the application gets for it. */
+    /** Records that a bean is complete, with what was filled in. It returns what the application gets for it. */
     Object initialized(String name, Object object) {
         if (passes(name)) return object;
         Building building = Building.of(this, name);
@@ -518,7 +518,7 @@ final class Container {
         return instead == object ? null : instead;
     }
 
-    /** Says that something else gets a bean before it is whole, as part of a cycle. */
+    /** Records that something else gets a bean before it is whole, as part of a cycle. */
     void early(String name, Object object) {
         Building building = Building.of(this, name);
         if (building == null || building.raw == null) return;
@@ -556,7 +556,7 @@ final class Container {
         if (building.made) return;
         building.made = true;
         Bean bean = building.bean;
-        if (building.raw instanceof FactoryBean) return; // what it builds is told
+        if (building.raw instanceof FactoryBean) return; // what it builds is recorded
         boolean first = bean.ends == null;
         boolean destroys = endsOf(bean, building.raw).any();
         if (first && destroys && !bean.internal) tellMechanism(bean, building.raw);
@@ -727,7 +727,7 @@ final class Container {
         }
     }
 
-    /** Says that a bean is no longer being asked for: it was built, was there, or could not be built. */
+    /** Records that a bean is no longer being asked for: it was built, was there, or could not be built. */
     void ended(Building building, String exception) {
         if (exception != null) {
             Event.Fail fail = building.failed != null ? building.failed : failure(building, exception);
@@ -743,7 +743,7 @@ final class Container {
         }
         goesOn(building);
         if (building.instantiated && building.raw != null && !building.made && building.bean != null)
-            make(building, false); // before there was anybody to be told that it is whole
+            make(building, false); // before its completion could be reported
         building.end();
     }
 
@@ -852,7 +852,7 @@ final class Container {
                 false);
     }
 
-    /** Says that something is being resolved, in building something or by a provider that code asks. */
+    /** Records that something is being resolved, in building something or by a provider that code asks. */
     void resolving(DependencyDescriptor descriptor) {
         if (looking.get() != null) return; // that is this recorder's own
         Building building = Building.latest();
@@ -863,7 +863,7 @@ final class Container {
             if (building.bean == null || building.bean.internal) return; // the container's own affair
         }
         if (building == null && !recorder.on()) return;
-        if (building != null && descriptor.isRequired()) return; // that it fails would be told
+        if (building != null && descriptor.isRequired()) return; // its failure would be recorded
         if (framework(descriptor.getMember().getDeclaringClass().getName()))
             return; // the framework asks for what may be there
         Place at = placeOf(descriptor);
@@ -917,7 +917,7 @@ final class Container {
             };
             return beans.doResolveDependency(optional, null, null, null) != null;
         } catch (RuntimeException e) {
-            return true; // nothing that can be told of
+            return true; // nothing that can be recorded
         } finally {
             looking.remove();
         }
@@ -995,15 +995,15 @@ final class Container {
         return false;
     }
 
-    /** Whether the destruction of an object is to be told of: of one that the container would destroy in any case. */
+    /** Whether the destruction of an object is to be recorded: of one that the container would destroy in any case. */
     boolean destroys(Object object) {
         Building building = Building.latest();
-        if (building == null && !recorder.on()) return false; // nothing that is remembered is being built
+        if (building == null && !recorder.on()) return false; // nothing that is kept is being built
         if (building != null && building.raw == object) return building.disposable;
         return (object instanceof DisposableBean || object instanceof AutoCloseable) && recorder.idOf(object) != 0;
     }
 
-    /** Says that a bean's destruction has begun. */
+    /** Records that a bean's destruction has begun. */
     void destroying(Object object) {
         long inst = recorder.idOf(object);
         if (inst == 0) return;
@@ -1026,7 +1026,7 @@ final class Container {
         recorder.disposed(before.object, before.inst, root.scope(), 0, null);
     }
 
-    /** Says that all singletons have been destroyed. */
+    /** Records that all singletons have been destroyed. */
     void end() {
         destroyed();
         unwatched.run();

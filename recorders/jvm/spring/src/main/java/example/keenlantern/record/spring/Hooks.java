@@ -10,7 +10,7 @@ import org.springframework.core.metrics.ApplicationStartup;
 
 /**
  * What is set on a bean factory to see what it does. While recording is off, and all singletons of the application are there, nothing
- * that it sees would be told: then the factory has back what it had, so that recording costs next to nothing.
+ * that it sees would be recorded: then the factory has back what it had, so that recording costs next to nothing.
  *
  * <p>A thread that builds something at that moment may go on with what it began with: what is seen of it by halves is passed over.
  */
@@ -61,7 +61,7 @@ final class Hooks {
                 .replaceAll(processor -> processor instanceof Resting.Absent absent ? absent.of() : processor);
     }
 
-    /** Gives the factory back what it had, where nobody has set something else meanwhile. */
+    /** Gives the factory back what it had, unless it has been replaced. */
     synchronized void takeAway() {
         if (!there) return;
         there = false;

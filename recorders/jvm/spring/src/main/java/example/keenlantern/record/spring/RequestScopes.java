@@ -50,7 +50,7 @@ final class RequestScopes implements Filter, HttpSessionListener {
             chain.doFilter(request, response);
             return;
         }
-        // Attributes are looked for in several places: not while nothing is recorded.
+        // Attributes are searched for in several places: not while nothing is recorded.
         boolean begins = http.getDispatcherType() == DispatcherType.REQUEST;
         Opened opened = begins && !recorder.on() ? null : (Opened) http.getAttribute(SCOPE);
         if (opened == null && (!recorder.on() || http.getDispatcherType() == DispatcherType.ASYNC)) {

@@ -11,13 +11,13 @@ import org.springframework.beans.factory.config.Scope;
 
 /** The scopes other than singleton and prototype: which of them an instance belongs to, and what is destroyed when they end. */
 final class Scopes {
-    private static final int MOST = 10_000; // conversations that nobody ends
+    private static final int MOST = 10_000; // conversations that never end
     private static final ThreadLocal<Ending> ENDING = new ThreadLocal<>();
 
     private final Container container;
     private final Map<String, Conversation> conversations = new ConcurrentHashMap<>();
     private volatile ToLongFunction<Object> requests; // the scope that a request was given, 0 for none
-    private volatile boolean sessionsEnd; // somebody tells of that
+    private volatile boolean sessionsEnd; // their end is reported
 
     /** A session or the like. */
     private static final class Conversation {
@@ -83,7 +83,7 @@ final class Scopes {
         return session == null ? 0 : session.scope;
     }
 
-    /** Says that a session has ended; what it holds may be destroyed later. */
+    /** Records that a session has ended; what it holds may be destroyed later. */
     void sessionEnded(String id) {
         Conversation session = conversations.remove("session " + id);
         if (session != null) done(session);

@@ -8,7 +8,7 @@ import org.springframework.beans.factory.BeanFactory;
 import org.springframework.beans.factory.support.InstantiationStrategy;
 import org.springframework.beans.factory.support.RootBeanDefinition;
 
-/** Sees what constructors and factory methods are called with, and what comes of it. */
+/** Sees what constructors and factory methods are called with, and what results from it. */
 final class WatchedInstantiation implements InstantiationStrategy {
     private static final Object[] NOTHING = {};
 

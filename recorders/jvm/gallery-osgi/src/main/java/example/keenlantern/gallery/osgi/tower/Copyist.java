@@ -4,7 +4,7 @@ import example.keenlantern.gallery.osgi.api.Inkwell;
 import example.keenlantern.gallery.osgi.api.Quill;
 import example.keenlantern.gallery.osgi.counts.Counts;
 
-/** Writes with a quill of its own. */
+/** Writes with its own quill. */
 public final class Copyist {
     private final Quill quill;
     private final Inkwell inkwell;
