@@ -109,7 +109,7 @@ func TestContracts(t *testing.T) {
 	status, _, said = r.do("POST", "/api/v1/recordings/latest/adoption", strings.NewReader(`{"reason": "again", "until": "2999-12-31"}`))
 	require.Equal(t, 200, status, string(said))
 	assert.JSONEq(t, fmt.Sprintf(`{"application": "harbour", "accepted": 0, "before": %d, "until": "2999-12-31"}`, now.Accepted), string(said))
-	for body, says := range map[string]string{`{"reason": "r", "until": "soon"}`: "2027-03-31", `{"reason": "", "until": "2999-12-31"}`: "say why", `{"until`: "cannot be read"} {
+	for body, says := range map[string]string{`{"reason": "r", "until": "soon"}`: "2027-03-31", `{"reason": "", "until": "2999-12-31"}`: "needs a reason", `{"until`: "cannot be read"} {
 		status, _, said = r.do("POST", "/api/v1/recordings/latest/adoption", strings.NewReader(body))
 		assert.Equal(t, 400, status)
 		assert.Contains(t, string(said), says)

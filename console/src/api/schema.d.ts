@@ -35,7 +35,7 @@ export interface paths {
         put?: never;
         /**
          * Store and analyse a whole trace
-         * @description A trace of any length, of one stream or several, plain, gzip or zstd. It becomes a recording of its own.
+         * @description A trace of any length, of one stream or several, plain, gzip or zstd. It becomes a separate recording.
          */
         post: operations["postRecording"];
         delete?: never;
@@ -277,7 +277,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether things are let go */
+        /** Whether things are released */
         get: operations["getDisposal"];
         put?: never;
         post?: never;
@@ -384,7 +384,7 @@ export interface paths {
         /** All tokens, without their secrets */
         get: operations["getTokens"];
         put?: never;
-        /** Make a token; its secret is told this once */
+        /** Create a token; its secret is shown only now */
         post: operations["postToken"];
         delete?: never;
         options?: never;
@@ -416,7 +416,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Applications whose recorders have asked lately, or for which something was ordered */
+        /** Applications whose recorders have asked recently, or for which something was ordered */
         get: operations["getApplications"];
         put?: never;
         post?: never;
@@ -475,7 +475,7 @@ export interface paths {
         };
         /**
          * What would be different if registrations had other lifetimes or disposers
-         * @description The recording is played again, which takes about as long as analysing it. The answer is remembered until the recording changes.
+         * @description The recording is played again, which takes about as long as analysing it. The answer is kept until the recording changes.
          */
         get: operations["getWhatIf"];
         put?: never;
@@ -714,7 +714,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Be told which recordings change
+         * Get notified of recordings that change
          * @description Server-sent events named `recording`, each with the recording's summary as its data, at most four times a second.
          */
         get: operations["getLive"];
@@ -756,7 +756,7 @@ export interface paths {
          * Send a trace as OpenTelemetry logs
          * @description OTLP/HTTP: an ExportLogsServiceRequest as protobuf or JSON, gzip if wished. A record's event name is `lantern.` and
          *     the kind, its attributes `lantern.` and a field; the resource's service.name and service.instance.id stand for
-         *     application and stream. Records that are none of a trace are told as rejected in partial_success.
+         *     application and stream. Records that are none of a trace are reported as rejected in partial_success.
          */
         post: operations["postLogs"];
         delete?: never;
@@ -854,7 +854,7 @@ export interface paths {
         /**
          * The JVM recorder, as a Maven repository
          * @description For Maven, Gradle and the like: example.keenlantern:keenlantern-record and the adapters beside it, in this service's own
-         *     version, which GET /api/v1/service tells. No token is needed.
+         *     version, which GET /api/v1/service returns. No token is needed.
          */
         get: operations["getMaven"];
         put?: never;
@@ -876,7 +876,7 @@ export interface paths {
         /**
          * The .NET recorder, as a NuGet source
          * @description For dotnet and the like: KeenLantern.Record and the packages beside it, in this service's own version, which
-         *     GET /api/v1/service tells. The source's address is that of index.json. start.tar.gz has the assemblies that record an
+         *     GET /api/v1/service returns. The source's address is that of index.json. start.tar.gz has the assemblies that record an
          *     application which does not reference them. No token is needed.
          */
         get: operations["getNuGet"];
@@ -918,7 +918,7 @@ export interface paths {
         /**
          * A recorder, as its runtime's package manager installs it
          * @description For node, keenlantern-record.tgz, for php, keenlantern-record.zip, and the same under the name of its version, which
-         *     GET /api/v1/service tells.
+         *     GET /api/v1/service returns.
          */
         get: operations["getRecorder"];
         put?: never;
@@ -1037,7 +1037,7 @@ export interface components {
                 /** @description The least share of scopes recorded in any stream. */
                 sampled: number;
             };
-            /** @description Streams that another version of the service, or other settings, analysed. They are being analysed anew, and shown as they were until then. */
+            /** @description Streams that another version of the service, or other settings, analysed. They are being reanalysed, and shown as they were until then. */
             stale: number;
             /** @description Sums up which findings were left out because the contract that the service holds accepts them; empty for none. */
             accepted_by: string;
@@ -1677,7 +1677,7 @@ export interface components {
             appear: components["schemas"]["Finding"][];
             /** @description Findings that there would not be any more. */
             go: components["schemas"]["Finding"][];
-            /** @description What the recording cannot tell, in sentences. */
+            /** @description What the recording does not show, in sentences. */
             unknown: string[];
         };
         WhatIfRegistration: {
@@ -1821,7 +1821,7 @@ export interface components {
             keep_bytes: number;
             /** @description The derivation key of what this service derives: of the trace format, the rules and their conditions, the settings, and the shapes of what is stored. */
             derivation: string;
-            /** @description Streams that another key was derived with and that are being analysed anew. */
+            /** @description Streams that another key was derived with and that are being reanalysed. */
             stale: number;
             /** @description Streams for which that has been done since the start. */
             refreshed: number;
@@ -1845,7 +1845,7 @@ export interface components {
         };
         ServiceState: {
             id?: string;
-            /** @description Where it is reached */
+            /** @description Its configured address. */
             address?: string;
             version: string;
             /** @description The derivation key of what it derives. */
@@ -3003,7 +3003,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The order; its version is 0 where nobody has said anything. */
+            /** @description The order; its version is 0 where none was given. */
             200: {
                 headers: {
                     [name: string]: unknown;
