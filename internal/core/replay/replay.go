@@ -258,7 +258,7 @@ func (r *Replay) scope(id event.ScopeID) *scope {
 }
 
 func (r *Replay) register(ev *event.Event) *event.Event {
-	reg := &registration{lifetime: ev.Lifetime, was: ev.Lifetime, disposer: ev.Disposer, disposable: ev.Disposable, container: 1} // unless it names another
+	reg := &registration{lifetime: ev.Lifetime, was: ev.Lifetime, disposer: ev.Disposer, disposable: ev.Disposable, container: 1} // by default
 	if ev.Has.Has(event.FContainer) {
 		reg.container = ev.Container
 	}
