@@ -26,7 +26,7 @@ type line struct {
 	ev                         string
 	id, scope, in, owner, to   int // -1: left out
 	reg, wraps, alias, proxy   int // 0: left out
-	container                  int // 0: left out
+	container, within          int // 0: left out
 	service, key, impl, life   string
 	also                       string
 	needs                      []need
@@ -92,6 +92,7 @@ func (l *line) json(n int) string {
 		set("needs", needs, needs != nil)
 	case "open":
 		m["scope"], m["in"], m["kind"] = l.id, l.in, "request"
+		set("within", l.within, l.within > 0)
 	case "close":
 		m["scope"] = l.id
 	case "make":
@@ -163,7 +164,7 @@ func (v verdicts) String() string {
 var compared = map[string]string{
 	"captive/scoped": "instances", "captive/root": "instances", "captive/declared": "", "disposal/leaked": "instances", "disposal/at-end": "instances",
 	"disposal/unowned": "instances", "disposal/late": "instances", "sharing/lifetime-differs": "instances", "layers/broken": "",
-	"disposal/used-after": "instances", "sharing/crossed": "instances",
+	"disposal/used-after": "instances", "sharing/crossed": "instances", "captive/transient": "", "disposal/unclosed-scope": "scopes",
 }
 
 // fast is what the engine finds.
@@ -742,7 +743,50 @@ func (s *slow) reading(wiring bool) verdicts {
 	s.lifetimes(said)
 	s.layers(said)
 	s.touched(said)
+	s.transients(said)
+	s.unclosed(said)
 	return said
+}
+
+// transients looks at what long-lived instances keep directly.
+func (s *slow) transients(said verdicts) {
+	for pair := range s.keeps {
+		h, d := pair[0], pair[1]
+		lasting := long(s.life(h)) && (s.life(h) != "external" || s.home(h) == s.root(h))
+		if lasting && s.life(d) == "transient" {
+			said["captive/transient "+s.nameOf(d)+" in "+s.nameOf(h)] = 1
+		}
+	}
+}
+
+// unclosed looks at scopes that were never closed themselves, in a stream that ended in order.
+func (s *slow) unclosed(said verdicts) {
+	for scope := range s.opens {
+		if _, closed := s.closes[scope]; s.bye && !closed && !s.isRoot(scope) {
+			said["disposal/unclosed-scope request"]++
+		}
+	}
+}
+
+// openedBy reports whether the work of outer, or of a scope in it, opened scope or one around it, and both are open at line n.
+func (s *slow) openedBy(scope, outer, n int) bool {
+	if s.isRoot(outer) || s.ended(outer) < n {
+		return false
+	}
+	for scope >= 0 {
+		at, ok := s.opens[scope]
+		if !ok || s.trace[at].within == 0 {
+			scope = s.parent(scope)
+			continue
+		}
+		if scope = s.trace[at].within; s.ended(scope) < n {
+			return false
+		}
+		if s.inside(scope, outer) {
+			return true
+		}
+	}
+	return false
 }
 
 // touched looks at each hand-out and use: of what was disposed, and in scopes that it does not belong to.
@@ -753,7 +797,7 @@ func (s *slow) touched(said verdicts) {
 			after[i] = true
 		}
 		home := s.home(i)
-		if scope < 0 || home < 0 || s.isRootOf(i, scope) || s.isRootOf(i, home) || s.inside(scope, home) || s.keptInto(i, scope, n) || s.offeredInto(i, scope, n) {
+		if scope < 0 || home < 0 || s.isRootOf(i, scope) || s.isRootOf(i, home) || s.inside(scope, home) || s.openedBy(scope, home, n) || s.openedBy(home, scope, n) || s.keptInto(i, scope, n) || s.offeredInto(i, scope, n) {
 			return
 		}
 		crossed[i] = true
@@ -1007,6 +1051,9 @@ func (o *office) work(steps int) {
 			o.scope++
 			l := blank("open")
 			l.id, l.in = o.scope, pick(o, append(o.roots(), o.open...))
+			if len(o.open) > 0 && o.chance(30) {
+				l.within = pick(o, o.open)
+			}
 			o.open = append(o.open, l.id)
 			o.add(l)
 		case 2, 3, 4:
@@ -1130,7 +1177,7 @@ func sound(trace []line) bool {
 			ok = regs[l.wraps] && regs[l.alias] && regs[l.proxy] && conts[l.container]
 			regs[l.id] = true
 		case "open":
-			ok = opened[l.in]
+			ok = opened[l.in] && opened[l.within]
 			opened[l.id] = true
 		case "make":
 			for _, g := range l.with {
