@@ -250,7 +250,7 @@ func summary(events []*event.Event) []string {
 func TestReplayIsRight(t *testing.T) {
 	r := rand.New(rand.NewPCG(2027, 3))
 	changed := 0
-	for round := range 5000 {
+	for round := range 2500 {
 		w := invent(r)
 		before := slices.Clone(w.lifetimes)
 		after := slices.Clone(w.lifetimes)
@@ -291,7 +291,7 @@ func TestReplayIsRight(t *testing.T) {
 			require.Equal(t, want, got, "round %d: needs %v, from %v to %v", round, w.needs, before, after)
 		}
 	}
-	assert.Greater(t, changed, 2000)
+	assert.Greater(t, changed, 1000)
 }
 
 // Nothing is changed where nothing is asked.
