@@ -535,7 +535,7 @@ func (s *slow) explained(d int) bool {
 		for _, h := range s.keepers(at) {
 			switch {
 			case seen[h]:
-			case long(s.life(h)) && !s.belongs(h), s.belongs(h) && s.life(h) == "scoped" && s.home(h) == s.root(d) && s.makes[h] > s.makes[d]:
+			case long(s.life(h)), s.belongs(h) && s.life(h) == "scoped" && s.home(h) == s.root(d) && s.makes[h] > s.makes[d]:
 				return true
 			case s.belongs(h):
 			case s.proxied(h):
