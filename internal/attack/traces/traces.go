@@ -301,6 +301,24 @@ func AtOnce(stream string, n int) string {
 	return w.bye()
 }
 
+// Piles makes n disposable transients of the root, each in a scope that stays open. Leased: the first one works in two scopes before.
+func Piles(stream string, n int, leased bool) string {
+	w := begin(stream)
+	w.line("register", `"reg":1,"service":"Radio","lifetime":"transient","disposable":true`)
+	if leased {
+		w.line("make", `"inst":%d,"reg":1,"scope":0,"with":[]`, n+1)
+		for scope := n + 1; scope <= n+2; scope++ {
+			w.line("open", `"scope":%d`, scope)
+			w.line("use", `"inst":%d,"scope":%d`, n+1, scope)
+		}
+	}
+	for k := 1; k <= n; k++ {
+		w.line("open", `"scope":%d`, k)
+		w.line("make", `"inst":%d,"reg":1,"scope":%d,"owner":0,"with":[]`, k, k)
+	}
+	return w.bye()
+}
+
 // Wide gives one singleton an instance of each of n registrations, whose makes come before or after its own; each is used by it and disposed.
 func Wide(stream string, n int, after bool) string {
 	w := begin(stream)

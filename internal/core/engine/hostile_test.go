@@ -62,6 +62,8 @@ func TestWorkGrowsWithTheTrace(t *testing.T) {
 		"one container is reset":                 func(n int) string { return traces.Resets("h", n, true) },
 		"many containers are reset":              func(n int) string { return traces.Resets("h", n, false) },
 		"a chain":                                func(n int) string { return traces.Chain("h", n) },
+		"transients while all scopes are open":   func(n int) string { return traces.Piles("h", n, false) },
+		"transients beside a leased one":         func(n int) string { return traces.Piles("h", n, true) },
 	} {
 		t.Run(name, func(t *testing.T) {
 			work := func(n int) float64 {

@@ -152,7 +152,8 @@ type pile struct {
 	found Case
 	most  int64
 
-	leased bool  // one of them was used in the work of two scopes: code keeps them between, in a pool
+	leased bool  // one of them was used in two unrelated scopes: code keeps them in a pool; the others are not followed then
+	due    int   // the number of loose instances at which it is measured next, until it is found
 	opened int64 // scopes opened when the first was made
 	later  int   // instances made after another scope had opened
 }
@@ -206,9 +207,14 @@ func (r *pileUp) See(c *ledger.Change) {
 		r.piles[k] = p
 		r.order = append(r.order, k)
 	}
-	// The ones before this one have their keepers by now.
-	if n := len(p.loose); n >= r.least(k) && n&(n-1) == 0 || n >= r.least(k) && p.found == nil || n > 0 && n < 64 {
+	// The ones before this one have their keepers already.
+	if n := len(p.loose); n >= r.least(k) && n&(n-1) == 0 || n >= r.least(k) && n >= p.due && p.found == nil || n > 0 && n < 64 {
 		r.measure(k, p, false)
+		p.due = len(p.loose) + len(p.loose)/8 // each look at all of them is paid for by an eighth of them
+	}
+	if p.leased {
+		p.loose = nil
+		return
 	}
 	if r.world.ScopesOpened > p.opened {
 		p.later++ // a single one may be a line that came late
@@ -271,6 +277,7 @@ func (r *pileUp) grew(k pileKey, p *pile) bool {
 const timesLeast = 10
 
 func (r *pileUp) measure(k pileKey, p *pile, last bool) {
+	r.world.Step(len(p.loose))
 	p.prune()
 	n := len(p.loose)
 	if n < r.least(k) || p.leased {
