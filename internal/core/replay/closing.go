@@ -1,6 +1,11 @@
 package replay
 
-import "keenlantern.example/record/event"
+import (
+	"maps"
+	"slices"
+
+	"keenlantern.example/record/event"
+)
 
 // closings holds back what a container disposes until the scope closes, so that instances that are played are disposed between those that
 // were recorded, in one order: the latest made first, as containers do. Disposals that turn out not to be a closing, because the scope is
@@ -9,6 +14,9 @@ type closings struct {
 	held map[event.ScopeID][]*event.Event
 	of   map[event.InstID]event.ScopeID // the scope for which an instance's lines are held
 }
+
+// maxHeld bounds the disposals that are held for a scope. Those of a larger closing are passed on in pieces, before what is played.
+const maxHeld = 16_384
 
 // hold reports whether it keeps a dispose or forget for the close of its scope.
 func (r *Replay) hold(ev *event.Event) bool {
@@ -20,6 +28,10 @@ func (r *Replay) hold(ev *event.Event) bool {
 			return false
 		}
 		r.closings.of[ev.Inst] = id
+	}
+	if len(r.closings.held[id]) == maxHeld {
+		r.goesOn(id)
+		return false
 	}
 	r.closings.held[id] = append(r.closings.held[id], ev.Clone())
 	return true
@@ -42,6 +54,13 @@ func (r *Replay) goesOn(id event.ScopeID) {
 	}
 	for _, ev := range r.take(id) {
 		r.tell(ev)
+	}
+}
+
+// allGoOn passes on what is held for all scopes.
+func (r *Replay) allGoOn() {
+	for _, id := range slices.Sorted(maps.Keys(r.closings.held)) {
+		r.goesOn(id)
 	}
 }
 
@@ -71,9 +90,7 @@ func (r *Replay) recheck(ev *event.Event) {
 	case event.Bye:
 		return
 	default:
-		for id := range r.closings.held {
-			r.goesOn(id)
-		}
+		r.allGoOn()
 	}
 	if ev.Kind == event.Dispose || ev.Kind == event.Forget {
 		return

@@ -1,7 +1,6 @@
 package replay
 
 import (
-	"maps"
 	"slices"
 
 	"keenlantern.example/record/event"
@@ -209,10 +208,7 @@ func (r *Replay) Finish() {
 			r.let(s, id, r.t, held[n])
 		}
 	}
-	open := slices.Sorted(maps.Keys(r.closings.held))
-	for _, id := range open {
-		r.goesOn(id)
-	}
+	r.allGoOn()
 }
 
 // tell emits an event that happens in a scope, at the time that it now has.
@@ -406,11 +402,16 @@ func (r *Replay) note(ev *event.Event) {
 	}
 }
 
+// maxOrder bounds the instances of a scope whose order is kept. Others count as made before what is played.
+const maxOrder = 65_536
+
 func (s *scope) inOrder(inst event.InstID, order int64) {
 	if s.order == nil {
 		s.order = map[event.InstID]int64{}
 	}
-	s.order[inst] = order
+	if len(s.order) < maxOrder {
+		s.order[inst] = order
+	}
 }
 
 // request is a time that something is asked for.
