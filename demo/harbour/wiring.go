@@ -114,7 +114,7 @@ func (w wiring) page(i do.Injector) (*LogPage, error) {
 
 func (w wiring) log(scope do.Injector) {
 	if w.wrong(LogNeverClosed) {
-		// "A page for each need": but what is built for each request the container does not close.
+		// "A page for each need": but the container does not close transients.
 		samberdo.RegisterEach(scope, w.page)
 		return
 	}

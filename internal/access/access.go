@@ -66,7 +66,7 @@ type Gate struct {
 	changed  chan struct{}      // closed and replaced when a right is withdrawn
 }
 
-// Who is the holder of a token, or a session that was begun with one.
+// Who is the holder of a token, or of a session that was started with one.
 type Who struct {
 	Token string // its id
 	Kind  Kind

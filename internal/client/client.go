@@ -35,7 +35,7 @@ type Problem struct {
 	Expected int64  `json:"expected"`
 }
 
-// Error returns what was wrong, as an error of ours begins and ends.
+// Error returns the message in the form of the project's other errors.
 func (p *Problem) Error() string {
 	text := strings.TrimSuffix(p.Detail, ".")
 	first, size := utf8.DecodeRuneInString(text)

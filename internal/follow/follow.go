@@ -527,7 +527,7 @@ func (f *follower) look(ctx context.Context, file *found, id string, ended map[s
 		}
 		return &obstacle{}, nil
 	}
-	// What is known now is known of the file as it was listed: if it has grown since, it is inspected again.
+	// This describes the file as it was listed: if it has grown since, it is inspected again.
 	f.seen[file.path] = seen{file.size, file.changed, file.file, one.id, l.rest, (file.packed || one.ended) && l.rest == 0 && one.at == l.at}
 	if l.rest > 0 {
 		cut := hindered("%s ends within a line; its last %d bytes are not sent until the rest of it is there", file.path, l.rest)

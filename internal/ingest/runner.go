@@ -274,7 +274,7 @@ func (r *runner) work(ctx context.Context, j job) (end bool) {
 	return false
 }
 
-// tick makes known what is new, and reports whether the runner ends, as its stream has and all is stored.
+// tick publishes news, and reports whether the runner ends: its stream has ended and everything is stored.
 func (r *runner) tick(ctx context.Context) (end bool) {
 	if r.dirty && !time.Now().Before(r.publishAt) {
 		r.publish()

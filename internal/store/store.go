@@ -289,7 +289,7 @@ type Worker interface {
 	// Take takes a batch that is in the log. It returns when there is room for the next one. What it has been given before is done
 	// already. ErrNotFound says that the stream is gone. Unless it returns an error, it calls free when it needs the body no longer.
 	Take(ctx context.Context, stream string, b Batch, free func()) error
-	// HandOver stores what is known of all streams of which of is true, and releases them.
+	// HandOver stores the state of all streams for which of returns true, and releases them.
 	HandOver(ctx context.Context, of func(stream string) bool)
 	// Heard says that something of a recording was changed by another service.
 	Heard(recording string)

@@ -97,7 +97,7 @@ type Recorder struct {
 	shards []shard
 	spare  []shard // buffers that are not in use; guarded by encode
 
-	setup  sync.Mutex // guards what is written again at the start of each session
+	setup  sync.Mutex // guards the lines that are repeated at the start of each session
 	told   []byte     // lines
 	untold int64      // what there was no room for
 	kept   map[InstID]kept

@@ -20,7 +20,7 @@ const (
 	draftScopes = 20
 	draftWiring = 200
 	draftLimits = 10
-	fewTimes    = 3 // what was seen less often gets a remark
+	fewTimes    = 3 // less evidence than this gets a remark
 )
 
 // maxRevisions bounds how often a draft is checked against its recording. Each time the clauses that the recording breaks are removed.

@@ -11,7 +11,7 @@ import (
 // ChunkRows is how many scopes a full chunk of the log holds.
 const ChunkRows = 2048
 
-// ChunkInfo is what a chunk of the log of scopes holds, so that one which cannot hold what is searched for is not read.
+// ChunkInfo summarises a chunk of the log of scopes, so that a search can skip chunks without a match.
 type ChunkInfo struct {
 	N        int      `json:"n"` // from 0
 	Rows     int      `json:"rows"`

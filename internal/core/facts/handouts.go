@@ -96,7 +96,7 @@ func (h *Handouts) All() []*Handout {
 	return h.list
 }
 
-// settle counts what was handed to an unknown receiver and is part of no construction so far.
+// settle counts hand-outs to unknown receivers that are not part of a construction so far.
 func (h *Handouts) settle() {
 	for s := range h.loose {
 		h.flush(s)

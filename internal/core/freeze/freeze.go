@@ -10,7 +10,7 @@ import (
 	"unsafe"
 )
 
-// Set is what is packed. The same Set, made the same way, is needed to unpack.
+// Set describes the values to pack. Unpacking requires an equal Set.
 type Set struct {
 	Roots []any // pointers to what is packed; unpacking fills what they point to
 	Fixed []any // pointers that mean the same before and after, to what is not packed

@@ -11,7 +11,7 @@ import (
 // Lifetime is how long a container keeps what it built, as registered.
 type Lifetime string
 
-// The lifetimes the format names. Any other text is kept and shown, and rules then use what was seen alone.
+// The lifetimes the format names. Any other text is kept and shown, and rules then use observations only.
 const (
 	Unstated    Lifetime = ""
 	Singleton   Lifetime = "singleton"

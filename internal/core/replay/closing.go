@@ -7,9 +7,9 @@ import (
 	"keenlantern.example/record/event"
 )
 
-// closings holds back what a container disposes until the scope closes, so that instances that are played are disposed between those that
-// were recorded, in one order: the latest made first, as containers do. Disposals that turn out not to be a closing, because the scope is
-// still used, are passed on as they came.
+// closings holds a container's disposals until the scope closes, so that played instances are disposed between those that
+// were recorded, in one order: the latest made first, as containers do. If the scope is used further, the disposals were no closing and
+// are passed on unchanged.
 type closings struct {
 	held map[event.ScopeID][]*event.Event
 	of   map[event.InstID]event.ScopeID // the scope for which an instance's lines are held
@@ -37,7 +37,7 @@ func (r *Replay) hold(ev *event.Event) bool {
 	return true
 }
 
-// take returns what is held for a scope, and holds it no longer.
+// take removes and returns the held lines of a scope.
 func (r *Replay) take(id event.ScopeID) []*event.Event {
 	list := r.closings.held[id]
 	delete(r.closings.held, id)
@@ -47,7 +47,7 @@ func (r *Replay) take(id event.ScopeID) []*event.Event {
 	return list
 }
 
-// goesOn passes on what is held for a scope that is used further.
+// goesOn passes on the held lines of a scope that is used further.
 func (r *Replay) goesOn(id event.ScopeID) {
 	if len(r.closings.held) == 0 {
 		return
@@ -57,21 +57,21 @@ func (r *Replay) goesOn(id event.ScopeID) {
 	}
 }
 
-// allGoOn passes on what is held for all scopes.
+// allGoOn passes on the held lines of all scopes.
 func (r *Replay) allGoOn() {
 	for _, id := range slices.Sorted(maps.Keys(r.closings.held)) {
 		r.goesOn(id)
 	}
 }
 
-// mentions passes on what is held of an instance that a line is about.
+// mentions passes on the held lines of an instance that a line is about.
 func (r *Replay) mentions(inst event.InstID) {
 	if id, held := r.closings.of[inst]; held {
 		r.goesOn(id)
 	}
 }
 
-// recheck passes on what is held for scopes that an event shows to be used further.
+// recheck passes on the held lines of scopes that an event shows to be used further.
 func (r *Replay) recheck(ev *event.Event) {
 	if len(r.closings.held) == 0 {
 		return
@@ -103,7 +103,7 @@ func (r *Replay) recheck(ev *event.Event) {
 	}
 }
 
-// let disposes what is played and at home in a scope, and what is held for it, the latest first.
+// let disposes the played instances of a scope and passes on its held lines, the latest made first.
 func (r *Replay) let(s *scope, id event.ScopeID, t int64, held []*event.Event) {
 	next := len(s.made) - 1
 	until := func(order, t int64) { // disposes what was made after that

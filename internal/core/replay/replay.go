@@ -786,7 +786,7 @@ func (r *Replay) ends(ev *event.Event) *event.Event {
 	return ev
 }
 
-// release releases what was recorded of an instance that has ended, when many others have ended since.
+// release evicts the record of an ended instance once many others have ended since.
 func (r *Replay) release(id event.InstID) {
 	part := r.parts[id]
 	if part == nil || part.released {

@@ -152,7 +152,7 @@ type pile struct {
 	found Case
 	most  int64
 
-	leased bool  // one of them was used in two unrelated scopes: code keeps them in a pool; the others are not followed then
+	leased bool  // one of them was used in two unrelated scopes: code keeps them in a pool; the rest of the pile is not tracked then
 	due    int   // the number of loose instances at which it is measured next, until it is found
 	opened int64 // scopes opened when the first was made
 	later  int   // instances made after another scope had opened
@@ -210,7 +210,7 @@ func (r *pileUp) See(c *ledger.Change) {
 	// The ones before this one have their keepers already.
 	if n := len(p.loose); n >= r.least(k) && n&(n-1) == 0 || n >= r.least(k) && n >= p.due && p.found == nil || n > 0 && n < 64 {
 		r.measure(k, p, false)
-		p.due = len(p.loose) + len(p.loose)/8 // each look at all of them is paid for by an eighth of them
+		p.due = len(p.loose) + len(p.loose)/8 // so that measuring costs a constant number of steps for each make
 	}
 	if p.leased {
 		p.loose = nil
@@ -262,7 +262,7 @@ func loose(i *ledger.Instance) bool {
 	return true
 }
 
-// grew reports whether a pile is certainly no pool, which makes instances at the start, and another one only while all are at work.
+// grew reports whether a pile is certainly not a pool: a pool makes instances at the start, and another one only while all are in use.
 func (r *pileUp) grew(k pileKey, p *pile) bool {
 	least, idle := r.least(k), 0
 	for _, one := range p.loose {
@@ -273,7 +273,7 @@ func (r *pileUp) grew(k pileKey, p *pile) bool {
 	return idle >= least && (p.later >= 2 || k.home != k.reg.Container.Root) || idle >= timesLeast*least
 }
 
-// timesLeast is how many times as many make a pile without scopes to see it grow over.
+// timesLeast is the factor by which a pile must exceed its least size if no scope opened meanwhile.
 const timesLeast = 10
 
 func (r *pileUp) measure(k pileKey, p *pile, last bool) {

@@ -252,7 +252,7 @@ func (r *lifetimeDiffers) fresh() *scopedOnes {
 	return ones
 }
 
-// close bounds what is listed of closed scopes by how many ended instances are kept.
+// close bounds the listed closed scopes by the number of ended instances that are retained.
 func (r *lifetimeDiffers) close(s *ledger.Scope) {
 	ones, _ := s.Tag(scopedOnesTag).(*scopedOnes)
 	if ones == nil || ones.of != nil {

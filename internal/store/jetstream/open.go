@@ -114,7 +114,7 @@ type latency struct{ count, ns, failed atomic.Int64 }
 
 var goodName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9-]{0,31}$`)
 
-// Open connects to a log, and creates its streams if they are missing. What is wrong with either is said in a sentence.
+// Open connects to a log, and creates its streams if they are missing. The error names the cause.
 func Open(ctx context.Context, cfg Config) (_ *Store, err error) {
 	cfg.Name = cmp.Or(cfg.Name, DefaultName)
 	if cfg.Now == nil {

@@ -9,7 +9,7 @@
 // and what it was given; hand-outs; disposals by the container, begun and done; ends of scopes; what failed, once each, with
 // the way to it. A scope of the container becomes the scope that record.Handler or Run opened on the same goroutine, the first
 // that is made there; others get their own scopes. The goroutine shows which constructor asks: what one asks for on
-// goroutines of its own counts as requested by an unknown caller.
+// separate goroutines counts as requested by an unknown caller.
 //
 // More is seen where an application says more. Open gives a scope a kind and a name and carries it in a context; Ask names who
 // asks; Register and its kin say a key, a module, or that this is a layer around another; Seen and RegisterEach let instances

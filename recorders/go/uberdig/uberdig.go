@@ -99,7 +99,7 @@ type asked struct {
 // Option sets how a container is recorded.
 type Option func(*shared)
 
-// ClosesTold records that the application reports everything that it closes to the recorder, so that what is not closed leaks.
+// ClosesTold records that the application reports everything that it closes to the recorder, so that the rest counts as leaked.
 func ClosesTold() Option { return func(s *shared) { s.told = true } }
 
 // Closes returns which types have to be closed, besides those with a method Close, Shutdown or Stop.

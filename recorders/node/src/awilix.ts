@@ -38,7 +38,7 @@ const text = (name: Name): string => (typeof name === 'symbol' ? (name.descripti
 export interface Knowing {
   /** Which registration wraps which: `{ auditedTides: 'gaugeTides' }`. */
   layers?: Record<string, string>
-  /** What such a container is created for each of, such as "tenant": each then has singletons of its own. */
+  /** What such a container is created for each of, such as "tenant": each then has its own singletons. */
   per?: string
 }
 

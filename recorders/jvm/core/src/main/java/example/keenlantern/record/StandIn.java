@@ -8,7 +8,7 @@ import java.util.LinkedHashSet;
 import java.util.Set;
 
 /**
- * An object that stands in for another one, by its interfaces, and records each call of their methods. It equals the
+ * A proxy of another object, by its interfaces, that records each call of their methods. It equals the
  * object that it stands for, and is equal to it for another stand-in.
  */
 public final class StandIn implements InvocationHandler {
